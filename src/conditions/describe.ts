@@ -1,0 +1,75 @@
+import { type FieldPath, printFieldPath } from "../schema/schema.js";
+import type { Expression, Operand } from "./expression.js";
+import { printName, printShift } from "./printer.js";
+import { truthNames } from "./truth.js";
+
+/** A resolved condition in words close to those it was written in; for explanations, not for parsing. */
+export function describeExpression(expression: Expression): string {
+  switch (expression.kind) {
+    case "truth":
+      return truthNames[expression.value];
+    case "and":
+    case "or":
+      return expression.terms
+        .map((term) =>
+          term.kind === "and" || term.kind === "or" ? `(${describeExpression(term)})` : describeExpression(term),
+        )
+        .join(` ${expression.kind} `);
+    case "not":
+      return describeNegated(expression.term);
+    case "compare":
+      return `${describeOperand(expression.left)} ${expression.op} ${describeOperand(expression.right)}`;
+    case "in":
+      return describeIn(expression, "in");
+    case "match":
+      return `${describeOperand(expression.operand)} ${expression.how} ${describeOperand(expression.pattern)}`;
+    case "is-null":
+      return `${describeOperand(expression.operand)} is null`;
+    case "belongs":
+      return `${describePath(expression.path)} = ${describeOperand(expression.person)}`;
+    case "above":
+      return `${describeOperand(expression.person)} above ${describePath(expression.path)}`;
+    default:
+      return expression satisfies never;
+  }
+}
+
+function describeNegated(term: Expression): string {
+  if (term.kind === "is-null") return `${describeOperand(term.operand)} is not null`;
+  if (term.kind === "in") return describeIn(term, "not in");
+  if (term.kind === "match") return `${describeOperand(term.operand)} not ${term.how} ${describeOperand(term.pattern)}`;
+  return `not (${describeExpression(term)})`;
+}
+
+function describeIn({ operand, items }: Extract<Expression, { kind: "in" }>, word: string): string {
+  return `${describeOperand(operand)} ${word} (${items.map(describeOperand).join(", ")})`;
+}
+
+function describePath(path: FieldPath): string {
+  return path.map((field, index) => printName(field.name, index === 0)).join(".");
+}
+
+export function describeOperand(operand: Operand): string {
+  switch (operand.kind) {
+    case "constant":
+      return operand.value === null ? "null" : operand.type.literal(operand.value);
+    case "unreadable":
+      return "(unreadable)";
+    case "field":
+      return describePath(operand.path);
+    case "me":
+      return operand.path.length === 1 && operand.type.target === operand.path[0].table
+        ? "me"
+        : `me.${printFieldPath(operand.path)}`;
+    case "request":
+      return `request.${operand.name}`;
+    case "today":
+      return "today";
+    case "shift":
+      return `${describeOperand(operand.operand)} ${printShift(operand.amount, operand.unit)}`;
+    case "as-decimal":
+      return describeOperand(operand.operand);
+    default:
+      return operand satisfies never;
+  }
+}

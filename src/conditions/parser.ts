@@ -1,0 +1,295 @@
+import { limits } from "../schema/limits.js";
+import { type Token, tokenize } from "./lexer.js";
+import {
+  type Condition,
+  comparisonOps,
+  type DurationUnit,
+  durationUnits,
+  type MatchWord,
+  type OperandSyntax,
+  type PathRoot,
+  type PathSyntax,
+  pathRoots,
+  reservedWords,
+} from "./syntax.js";
+
+/** What stands where something else should, with its offset in the condition's text. */
+export interface SyntaxProblem {
+  readonly code: "condition-syntax" | "condition-depth";
+  readonly found: string;
+  readonly expected: string;
+  readonly at: number;
+}
+
+export type Parsed = { readonly condition: Condition } | { readonly problem: SyntaxProblem };
+
+/**
+ * Reads a condition by recursive descent over the grammar of the document format. A condition has no place to pick up
+ * again after a mistake, so the first one is the only one reported for it.
+ */
+export function parseCondition(source: string): Parsed {
+  if (source.length > limits.conditionLength) {
+    const expected = `at most ${limits.conditionLength} characters`;
+    return { problem: { code: "condition-syntax", found: `${source.length} characters`, expected, at: 0 } };
+  }
+  const { tokens, error } = tokenize(source);
+  if (error !== undefined) return { problem: { code: "condition-syntax", ...error } };
+  try {
+    return { condition: new Parser(tokens).whole() };
+  } catch (thrown) {
+    if (thrown instanceof Stop) return { problem: thrown.problem };
+    throw thrown;
+  }
+}
+
+/** Unwinds the descent; never leaves this file. */
+class Stop {
+  readonly problem: SyntaxProblem;
+  constructor(problem: SyntaxProblem) {
+    this.problem = problem;
+  }
+}
+
+class Parser {
+  readonly #tokens: readonly Token[];
+  #next = 0;
+  #depth = 0;
+
+  constructor(tokens: readonly Token[]) {
+    this.#tokens = tokens;
+  }
+
+  whole(): Condition {
+    const condition = this.#condition();
+    if (this.#peek().kind !== "end") this.#fail("and, or, or the end of the condition");
+    return condition;
+  }
+
+  #condition(): Condition {
+    return this.#chain("or", () => this.#chain("and", () => this.#term()));
+  }
+
+  #chain(word: "and" | "or", part: () => Condition): Condition {
+    const at = this.#peek().at;
+    const first = part();
+    if (!this.#isWord(word)) return first;
+    const terms = [first];
+    while (this.#takeWord(word)) terms.push(part());
+    return { kind: word, terms, at };
+  }
+
+  #term(): Condition {
+    const at = this.#peek().at;
+    return this.#takeWord("not") ? { kind: "not", term: this.#primary(), at } : this.#primary();
+  }
+
+  #primary(): Condition {
+    const { at } = this.#peek();
+    if (this.#takeSymbol("(")) {
+      if (++this.#depth > limits.conditionDepth) {
+        throw new Stop({ code: "condition-depth", found: "", expected: "", at });
+      }
+      const inner = this.#condition();
+      if (!this.#takeSymbol(")")) this.#fail('")"');
+      this.#depth--;
+      return inner;
+    }
+    for (const word of ["exists", "may"]) {
+      if (this.#isWord(word)) this.#fail(`a comparison ("${word}" is not part of this version's conditions)`);
+    }
+    for (const value of [true, false]) {
+      if (this.#isWord(String(value)) && !this.#continuesComparison(1)) {
+        this.#next++;
+        return { kind: "truth", value, at };
+      }
+    }
+    return this.#comparison();
+  }
+
+  /** Whether the token `ahead` makes a comparison of what stands before it: `true = active` against a plain `true`. */
+  #continuesComparison(ahead: number): boolean {
+    const token = this.#peek(ahead);
+    if (token.kind === "symbol") return comparisonOps.some((op) => op === token.value);
+    if (token.kind !== "name") return false;
+    return ["in", "between", "is", "like", "contains", "starts", "ends", "not"].includes(token.value.toLowerCase());
+  }
+
+  #comparison(): Condition {
+    const { at } = this.#peek();
+    const operand = this.#operand();
+    const symbol = this.#peek();
+    for (const op of comparisonOps) {
+      if (symbol.kind === "symbol" && symbol.value === op) {
+        this.#next++;
+        return { kind: "compare", op, left: operand, right: this.#operand(), at };
+      }
+    }
+    if (this.#takeWord("is")) {
+      const negated = this.#takeWord("not");
+      if (!this.#takeWord("null")) this.#fail(negated ? "null" : "null or not null");
+      return { kind: "is-null", negated, operand, at };
+    }
+    const negated = this.#takeWord("not");
+    if (this.#takeWord("in")) return this.#in(operand, negated, at);
+    if (this.#takeWord("between")) {
+      const low = this.#operand();
+      if (!this.#takeWord("and")) this.#fail("and");
+      return { kind: "between", negated, operand, low, high: this.#operand(), at };
+    }
+    const how = this.#matchWord();
+    if (how !== undefined) return { kind: "match", how, negated, operand, pattern: this.#operand(), at };
+    return this.#fail(
+      negated
+        ? "in, between, like, starts with, ends with or contains"
+        : "=, <>, <, <=, >, >=, is, in, between, like, starts with, ends with or contains",
+    );
+  }
+
+  #in(operand: OperandSyntax, negated: boolean, at: number): Condition {
+    if (!this.#takeSymbol("(")) {
+      const list = this.#operand();
+      if (list.kind !== "path") {
+        throw new Stop({ code: "condition-syntax", found: "a value", expected: '"(" or a list field', at: list.at });
+      }
+      return { kind: "in-list", negated, operand, list, at };
+    }
+    const items = [this.#operand()];
+    while (this.#takeSymbol(",")) items.push(this.#operand());
+    if (!this.#takeSymbol(")")) this.#fail('"," or ")"');
+    return { kind: "in", negated, operand, items, at };
+  }
+
+  #matchWord(): MatchWord | undefined {
+    if (this.#takeWord("like")) return "like";
+    if (this.#takeWord("contains")) return "contains";
+    for (const word of ["starts", "ends"] as const) {
+      if (!this.#takeWord(word)) continue;
+      if (!this.#takeWord("with")) this.#fail("with");
+      return `${word} with`;
+    }
+    return undefined;
+  }
+
+  #operand(): OperandSyntax {
+    let operand = this.#plainOperand();
+    while (this.#isSymbol("+") || this.#isSymbol("-")) {
+      const { at, value } = this.#take();
+      const number = this.#peek();
+      if (number.kind !== "number" || number.value.includes(".") || !Number.isSafeInteger(Number(number.value))) {
+        this.#fail("a whole number of days, hours or minutes");
+      }
+      this.#next++;
+      const amount = Number(number.value);
+      operand = {
+        kind: "shift",
+        operand,
+        amount: value === "-" && amount > 0 ? -amount : amount,
+        unit: this.#unit(),
+        at,
+      };
+    }
+    return operand;
+  }
+
+  #unit(): DurationUnit {
+    for (const unit of durationUnits) {
+      if (this.#takeWord(unit) || this.#takeWord(`${unit}s`)) return unit;
+    }
+    return this.#fail("days, hours or minutes");
+  }
+
+  #plainOperand(): OperandSyntax {
+    const token = this.#peek();
+    const { at } = token;
+    if (token.kind === "text") return { kind: "text", value: this.#take().value, at };
+    if (token.kind === "number") return { kind: "number", digits: this.#take().value, at };
+    if (this.#isSymbol("-") && this.#peek(1).kind === "number") {
+      this.#next++;
+      return { kind: "number", digits: `-${this.#take().value}`, at };
+    }
+    if (token.kind === "quoted") return this.#path("record", at);
+    if (token.kind !== "name") return this.#fail("a name or a value");
+
+    const word = token.value.toLowerCase();
+    if ((word === "date" || word === "timestamp") && this.#peek(1).kind === "text") {
+      this.#next++;
+      return { kind: word, value: this.#take().value, at };
+    }
+    if (word === "true" || word === "false") {
+      this.#next++;
+      return { kind: "boolean", value: word === "true", at };
+    }
+    if (word === "null" || word === "today") {
+      this.#next++;
+      return { kind: word, at };
+    }
+    const root = pathRoots.find((name) => name === word);
+    if (root !== undefined) {
+      this.#next++;
+      return this.#path(root, at);
+    }
+    if (reservedWords.has(word))
+      this.#fail(`a name or a value (write "${token.value}" in double quotes to name a field)`);
+    return this.#path("record", at);
+  }
+
+  /** Behind a root word, a dot leads to the first name; from the record, the first name stands at once. */
+  #path(root: PathRoot, at: number): PathSyntax {
+    const names: string[] = [];
+    const places: number[] = [];
+    const takeName = () => {
+      const token = this.#peek();
+      if (token.kind !== "name" && token.kind !== "quoted") this.#fail("a field's name");
+      if (names.length >= limits.pathSteps) this.#fail(`at most ${limits.pathSteps} names in one path`);
+      this.#next++;
+      names.push(token.value);
+      places.push(token.at);
+    };
+    if (root === "record") takeName();
+    while (this.#takeSymbol(".")) takeName();
+    return { kind: "path", root, names, places, at };
+  }
+
+  #peek(ahead = 0): Token {
+    return this.#tokens[Math.min(this.#next + ahead, this.#tokens.length - 1)] as Token;
+  }
+
+  #take(): Token {
+    const token = this.#peek();
+    this.#next++;
+    return token;
+  }
+
+  #isWord(word: string): boolean {
+    const token = this.#peek();
+    return token.kind === "name" && token.value.toLowerCase() === word;
+  }
+
+  #takeWord(word: string): boolean {
+    if (!this.#isWord(word)) return false;
+    this.#next++;
+    return true;
+  }
+
+  #isSymbol(symbol: string): boolean {
+    const token = this.#peek();
+    return token.kind === "symbol" && token.value === symbol;
+  }
+
+  #takeSymbol(symbol: string): boolean {
+    if (!this.#isSymbol(symbol)) return false;
+    this.#next++;
+    return true;
+  }
+
+  #fail(expected: string): never {
+    const token = this.#peek();
+    const found = token.kind === "end" ? "the end of the condition" : `"${spelling(token)}"`;
+    throw new Stop({ code: "condition-syntax", found, expected, at: token.at });
+  }
+}
+
+function spelling(token: Token): string {
+  if (token.kind === "text") return `'${token.value}'`;
+  return token.value;
+}

@@ -1,0 +1,93 @@
+/**
+ * The syntax tree of a condition: plain data, one `kind` per node. `at` is the offset of the node's first character in
+ * the text it was read from; it has no meaning of its own and is 0 in trees that were made by hand.
+ */
+export type Condition =
+  | { readonly kind: "truth"; readonly value: boolean; readonly at: number }
+  | { readonly kind: "and" | "or"; readonly terms: readonly Condition[]; readonly at: number }
+  | { readonly kind: "not"; readonly term: Condition; readonly at: number }
+  | Comparison
+  | {
+      readonly kind: "in";
+      readonly negated: boolean;
+      readonly operand: OperandSyntax;
+      readonly items: readonly OperandSyntax[];
+      readonly at: number;
+    }
+  | {
+      readonly kind: "in-list";
+      readonly negated: boolean;
+      readonly operand: OperandSyntax;
+      readonly list: PathSyntax;
+      readonly at: number;
+    }
+  | {
+      readonly kind: "between";
+      readonly negated: boolean;
+      readonly operand: OperandSyntax;
+      readonly low: OperandSyntax;
+      readonly high: OperandSyntax;
+      readonly at: number;
+    }
+  | {
+      readonly kind: "match";
+      readonly how: MatchWord;
+      readonly negated: boolean;
+      readonly operand: OperandSyntax;
+      readonly pattern: OperandSyntax;
+      readonly at: number;
+    }
+  | { readonly kind: "is-null"; readonly negated: boolean; readonly operand: OperandSyntax; readonly at: number };
+
+export interface Comparison {
+  readonly kind: "compare";
+  readonly op: ComparisonOp;
+  readonly left: OperandSyntax;
+  readonly right: OperandSyntax;
+  readonly at: number;
+}
+
+export const comparisonOps = ["=", "<>", "<", "<=", ">", ">="] as const;
+export type ComparisonOp = (typeof comparisonOps)[number];
+
+export const matchWords = ["like", "starts with", "ends with", "contains"] as const;
+export type MatchWord = (typeof matchWords)[number];
+
+export type OperandSyntax =
+  | { readonly kind: "text"; readonly value: string; readonly at: number }
+  /** Digits as written, with `-` in front when negative. */
+  | { readonly kind: "number"; readonly digits: string; readonly at: number }
+  | { readonly kind: "boolean"; readonly value: boolean; readonly at: number }
+  | { readonly kind: "null"; readonly at: number }
+  | { readonly kind: "date" | "timestamp"; readonly value: string; readonly at: number }
+  | { readonly kind: "today"; readonly at: number }
+  | {
+      readonly kind: "shift";
+      readonly operand: OperandSyntax;
+      readonly amount: number;
+      readonly unit: DurationUnit;
+      readonly at: number;
+    }
+  | PathSyntax;
+
+export const durationUnits = ["day", "hour", "minute"] as const;
+export type DurationUnit = (typeof durationUnits)[number];
+
+export const pathRoots = ["me", "request", "this", "owner"] as const;
+export type PathRoot = (typeof pathRoots)[number] | "record";
+
+/** Names read one after the other, from the record itself (`record`) or from a word such as `me`. */
+export interface PathSyntax {
+  readonly kind: "path";
+  readonly root: PathRoot;
+  /** Empty only where the root stands alone: `me`. */
+  readonly names: readonly string[];
+  /** Offset of each name. */
+  readonly places: readonly number[];
+  readonly at: number;
+}
+
+/** Words that need quotes to be a name at the start of an operand. */
+export const reservedWords: ReadonlySet<string> = new Set(
+  "me this owner request today true false null not exists may and or in between like contains is where".split(" "),
+);

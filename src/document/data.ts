@@ -1,0 +1,115 @@
+import type { Row, Source } from "../conditions/source.js";
+import { type Locate, PortierError, type Problem, problem } from "../schema/problems.js";
+import { isMapping } from "../schema/reader.js";
+import type { Table } from "../schema/schema.js";
+import type { Portier } from "../session/portier.js";
+import { parsePlaced } from "./parse-document.js";
+
+/** One table's records as text: a JSON list of objects. */
+export interface DataFile {
+  readonly table: string;
+  readonly file: string;
+  readonly text: string;
+}
+
+/** Records that fit the document, and a source over them. */
+export interface Data {
+  readonly tables: ReadonlyMap<string, readonly Row[]>;
+  readonly source: Source;
+}
+
+/**
+ * Reads records and checks them against the declared fields. Stricter than a session, which must live with what a
+ * database holds: a file that does not fit is refused as a whole. Fields that a record leaves out become null.
+ *
+ * @throws PortierError with every problem of every file, each with its line and column.
+ */
+export function readData(portier: Portier, files: readonly DataFile[]): Data {
+  const problems: Problem[] = [];
+  const tables = new Map<string, readonly Row[]>();
+  for (const file of files) {
+    const table = portier.schema.tables.get(file.table);
+    if (table === undefined) {
+      const facts = { name: file.table, candidates: portier.schema.tables.keys() };
+      problems.push({ ...problem("unknown-table", facts), file: file.file });
+      continue;
+    }
+    const found: Problem[] = [];
+    const rows = readRows(table, file, found);
+    if (found.length === 0) tables.set(table.name, rows);
+    else problems.push(...locateAll(file, found));
+  }
+  if (problems.length > 0) throw new PortierError(problems);
+  return { tables, source: portier.source(Object.fromEntries(tables)) };
+}
+
+function readRows(table: Table, { text }: DataFile, problems: Problem[]): Row[] {
+  let value: unknown;
+  try {
+    value = JSON.parse(text);
+  } catch (error) {
+    problems.push(problem("not-json", { why: error instanceof Error ? error.message : String(error) }));
+    return [];
+  }
+  if (!Array.isArray(value)) {
+    const facts = { what: `the data of "${table.name}"`, expected: "a list of records", found: value };
+    problems.push(problem("wrong-shape", facts));
+    return [];
+  }
+  const keys = new Set<string>();
+  return value.map((record: unknown, index) => readRow(table, record, index, keys, problems));
+}
+
+function readRow(table: Table, record: unknown, index: number, keys: Set<string>, problems: Problem[]): Row {
+  const row: Record<string, unknown> = {};
+  if (!isMapping(record)) {
+    const facts = { what: `a record of "${table.name}"`, expected: "an object", found: record };
+    problems.push(problem("wrong-shape", facts, [index]));
+    return row;
+  }
+  for (const name of Object.keys(record)) {
+    if (table.byName.has(name)) continue;
+    const facts = { table: table.name, name, candidates: table.byName.keys() };
+    problems.push(problem("unknown-field", facts, [index, name]));
+  }
+  for (const field of table.fields) {
+    const value = Object.hasOwn(record, field.name) ? record[field.name] : null;
+    row[field.name] = value;
+    if (value === null || field.type.canonical(value) !== undefined) continue;
+    const facts = { field: field.name, expects: field.type.expects, found: value };
+    problems.push(problem("bad-value", facts, [index, field.name]));
+  }
+  const lacking = table.key.find((field) => row[field.name] === null);
+  if (lacking !== undefined) {
+    problems.push(problem("missing-record-key", { table: table.name, field: lacking.name }, [index]));
+    return row;
+  }
+  const key = recordKey(table, row);
+  if (keys.has(key)) problems.push(problem("duplicate-record", { table: table.name, key }, [index]));
+  keys.add(key);
+  return row;
+}
+
+/** A record's address: its key; for a key of several fields the values in order, joined by `/`, with `/` and `%` encoded. */
+export function recordKey(table: Table, row: Row): string {
+  const values = table.key.map((field) => String(field.type.canonical(row[field.name]) ?? ""));
+  if (values.length === 1) return values[0] ?? "";
+  return values.map((value) => value.replaceAll("%", "%25").replaceAll("/", "%2F")).join("/");
+}
+
+/** Places are looked up only when there is something to say, as that reads the file a second time. */
+function locateAll({ file, text }: DataFile, problems: readonly Problem[]): Problem[] {
+  let locate: Locate = () => ({ file });
+  try {
+    locate = parsePlaced(text, { file }).locate;
+  } catch (error) {
+    if (!(error instanceof PortierError)) throw error;
+    const [first] = error.problems;
+    locate = () => ({
+      file,
+      ...(first?.line === undefined ? {} : { line: first.line }),
+      ...(first?.column === undefined ? {} : { column: first.column }),
+    });
+  }
+  return problems.map((one) => ({ ...one, ...locate(one.path) }));
+}

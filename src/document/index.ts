@@ -1,0 +1,2 @@
+export { type Data, type DataFile, readData, recordKey } from "./data.js";
+export { compileText, type ParsedDocument, parseDocument, type TextOptions } from "./parse-document.js";

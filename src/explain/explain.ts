@@ -1,0 +1,103 @@
+import type { Row } from "../conditions/source.js";
+import type { ActionName } from "../rules/actions.js";
+import type { Rule } from "../rules/rule.js";
+import type { Field } from "../schema/schema.js";
+import type { Decision } from "../session/gate.js";
+import { insidesOf } from "../session/portier.js";
+import type { Reach } from "../session/reach.js";
+import type { Session } from "../session/session.js";
+import { type Alternative, findAlternatives } from "./missing.js";
+import { type ConditionTrace, type RuleTrace, Tracer, type WhoTrace } from "./trace.js";
+
+export interface Question {
+  readonly action: ActionName;
+  readonly table: string;
+  /** None: the question is about the table as a whole. */
+  readonly record?: Row | undefined;
+  readonly field?: string | undefined;
+}
+
+/**
+ * Why the answer is what it is. For developers and administrators: it names values that the person who asked may not
+ * see, so it is never sent to them.
+ */
+export interface Explanation {
+  readonly action: ActionName;
+  readonly table: string;
+  readonly field: string | undefined;
+  readonly decision: Decision | undefined;
+  /** For a question without a record. */
+  readonly reach: Reach | undefined;
+  readonly roles: readonly string[];
+  /** Every rule of the table that speaks of the action, those that bear on the answer first. */
+  readonly rules: readonly RuleTrace[];
+  /** For a denial: what would have to be otherwise, the shortest way first. Empty while a rule forbids it. */
+  readonly alternatives: readonly Alternative[];
+}
+
+/** Explains the session's own answer to a question; the decision itself comes from the session. */
+export function explain(session: Session, question: Question): Explanation {
+  const { ruleset, subject, reading } = insidesOf(session);
+  const { action, table: tableName, record, field: fieldName } = question;
+  const reach = record === undefined ? session.reach(action, tableName, fieldName) : undefined;
+  const decision = record === undefined ? undefined : session.decide(action, tableName, record, fieldName);
+  const table = ruleset.schema.tables.get(tableName);
+  const field = fieldName === undefined ? undefined : table?.byName.get(fieldName);
+  const tracer = new Tracer(subject, reading, record);
+
+  const asked = action === "list" ? (["list", "view"] as const) : [action];
+  const traces = asked.flatMap((part) =>
+    ruleset.of(tableName, part).map((rule) => traceRule(tracer, rule, part, field)),
+  );
+  const rules = traces.sort((a, b) => relevance(a) - relevance(b));
+  const refused = decision === undefined ? reach === "none" : !decision.permitted;
+  return {
+    action,
+    table: tableName,
+    field: fieldName,
+    decision,
+    reach,
+    roles: session.roles,
+    rules,
+    alternatives: refused ? findAlternatives(rules) : [],
+  };
+}
+
+function traceRule(tracer: Tracer, rule: Rule, action: ActionName, field: Field | undefined): RuleTrace {
+  const extent = rule.extents.get(action);
+  const isKey = field !== undefined && rule.table.key.includes(field);
+  const keyFollows = isKey && (action === "list" || action === "view");
+  const covers = extent !== undefined && (field === undefined || keyFollows || extent.fields.has(field));
+  const to = tracer.who(rule);
+  const where = rule.where.kind === "truth" && rule.where.value === 2 ? undefined : tracer.condition(rule.where);
+  return {
+    rule: rule.address,
+    effect: rule.effect.name,
+    action,
+    covers,
+    to,
+    where,
+    becomes: tracer.describe(rule.becomes),
+    applies: covers ? applies(rule, to, where) : "no",
+    note: rule.note,
+  };
+}
+
+function applies(rule: Rule, to: WhoTrace, where: ConditionTrace | undefined): "yes" | "no" | "open" {
+  const truths = [where?.truth ?? "true", rule.effect.name === "reserve" ? opposite(to.truth) : to.truth];
+  if (truths.includes("false")) return "no";
+  if (truths.includes("open")) return "open";
+  const holds = rule.effect.phase === "block" || truths.every((truth) => truth === "true");
+  if (!holds) return "no";
+  return rule.becomes === undefined ? "yes" : "open";
+}
+
+function opposite(truth: WhoTrace["truth"]): WhoTrace["truth"] {
+  return truth === "true" ? "false" : truth === "false" ? "true" : truth;
+}
+
+/** Blocks that apply, permits that apply, what may, and then the rest. */
+function relevance(trace: RuleTrace): number {
+  const effect = trace.effect === "permit" ? 1 : 0;
+  return { yes: 0, open: 2, no: trace.covers ? 4 : 6 }[trace.applies] + effect;
+}

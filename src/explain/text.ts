@@ -1,0 +1,78 @@
+import type { Explanation } from "./explain.js";
+import { valuesOf } from "./missing.js";
+import type { RuleTrace } from "./trace.js";
+
+const reasons = {
+  permitted: "a rule permits it and none forbids it",
+  denied: "a rule denies it",
+  reserved: "a rule reserves it for others",
+  "not-permitted": "no rule permits it",
+  "not-found": "for this person there is no such record",
+  fault: "deciding failed, so it is denied",
+} as const;
+
+const reaches = {
+  all: "yes, on every record",
+  own: "yes, on own records",
+  some: "yes, on some records",
+  none: "no, on no record",
+} as const;
+
+const effectWords = {
+  deny: ["denies", "would deny"],
+  reserve: ["reserves", "would reserve"],
+  permit: ["permits", "would permit"],
+} as const;
+
+/** An explanation as lines of plain text, without colour. `whose` names the person, `what` the thing asked about. */
+export function explanationText(explanation: Explanation, whose: string, what: string): string {
+  const lines = [`May ${whose} ${explanation.action} ${what}?`, "", `  ${answer(explanation)}`];
+  const { decision } = explanation;
+  if (decision?.note !== undefined) lines.push(`  Note of the rule: ${decision.note}`);
+  lines.push(`  Roles held: ${explanation.roles.length === 0 ? "none" : explanation.roles.join(", ")}`);
+
+  const bearing = explanation.rules.filter((trace) => trace.applies !== "no");
+  const others = explanation.rules.filter((trace) => trace.applies === "no" && trace.covers);
+  section(lines, explanation.reach === undefined ? "Rules that bear on it" : "Rules that may bear on it", bearing);
+  if (explanation.alternatives.length > 0) {
+    lines.push("", "What is missing (any one of these)");
+    for (const { rule, needs } of explanation.alternatives) {
+      const parts = needs.map(({ text, here }) => (here === undefined ? text : `${text} (here ${here})`));
+      lines.push(`  - ${parts.join(", and ")}`, `      by ${rule}`);
+    }
+  }
+  section(lines, "Rules that cover it but do not apply", others);
+  if (explanation.rules.every((trace) => !trace.covers)) lines.push("", "No rule covers it for anybody.");
+  return `${lines.join("\n")}\n`;
+}
+
+function answer({ decision, reach }: Explanation): string {
+  if (decision === undefined) return `${reach === "none" ? "NO" : "YES"}: ${reaches[reach ?? "none"]}`;
+  const by = decision.rule === undefined ? "" : ` (${decision.rule})`;
+  const tentative = decision.tentative === true ? "; the new values decide" : "";
+  return `${decision.permitted ? "YES" : "NO"}: ${reasons[decision.reason]}${by}${tentative}`;
+}
+
+function section(lines: string[], title: string, traces: readonly RuleTrace[]): void {
+  if (traces.length === 0) return;
+  lines.push("", title);
+  for (const trace of traces) {
+    const [does, would] = effectWords[trace.effect];
+    lines.push(`  ${trace.rule}  ${trace.applies === "yes" ? does : would} ${trace.action}`);
+    lines.push(`    to     ${whoText(trace)}`);
+    if (trace.where !== undefined) {
+      const values = valuesOf(trace.where);
+      lines.push(`    where  ${trace.where.text}  -> ${trace.where.truth}${values === "" ? "" : `: ${values}`}`);
+    }
+    if (trace.becomes !== undefined)
+      lines.push(`    becomes  ${trace.becomes}  -> decided when the new values are known`);
+  }
+}
+
+function whoText({ to, effect }: RuleTrace): string {
+  const entries = to.to.map(({ entry }) => entry).join(", ");
+  const except = to.except.length === 0 ? "" : `, except ${to.except.map(({ entry }) => entry).join(", ")}`;
+  const met = { true: "met", false: "not met", unknown: "unknown", open: "depends on the record" }[to.truth];
+  const kept = effect === "reserve" ? " (kept by)" : "";
+  return `${entries}${except}${kept}  -> ${met}`;
+}

@@ -1,0 +1,191 @@
+import { nearest } from "./nearest.js";
+
+type Said = readonly [message: string, hint?: string | undefined];
+
+interface Unknown {
+  readonly name: string;
+  readonly candidates: Iterable<string>;
+}
+
+function meant({ name, candidates }: Unknown): string | undefined {
+  const known = [...candidates];
+  const near = nearest(name, known);
+  if (near !== undefined) return `did you mean "${near}"?`;
+  if (known.length === 0) return undefined;
+  return `known: ${known.slice(0, 12).join(", ")}${known.length > 12 ? ", ..." : ""}`;
+}
+
+/** A value of a document or of data, short enough for a sentence. */
+export function shown(value: unknown): string {
+  if (value === undefined) return "nothing";
+  if (Array.isArray(value)) return value.length === 0 ? "an empty list" : "a list";
+  if (typeof value === "object" && value !== null) return "a mapping";
+  const text = typeof value === "string" ? JSON.stringify(value) : String(value);
+  return text.length > 60 ? `${text.slice(0, 57)}...` : text;
+}
+
+const article = (word: string): string => (/^[aeiou]/.test(word) ? `an ${word}` : `a ${word}`);
+
+/** Every sentence of a problem, by its code. Facts in, words out; nothing else in Portier words a problem. */
+export const messages = {
+  // Shape of a document
+  "wrong-shape": (f: { what: string; expected: string; found: unknown }): Said => [
+    `${f.what} must be ${f.expected}, not ${shown(f.found)}`,
+  ],
+  "missing-key": (f: { what: string; key: string; hint?: string }): Said => [`${f.what} lacks "${f.key}"`, f.hint],
+  "unknown-key": (f: Unknown & { what: string }): Said => [`${f.what} knows no key "${f.name}"`, meant(f)],
+  "bad-name": (f: { what: string; name: string; rule: string }): Said => [
+    `${f.what} cannot be called ${shown(f.name)}`,
+    f.rule,
+  ],
+  "duplicate-name": (f: { what: string; name: string }): Said => [`${f.what} "${f.name}" is there twice`],
+  "too-large": (f: { what: string; limit: number }): Said => [`${f.what}: more than ${f.limit}`, "split the document"],
+  "unknown-version": (f: { found: unknown }): Said => [
+    `this is not a document of format 1: "portier" is ${shown(f.found)}`,
+    'begin with "portier: 1"',
+  ],
+  "bad-time-zone": (f: { name: string }): Said => [
+    `there is no time zone ${shown(f.name)}`,
+    "give a name such as Europe/Lisbon or UTC",
+  ],
+
+  // Tables and fields
+  "unknown-table": (f: Unknown): Said => [`there is no table "${f.name}"`, meant(f)],
+  "unknown-field": (f: Unknown & { table: string }): Said => [`table "${f.table}" has no field "${f.name}"`, meant(f)],
+  "unknown-type": (f: Unknown): Said => [`there is no field type "${f.name}"`, meant(f)],
+  "untyped-field": (f: { name: string }): Said => [
+    `field "${f.name}" has no type`,
+    "give one of type, choice or reference",
+  ],
+  "key-reference": (f: { table: string; why: "several" | "circle" }): Said =>
+    f.why === "several"
+      ? [
+          `"${f.table}" has a key of several fields, which one reference cannot hold`,
+          "give the table a key of one field",
+        ]
+      : [`the key of "${f.table}" is a reference that leads back to itself`],
+  "bad-default": (f: { field: string; expects: string; found: unknown }): Said => [
+    `the default of "${f.field}" must be ${f.expects}, not ${shown(f.found)}`,
+  ],
+  "not-a-reference": (f: { table: string; field: string; label: string }): Said => [
+    `"${f.field}" of "${f.table}" is ${article(f.label)}, not a reference, so nothing can be read through it`,
+  ],
+  "not-a-person": (f: { what: string; people: string | undefined }): Said =>
+    f.people === undefined
+      ? [`${f.what} must lead to a person, but the document names no people table`, 'add "people: { table: ... }"']
+      : [`${f.what} must lead to a record of "${f.people}"`],
+  "wrong-field-type": (f: { field: string; use: string; expected: string; label: string }): Said => [
+    `"${f.field}" is ${article(f.label)}, but ${f.use} needs ${f.expected}`,
+  ],
+
+  // Roles and who
+  "unknown-role": (f: Unknown & { where?: string }): Said => [
+    `${f.where === undefined ? "" : `${f.where}: `}there is no role "${f.name}"`,
+    meant(f),
+  ],
+  "unknown-who": (f: Unknown): Said => [`"${f.name}" is no role and nothing else that a rule can be for`, meant(f)],
+  "include-circle": (f: { names: readonly string[] }): Said => [
+    `roles include each other in a circle: ${f.names.join(" -> ")}`,
+  ],
+  "no-owner": (f: { table: string }): Said => [
+    `table "${f.table}" has no owner`,
+    'name the field that leads to the person: "owner: FIELD"',
+  ],
+  "no-people": (f: { what: string }): Said => [
+    `${f.what} needs to know the people, but the document names no people table`,
+    'add "people: { table: ... }"',
+  ],
+  "no-manager": (f: { what: string }): Said => [
+    `${f.what} needs to know who is above whom`,
+    'name the field: "people: { manager: FIELD }"',
+  ],
+
+  // Rules
+  "missing-effect": (f: { rule: string; effects: readonly string[] }): Said => [
+    `rule "${f.rule}" does nothing`,
+    `give it one of ${f.effects.join(", ")}`,
+  ],
+  "several-effects": (f: { rule: string; found: readonly string[] }): Said => [
+    `rule "${f.rule}" has several effects: ${f.found.join(", ")}`,
+    "write one rule for each",
+  ],
+  "missing-to": (f: { rule: string; effect: string }): Said => [
+    `rule "${f.rule}" does not say to whom`,
+    `${article(f.effect)} needs "to"; write "to: anyone" if that is meant`,
+  ],
+  "unknown-action": (f: Unknown & { table: string }): Said => [
+    `table "${f.table}" knows no action "${f.name}"`,
+    meant(f),
+  ],
+  "wrong-extent": (f: { action: string; found: unknown; expected: string }): Said => [
+    `${shown(f.found)} is no extent for ${f.action}`,
+    `give ${f.expected}`,
+  ],
+  "empty-extent": (f: { action: string; why: string }): Said => [`this ${f.action} covers no field`, f.why],
+  "computed-edit": (f: { field: string; action: string }): Said => [
+    `"${f.field}" is computed, so nobody can be permitted to ${f.action} it`,
+  ],
+  "denied-key": (f: { action: string }): Said => [
+    `the key cannot be denied for ${f.action} alone: it is seen whenever any field is`,
+    "deny the other fields as well, or drop the key from the list",
+  ],
+  "misplaced-becomes": (f: { actions: readonly string[] }): Said => [
+    `"becomes" speaks of a change, but this rule covers ${f.actions.join(", ")}`,
+    "write those into a rule of their own",
+  ],
+
+  // Conditions
+  "condition-syntax": (f: { found: string; expected: string }): Said => [`found ${f.found}`, `expected ${f.expected}`],
+  "condition-depth": (f: { limit: number }): Said => [`the condition nests more than ${f.limit} deep`],
+  "unknown-request": (f: Unknown): Said => [`the request has no value "${f.name}"`, meant(f)],
+  "type-mismatch": (f: { left: string; right: string; op: string }): Said => [
+    `${article(f.left)} cannot be compared with ${article(f.right)} by "${f.op}"`,
+  ],
+  "not-ordered": (f: { label: string; op: string }): Said => [
+    `${article(f.label)} knows no "${f.op}"`,
+    "use =, <> or in",
+  ],
+  "unknown-choice": (f: Unknown & { field: string }): Said => [`"${f.name}" is no value of ${f.field}`, meant(f)],
+  "not-a-list": (f: { field: string }): Said => [
+    `"${f.field}" is not a list`,
+    "write the values in parentheses: in ('a', 'b')",
+  ],
+  "bad-literal": (f: { expects: string; found: string }): Said => [`${f.found} is not ${f.expects}`],
+  "bad-duration": (f: { label: string; unit: string }): Said => [
+    `${f.unit} cannot be added to ${article(f.label)}`,
+    "days go with dates and timestamps, hours and minutes with timestamps only",
+  ],
+  "needs-source": (f: { what: string }): Said => [
+    `${f.what} reads other records, but the session has no source`,
+    "give the session a source",
+  ],
+
+  // Text files
+  "file-missing": (f: { file: string; why: string }): Said => [`cannot read ${f.file}: ${f.why}`],
+  "not-yaml": (f: { why: string }): Said => [`this is not YAML: ${f.why}`],
+  "not-json": (f: { why: string }): Said => [`this is not JSON: ${f.why}`],
+  "alias-limit": (f: { limit: number }): Said => [
+    `aliases expand to more than ${f.limit} copies`,
+    "write the parts out",
+  ],
+
+  // Data
+  "bad-value": (f: { field: string; expects: string; found: unknown }): Said => [
+    `"${f.field}" must be ${f.expects}, not ${shown(f.found)}`,
+  ],
+  "missing-record-key": (f: { table: string; field: string }): Said => [
+    `this record of "${f.table}" has no key: "${f.field}" is missing or null`,
+  ],
+  "duplicate-record": (f: { table: string; key: string }): Said => [
+    `table "${f.table}" has the key ${shown(f.key)} twice`,
+  ],
+  "unknown-person": (f: Unknown): Said => [`there is no person "${f.name}"`, meant(f)],
+  "unknown-record": (f: Unknown & { table: string }): Said => [
+    `table "${f.table}" has no record "${f.name}"`,
+    meant(f),
+  ],
+
+  // Calls
+  "wrong-call": (f: { what: string; hint: string }): Said => [f.what, f.hint],
+  fault: (f: { what: string }): Said => [f.what],
+} as const;

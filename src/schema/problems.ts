@@ -1,0 +1,88 @@
+import { messages } from "./messages.js";
+
+/** Where in a document: the keys and indexes from its root. */
+export type Path = readonly (string | number)[];
+
+/** The stable codes of {@link Problem}. */
+export type ProblemCode = keyof typeof messages;
+
+/** The facts that a code's sentence is made from. */
+export type Facts<C extends ProblemCode> = Parameters<(typeof messages)[C]>[0];
+
+/** One thing that is wrong, with its place. */
+export interface Problem {
+  readonly code: ProblemCode;
+  /** A sentence without capital and full stop: `table "objects" has no field "titel"`. */
+  readonly message: string;
+  /** The next step: `did you mean "title"?` */
+  readonly hint?: string;
+  /** Keys and indexes from the document's root, e.g. `["tables", "objects", "key"]`. */
+  readonly path: Path;
+  /** Offset into the text at `path`, for a mistake inside a condition (UTF-16 units, 0-based). */
+  readonly offset?: number;
+  readonly file?: string;
+  /** 1-based. */
+  readonly line?: number;
+  /** 1-based, in UTF-16 units. */
+  readonly column?: number;
+}
+
+/** Makes one problem from its code and facts. The only place where a sentence meets a code. */
+export function problem<C extends ProblemCode>(code: C, facts: Facts<C>, path: Path = [], offset?: number): Problem {
+  const say = messages[code] as (facts: Facts<C>) => readonly [message: string, hint?: string | undefined];
+  const [message, hint] = say(facts);
+  return {
+    code,
+    message,
+    ...(hint === undefined ? {} : { hint }),
+    path,
+    ...(offset === undefined ? {} : { offset }),
+  };
+}
+
+/** Gathers problems while the reader goes on. */
+export class Problems {
+  readonly list: Problem[] = [];
+
+  add<C extends ProblemCode>(code: C, facts: Facts<C>, path: Path = [], offset?: number): void {
+    this.list.push(problem(code, facts, path, offset));
+  }
+}
+
+/** Finds the place of a path (and an offset in the text there) in the file that a document was read from. */
+export type Locate = (path: Path, offset?: number) => { file?: string; line?: number; column?: number };
+
+/**
+ * The one error class of Portier. `problems` lists everything that was found, `code` is the first problem's.
+ * A decision never throws it for what a person may not do; it is thrown for documents, data and calls that are wrong.
+ */
+export class PortierError extends Error {
+  override readonly name = "PortierError";
+  readonly code: ProblemCode;
+  readonly problems: readonly Problem[];
+
+  constructor(problems: readonly Problem[]) {
+    super(problems.map(formatProblem).join("\n"));
+    this.problems = problems;
+    this.code = problems[0]?.code ?? "fault";
+  }
+}
+
+/** A {@link PortierError} with a single problem. */
+export function portierError<C extends ProblemCode>(code: C, facts: Facts<C>, path: Path = []): PortierError {
+  return new PortierError([problem(code, facts, path)]);
+}
+
+/** `museum.portier.yaml:41:17  unknown-field  table "objects" has no field "titel"; did you mean "title"?` */
+export function formatProblem(one: Problem): string {
+  const place =
+    one.line === undefined
+      ? [one.file, formatPath(one.path)].filter(Boolean).join(" ")
+      : `${one.file ?? "document"}:${one.line}:${one.column ?? 1}`;
+  const text = one.hint === undefined ? one.message : `${one.message}; ${one.hint}`;
+  return [place, one.code, text].filter((part) => part !== "").join("  ");
+}
+
+function formatPath(path: Path): string {
+  return path.map((step) => (typeof step === "number" ? `[${step}]` : step)).join(".");
+}

@@ -1,0 +1,36 @@
+import type { Scalar } from "../scalar.js";
+
+/** The names of the field types, as a document writes them. */
+export const fieldTypeNames = [
+  "text",
+  "integer",
+  "decimal",
+  "boolean",
+  "date",
+  "timestamp",
+  "choice",
+  "reference",
+] as const;
+
+export type FieldTypeName = (typeof fieldTypeNames)[number];
+
+/** A field's type: how its values are recognised, compared and printed. One file per type makes these. */
+export interface FieldType {
+  readonly name: FieldTypeName;
+  /** For messages: `text`, `choice`, `reference to staff`. */
+  readonly label: string;
+  /** What a value must look like, for messages: `a date such as "2027-01-31"`. */
+  readonly expects: string;
+  /** The type of the values: the type itself, or for a reference the type of the target's key. */
+  readonly base: Exclude<FieldTypeName, "reference">;
+  /** The canonical form of a stored or given value (never null), or undefined when it does not fit the type. */
+  canonical(value: unknown): Scalar | undefined;
+  /** Order of two canonical values; absent where the model knows no `<`. */
+  readonly compare?: (a: Scalar, b: Scalar) => number;
+  /** A canonical value as a condition would write it. */
+  literal(value: Scalar): string;
+  /** The closed list of a choice. */
+  readonly choices?: readonly string[];
+  /** The table that a reference leads to. */
+  readonly target?: string;
+}

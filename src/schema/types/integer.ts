@@ -1,0 +1,12 @@
+import type { FieldType } from "./field-type.js";
+
+export const integer: FieldType = {
+  name: "integer",
+  label: "integer",
+  expects: "a whole number between -(2^53 - 1) and 2^53 - 1",
+  base: "integer",
+  // Adding 0 turns -0 into 0, so that equal numbers stay `===` when they are printed and keyed, too.
+  canonical: (value) => (Number.isSafeInteger(value) ? (value as number) + 0 : undefined),
+  compare: (a, b) => (a as number) - (b as number),
+  literal: (value) => String(value),
+};

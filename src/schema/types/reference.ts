@@ -1,0 +1,15 @@
+import type { FieldType } from "./field-type.js";
+
+/** The key of a record of another table (or of the same). `key` is the type of the target's key. Knows no order. */
+export function reference(target: string, key: FieldType): FieldType {
+  return {
+    name: "reference",
+    label: `reference to ${target}`,
+    expects: `the key of a record of "${target}" (${key.expects})`,
+    base: key.base,
+    canonical: key.canonical,
+    literal: key.literal,
+    ...(key.choices === undefined ? {} : { choices: key.choices }),
+    target,
+  };
+}

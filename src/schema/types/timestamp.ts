@@ -1,0 +1,48 @@
+import { isCalendarDay } from "./date.js";
+import type { FieldType } from "./field-type.js";
+
+const spelling = /^(\d{4})-(\d\d)-(\d\d)[Tt ](\d\d):(\d\d)(?::(\d\d)(?:\.(\d{1,6}))?)?(?:[Zz]|([+-])(\d\d):?(\d\d))$/;
+
+/** An instant as `YYYY-MM-DDTHH:MM:SS.ffffffZ`, so that text order is the order in time; undefined when it is none. */
+export function canonicalTimestamp(value: unknown): string | undefined {
+  if (typeof value !== "string") return undefined;
+  const found = spelling.exec(value);
+  if (found === null) return undefined;
+  const [year = 0, month = 0, day = 0, hour = 0, minute = 0, second = 0] = found
+    .slice(1, 7)
+    .map((part) => Number(part ?? 0));
+  if (!isCalendarDay(year, month, day) || hour > 23 || minute > 59 || second > 59) return undefined;
+  const zoneHours = Number(found[9] ?? 0);
+  const zoneMinutes = Number(found[10] ?? 0);
+  if (zoneHours > 18 || zoneMinutes > 59) return undefined;
+  const zone = (found[8] === "-" ? -1 : 1) * (zoneHours * 60 + zoneMinutes);
+  const fraction = (found[7] ?? "").padEnd(6, "0");
+  const moment = new Date(0);
+  moment.setUTCFullYear(year, month - 1, day);
+  moment.setUTCHours(hour, minute - zone, second);
+  return canonicalInstant(moment, fraction);
+}
+
+/** The canonical timestamp of a whole second and six digits of fraction; undefined outside the years 0001 to 9999. */
+function canonicalInstant(moment: Date, fraction: string): string | undefined {
+  const year = moment.getUTCFullYear();
+  if (Number.isNaN(year) || year < 1 || year > 9999) return undefined;
+  return `${moment.toISOString().slice(0, 19)}.${fraction}Z`;
+}
+
+/** The instant that lies `minutes` after a canonical timestamp; undefined outside the years 0001 to 9999. */
+export function addMinutes(timestamp: string, minutes: number): string | undefined {
+  const moment = new Date(`${timestamp.slice(0, 19)}Z`);
+  moment.setTime(moment.getTime() + minutes * 60_000);
+  return canonicalInstant(moment, timestamp.slice(20, 26));
+}
+
+export const timestamp: FieldType = {
+  name: "timestamp",
+  label: "timestamp",
+  expects: 'an instant with its zone such as "2027-01-31T09:00:00Z"',
+  base: "timestamp",
+  canonical: canonicalTimestamp,
+  compare: (a, b) => (a === b ? 0 : a < b ? -1 : 1),
+  literal: (value) => `timestamp '${value}'`,
+};

@@ -1,0 +1,107 @@
+import type { Reading } from "../conditions/evaluate.js";
+import type { Row, Source } from "../conditions/source.js";
+import { compileRules, type Ruleset } from "../rules/compile-rules.js";
+import type { DocumentInput } from "../schema/document.js";
+import type { Locate } from "../schema/problems.js";
+import { printFieldPath, type Schema } from "../schema/schema.js";
+import { memorySource } from "./memory-source.js";
+import { Plan } from "./plan.js";
+import { type Finding, Session, type SessionOptions } from "./session.js";
+import { openSubject, roleSubject, type Subject } from "./subject.js";
+
+export interface CompileOptions {
+  /** Gives file, line and column of a place in the document, for the problems of a document that was read from text. */
+  readonly locate?: Locate;
+}
+
+/**
+ * Checks a document and makes it ready for sessions.
+ *
+ * @throws PortierError with every problem of the document, in the order of the file. Nothing is half-loaded.
+ */
+export function compile(document: DocumentInput, options: CompileOptions = {}): Portier {
+  return new Portier(compileRules(document, options.locate));
+}
+
+/** Classes of equal persons whose plans are kept; the one that was made first goes first. */
+const keptPlans = 1_000;
+
+/** A compiled document. Immutable and shared by all requests; when the document changes, compile a new one and swap. */
+export class Portier {
+  readonly #ruleset: Ruleset;
+  readonly #plans = new Map<string, Plan>();
+
+  /** Made by {@link compile}, not by applications. */
+  constructor(ruleset: Ruleset) {
+    this.#ruleset = ruleset;
+  }
+
+  /** The declared tables, fields, people and roles. */
+  get schema(): Schema {
+    return this.#ruleset.schema;
+  }
+
+  /**
+   * Opens the view of one person for one request.
+   *
+   * @throws PortierError when the person's role field names a role that does not exist, when a request value is not
+   * declared or does not fit, or when a person is given by key without a source.
+   */
+  session(options: SessionOptions = {}): Session {
+    const report = options.report ?? (() => {});
+    const reading = makeReading(options.source, report);
+    return this.#open(openSubject(this.#ruleset, options, reading), reading, report);
+  }
+
+  /**
+   * The view of somebody who holds these roles (and all they include) and of whom nothing else is known. Good for
+   * `reach`; conditions on the person are open, so decisions on records see them as unknown.
+   */
+  sessionForRoles(roles: readonly string[]): Session {
+    const report = () => {};
+    return this.#open(roleSubject(this.schema, roles), makeReading(undefined, report), report);
+  }
+
+  /** A source over records in memory: table name to records. */
+  source(data: Readonly<Record<string, readonly Row[]>>): Source {
+    return memorySource(this.schema, data);
+  }
+
+  #open(subject: Subject, reading: Reading, report: (finding: Finding) => void): Session {
+    const plan = this.#plans.get(subject.classKey) ?? new Plan(this.#ruleset, subject);
+    if (this.#plans.size >= keptPlans) {
+      const [oldest] = this.#plans.keys();
+      if (oldest !== undefined) this.#plans.delete(oldest);
+    }
+    this.#plans.set(subject.classKey, plan);
+    const session = new Session(this.#ruleset, subject, plan, reading, report);
+    insides.set(session, { ruleset: this.#ruleset, subject, reading });
+    return session;
+  }
+}
+
+/** What explanations and checks inside the package need of a session; nothing of it is public. */
+interface SessionInsides {
+  readonly ruleset: Ruleset;
+  readonly subject: Subject;
+  readonly reading: Reading;
+}
+
+const insides = new WeakMap<Session, SessionInsides>();
+
+export function insidesOf(session: Session): SessionInsides {
+  const found = insides.get(session);
+  if (found === undefined) throw new TypeError("this session was not opened by Portier");
+  return found;
+}
+
+function makeReading(source: Source | undefined, report: (finding: Finding) => void): Reading {
+  return {
+    source,
+    badData(field, row) {
+      const state = row[field.name] === undefined ? "is not there" : `is not ${field.type.expects}`;
+      const message = `"${printFieldPath([field])}" of a record of "${field.table}" ${state}; it counts as unknown and is not shown`;
+      report({ kind: "bad-data", message, table: field.table, field: field.name });
+    },
+  };
+}

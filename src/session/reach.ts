@@ -1,0 +1,46 @@
+import type { Expression } from "../conditions/expression.js";
+import { True } from "../conditions/truth.js";
+import type { Gate, Step } from "./gate.js";
+
+/**
+ * On how many records something is permitted: `all` and `none` are promises, `own` means only through ownership,
+ * `some` that it depends on the record (or that no promise can be shown).
+ */
+export type Reach = "all" | "own" | "some" | "none";
+
+export function gateReach({ blocks, permits }: Gate): Reach {
+  if (permits.length === 0) return "none";
+  if (blocks.some(isCertain)) return "none";
+  if (blocks.length === 0 && permits.some(isCertain)) return "all";
+  return permits.every(isOwners) ? "own" : "some";
+}
+
+/** Whether a step applies to every record and every change. */
+export function isCertain(step: Step): boolean {
+  return isTrue(step.before) && isTrue(step.after);
+}
+
+function isTrue(expression: Expression | undefined): boolean {
+  return expression === undefined || (expression.kind === "truth" && expression.value === True);
+}
+
+/** Whether a step lets nobody but an owner through: ownership is one of the things it demands. */
+function isOwners({ before, rule }: Step): boolean {
+  const demands = before.kind === "and" ? before.terms : [before];
+  return demands.some((term) => term.kind === "belongs" && term.path === rule.table.owner);
+}
+
+/** Of several ways to the same thing, the best. */
+export function anyReach(reaches: readonly Reach[]): Reach {
+  if (reaches.includes("all")) return "all";
+  if (reaches.includes("some")) return "some";
+  return reaches.includes("own") ? "own" : "none";
+}
+
+/** Of several things that are all needed, the worst. */
+export function bothReach(a: Reach, b: Reach): Reach {
+  for (const worst of ["none", "own", "some"] as const) {
+    if (a === worst || b === worst) return worst;
+  }
+  return "all";
+}
