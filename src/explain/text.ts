@@ -12,10 +12,10 @@ const reasons = {
 } as const;
 
 const reaches = {
-  all: "yes, on every record",
-  own: "yes, on own records",
-  some: "yes, on some records",
-  none: "no, on no record",
+  all: "YES: on every record",
+  own: "YES: on own records",
+  some: "YES: on some records",
+  none: "NO: on no record",
 } as const;
 
 const effectWords = {
@@ -61,8 +61,10 @@ function section(lines: string[], title: string, traces: readonly RuleTrace[]): 
     lines.push(`  ${trace.rule}  ${trace.applies === "yes" ? does : would} ${trace.action}`);
     lines.push(`    to     ${whoText(trace)}`);
     if (trace.where !== undefined) {
+      const { text, truth } = trace.where;
       const values = valuesOf(trace.where);
-      lines.push(`    where  ${trace.where.text}  -> ${trace.where.truth}${values === "" ? "" : `: ${values}`}`);
+      const met = truth === "open" ? "depends on the record" : truth;
+      lines.push(`    where  ${text}  -> ${met}${values === "" ? "" : `: ${values}`}`);
     }
     if (trace.becomes !== undefined)
       lines.push(`    becomes  ${trace.becomes}  -> decided when the new values are known`);

@@ -121,7 +121,6 @@ export const messages = {
     `${shown(f.found)} is no extent for ${f.action}`,
     `give ${f.expected}`,
   ],
-  "empty-extent": (f: { action: string; why: string }): Said => [`this ${f.action} covers no field`, f.why],
   "computed-edit": (f: { field: string; action: string }): Said => [
     `"${f.field}" is computed, so nobody can be permitted to ${f.action} it`,
   ],
@@ -183,6 +182,36 @@ export const messages = {
   "unknown-record": (f: Unknown & { table: string }): Said => [
     `table "${f.table}" has no record "${f.name}"`,
     meant(f),
+  ],
+
+  // Doubts: the document is right, but probably not what was meant
+  "unused-role": (f: { role: string }): Said => [
+    `role "${f.role}" appears in no rule and brings no other role`,
+    "give it something to do, or drop it",
+  ],
+  "table-without-rules": (f: { table: string }): Said => [
+    `table "${f.table}" has no rule, so nobody may do anything with it`,
+    "add rules, or leave the table out",
+  ],
+  "blind-edit": (f: { table: string; fields: readonly string[]; who: string }): Said => [
+    `${f.who} may edit ${f.fields.join(", ")} of "${f.table}" without ever seeing it`,
+    "permit list or view of it as well, if that is not meant",
+  ],
+  "sensitive-for-anyone": (f: { rule: string; fields: readonly string[] }): Said => [
+    `rule "${f.rule}" shows sensitive fields to anyone: ${f.fields.join(", ")}`,
+    "name the roles that are meant",
+  ],
+  "covers-nothing": (f: { rule: string; action: string }): Said => [
+    `rule "${f.rule}" covers no field for ${f.action}`,
+    "a permit covers sensitive, owner and computed fields only by their names",
+  ],
+  "never-met": (f: { rule: string }): Said => [`the conditions of rule "${f.rule}" can never be met`],
+  "null-comparison": (f: { rule: string }): Said => [
+    `rule "${f.rule}" compares with null, which is never true`,
+    'write "is null" or "is not null"',
+  ],
+  "role-not-held": (f: { rule: string; roles: readonly string[] }): Said => [
+    `rule "${f.rule}" is for ${f.roles.join(", ")}, which nobody in the data holds`,
   ],
 
   // Calls

@@ -34,6 +34,7 @@ export class Portier {
   /** Made by {@link compile}, not by applications. */
   constructor(ruleset: Ruleset) {
     this.#ruleset = ruleset;
+    rulesets.set(this, ruleset);
   }
 
   /** The declared tables, fields, people and roles. */
@@ -88,6 +89,13 @@ interface SessionInsides {
 }
 
 const insides = new WeakMap<Session, SessionInsides>();
+const rulesets = new WeakMap<Portier, Ruleset>();
+
+export function rulesetOf(portier: Portier): Ruleset {
+  const found = rulesets.get(portier);
+  if (found === undefined) throw new TypeError("this is not a Portier that compile made");
+  return found;
+}
 
 export function insidesOf(session: Session): SessionInsides {
   const found = insides.get(session);

@@ -1,0 +1,77 @@
+import type { Row } from "../conditions/source.js";
+import { recordKey } from "../document/data.js";
+import { explain } from "../explain/explain.js";
+import { explanationText } from "../explain/text.js";
+import { actionNames, isActionName } from "../rules/actions.js";
+import { PortierError, problem } from "../schema/problems.js";
+import type { Table } from "../schema/schema.js";
+import type { CliCommand } from "./command.js";
+import { CliError, type ExitCode, type Io } from "./io.js";
+import { dataFolder, findViewer, loadData, loadDocument, type SessionFlags, sessionOptions } from "./load.js";
+import { tableName } from "./matrix.js";
+import { palette } from "./paint.js";
+
+interface ExplainOptions extends SessionFlags {
+  readonly as?: string;
+  readonly data?: string;
+  readonly format: "text" | "json";
+}
+
+export const explainCommand: CliCommand = {
+  usage: "explain <file> <action> <table> [key] [field]",
+  summary: "the answer, why, and what is missing",
+  declare: (command) => {
+    command
+      .option("--as <person>", "who asks: the key of a person, or visitor (the default)")
+      .option("--data <folder>", "records as TABLE.json (default: the folder data beside FILE)");
+  },
+  run: (args, options, io) => runExplain(args, options as unknown as ExplainOptions, io),
+};
+
+function runExplain(args: readonly (string | undefined)[], options: ExplainOptions, io: Io): ExitCode {
+  const [file = "", action = "", name = "", key, field] = args;
+  const { portier } = loadDocument(file);
+  const table = portier.schema.tables.get(tableName(portier, name)) as Table;
+  if (!isActionName(action)) {
+    const facts = { table: table.name, name: action, candidates: actionNames };
+    throw new PortierError([problem("unknown-action", facts)]);
+  }
+  if (field !== undefined && !table.byName.has(field)) {
+    const facts = { table: table.name, name: field, candidates: table.byName.keys() };
+    throw new PortierError([problem("unknown-field", facts)]);
+  }
+  const folder = dataFolder(file, options.data);
+  if (folder === undefined) throw new CliError("explain needs records: name their folder with --data");
+  const data = loadData(portier, folder);
+  const viewer = findViewer(portier, data, options.as, sessionOptions(options, data.source, io));
+  const record = key === undefined ? undefined : findRecord(table, data.tables.get(table.name) ?? [], key);
+  const explanation = explain(viewer.session, { action, table: table.name, record, field });
+  if (options.format === "json") {
+    io.out(`${JSON.stringify({ viewer: viewer.id, key, ...explanation }, null, 2)}\n`);
+    return 0;
+  }
+  const whose = viewer.kind === "visitor" ? "a visitor" : `${viewer.id} ${viewer.name}`;
+  const what = `${table.name}${key === undefined ? "" : `/${key}`}${field === undefined ? "" : ` ${field}`}`;
+  io.out(toned(explanationText(explanation, whose, what), io));
+  return 0;
+}
+
+function findRecord(table: Table, rows: readonly Row[], key: string): Row {
+  const found = rows.find((row) => recordKey(table, row) === key);
+  if (found !== undefined) return found;
+  const candidates = rows.map((row) => recordKey(table, row));
+  throw new PortierError([problem("unknown-record", { table: table.name, name: key, candidates })]);
+}
+
+/** Colours the answer and the headings; the words stay the same. */
+function toned(text: string, io: Io): string {
+  const paint = palette(io);
+  return text
+    .split("\n")
+    .map((line) => {
+      if (line.startsWith("  YES")) return `  ${paint.yes("YES")}${line.slice(5)}`;
+      if (line.startsWith("  NO")) return `  ${paint.no("NO")}${line.slice(4)}`;
+      return line.startsWith(" ") ? line : paint.heading(line);
+    })
+    .join("\n");
+}

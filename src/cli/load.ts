@@ -1,0 +1,111 @@
+import { existsSync, readdirSync, readFileSync } from "node:fs";
+import { basename, dirname, join } from "node:path";
+import type { Row, Source } from "../conditions/source.js";
+import { type Data, type DataFile, readData } from "../document/data.js";
+import { type ParsedDocument, parseDocument } from "../document/parse-document.js";
+import { PortierError, type Problem, problem } from "../schema/problems.js";
+import { singleKey } from "../schema/schema.js";
+import { compile, type Portier } from "../session/portier.js";
+import type { Finding } from "../session/session.js";
+import { personViewer, type Viewer, visitorViewer } from "../verify/viewers.js";
+import { CliError, type Io } from "./io.js";
+
+/** A document from a file, compiled. */
+export interface Loaded {
+  readonly portier: Portier;
+  readonly parsed: ParsedDocument;
+}
+
+export function loadDocument(file: string): Loaded {
+  const parsed = parseDocument(readText(file), { file });
+  return { parsed, portier: compile(parsed.document, { locate: parsed.locate }) };
+}
+
+function readText(file: string): string {
+  try {
+    return readFileSync(file, "utf8");
+  } catch (error) {
+    throw new PortierError([missing(file, error)]);
+  }
+}
+
+function missing(file: string, error: unknown): Problem {
+  const code = (error as { code?: string }).code;
+  const reasons: Readonly<Record<string, string>> = {
+    ENOENT: "there is no such file",
+    EISDIR: "it is a folder",
+    ENOTDIR: "it is not a folder",
+    EACCES: "it may not be read",
+  };
+  return problem("file-missing", { file, why: reasons[code ?? ""] ?? String(error) });
+}
+
+/** The folder with the records: the one that was named, or `data` beside the document. */
+export function dataFolder(file: string, named: string | undefined): string | undefined {
+  if (named !== undefined) return named;
+  const beside = join(dirname(file), "data");
+  return existsSync(beside) ? beside : undefined;
+}
+
+/** Reads every `TABLE.json` of a folder. */
+export function loadData(portier: Portier, folder: string): Data {
+  let names: string[];
+  try {
+    names = readdirSync(folder).filter((name) => name.endsWith(".json"));
+  } catch (error) {
+    throw new PortierError([missing(folder, error)]);
+  }
+  if (names.length === 0) throw new CliError(`${folder} holds no TABLE.json file`);
+  const files = names.map((name): DataFile => {
+    const file = join(folder, name);
+    return { table: basename(name, ".json"), file, text: readText(file) };
+  });
+  return readData(portier, files);
+}
+
+/** Options that say how sessions are opened. */
+export interface SessionFlags {
+  readonly now?: string;
+  readonly request?: readonly string[];
+}
+
+/** What every session of one command shares. Faults and bad data are remarks, each said once. */
+export function sessionOptions(flags: SessionFlags, source: Source | undefined, io: Io) {
+  const request: Record<string, unknown> = {};
+  for (const pair of flags.request ?? []) {
+    const [name = "", ...value] = pair.split("=");
+    if (value.length === 0) throw new CliError(`--request takes NAME=VALUE, not "${pair}"`);
+    request[name] = value.join("=");
+  }
+  if (flags.now !== undefined) request["now"] = flags.now;
+  const said = new Set<string>();
+  const report = ({ kind, message }: Finding) => {
+    if (said.has(message)) return;
+    said.add(message);
+    io.err(`${kind}: ${message}\n`);
+  };
+  return { request, report, ...(source === undefined ? {} : { source }) };
+}
+
+export type SharedOptions = ReturnType<typeof sessionOptions>;
+
+/** The word that stands for somebody who is not signed in. */
+const visitorWord = "visitor";
+
+/** Finds a person by key and opens their view; `visitor` or nothing is an anonymous visitor. */
+export function findViewer(portier: Portier, data: Data, id: string | undefined, options: SharedOptions): Viewer {
+  const people = portier.schema.people;
+  const rows: readonly Row[] = (people && data.tables.get(people.table.name)) ?? [];
+  const key = people && singleKey(people.table);
+  const person = key && rows.find((row) => String(row[key.name]) === id);
+  if (person !== undefined) return personViewer(portier, person, options);
+  if (id === undefined || id === visitorWord) return visitorViewer(portier, options);
+  const candidates = [visitorWord, ...(key === undefined ? [] : rows.map((row) => String(row[key.name])))];
+  throw new PortierError([problem("unknown-person", { name: id, candidates })]);
+}
+
+/** How a viewer is called in a heading: `s-003 Odalys Quint (keeper)`. */
+export function viewerTitle({ kind, id, name, roles }: Viewer): string {
+  if (kind !== "person") return kind === "visitor" ? `${id} (${name})` : name;
+  return `${id} ${name} (${roles.length === 0 ? "no role" : roles.join(", ")})`;
+}

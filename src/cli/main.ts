@@ -1,0 +1,16 @@
+#!/usr/bin/env node
+import { runCli } from "./program.js";
+
+const color = process.stdout.isTTY === true && !process.env["NO_COLOR"] && process.env["TERM"] !== "dumb";
+
+// A reader that closes early (such as "head") ends the output, not with an error.
+process.stdout.on("error", (error: NodeJS.ErrnoException) => {
+  if (error.code !== "EPIPE") throw error;
+});
+
+process.exitCode = runCli(process.argv.slice(2), {
+  out: (text) => process.stdout.write(text),
+  err: (text) => process.stderr.write(text),
+  width: process.stdout.columns ?? (Number(process.env["COLUMNS"]) || 120),
+  color,
+});

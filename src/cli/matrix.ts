@@ -1,0 +1,117 @@
+import { actionNames } from "../rules/actions.js";
+import { PortierError, problem } from "../schema/problems.js";
+import type { Portier } from "../session/portier.js";
+import { accessMatrix, type MatrixCell, type MatrixRow } from "../verify/matrix.js";
+import { personViewers, roleViewers, type Viewer } from "../verify/viewers.js";
+import { columns } from "./columns.js";
+import type { CliCommand } from "./command.js";
+import { CliError, type ExitCode, type Io } from "./io.js";
+import { loadData, loadDocument, type SessionFlags, sessionOptions } from "./load.js";
+import { palette } from "./paint.js";
+
+interface MatrixOptions extends SessionFlags {
+  readonly by?: "people" | "roles";
+  readonly data?: string;
+  readonly table?: string;
+  readonly format: "text" | "json";
+}
+
+export const matrixCommand: CliCommand = {
+  usage: "matrix <file>",
+  summary: "people or roles, tables and actions, with the reach all / own / some / none",
+  declare: (command) => {
+    command
+      .option("--by <people|roles>", "who stands in the rows (default: people with --data, else roles)")
+      .option("--data <folder>", "records as TABLE.json: adds people and counts")
+      .option("--table <name>", "this table only");
+  },
+  run: ([file = ""], options, io) => runMatrix(file, options as unknown as MatrixOptions, io),
+};
+
+function runMatrix(file: string, options: MatrixOptions, io: Io): ExitCode {
+  const { portier } = loadDocument(file);
+  const by = options.by ?? (options.data === undefined ? "roles" : "people");
+  if (by !== "people" && by !== "roles") throw new CliError(`--by takes people or roles, not "${by}"`);
+  const data = options.data === undefined ? undefined : loadData(portier, options.data);
+  const shared = sessionOptions(options, data?.source, io);
+  const viewers = by === "roles" ? roleViewers(portier, shared) : peopleViewers(portier, data, shared);
+  const tables = options.table === undefined ? undefined : [tableName(portier, options.table)];
+  const rows = accessMatrix(portier, viewers, data?.tables, tables);
+  if (options.format === "json") io.out(`${JSON.stringify({ matrix: rows.map(jsonRow) }, null, 2)}\n`);
+  else printMatrix(rows, io);
+  return 0;
+}
+
+function peopleViewers(
+  portier: Portier,
+  data: ReturnType<typeof loadData> | undefined,
+  shared: ReturnType<typeof sessionOptions>,
+): Viewer[] {
+  const people = portier.schema.people;
+  if (people === undefined) throw new CliError("the document names no people table; use --by roles");
+  const rows = data?.tables.get(people.table.name);
+  if (data === undefined || rows === undefined) {
+    throw new CliError(`--by people needs --data with ${people.table.name}.json`);
+  }
+  return personViewers(portier, rows, { ...shared, source: data.source });
+}
+
+export function tableName(portier: Portier, name: string): string {
+  if (portier.schema.tables.has(name)) return name;
+  throw new PortierError([problem("unknown-table", { name, candidates: portier.schema.tables.keys() })]);
+}
+
+function jsonRow({ viewer, table, cells }: MatrixRow) {
+  const { kind, id, name, roles } = viewer;
+  return { viewer: { kind, id, name, roles }, table, actions: Object.fromEntries(cells) };
+}
+
+/** A block for each table; viewers with the same cells share a line. */
+function printMatrix(rows: readonly MatrixRow[], io: Io): void {
+  const paint = palette(io);
+  const tables = [...new Set(rows.map(({ table }) => table))];
+  const cellWidth = Math.max(
+    6,
+    ...rows.flatMap(({ cells }) => [...cells.values()].map((cell) => cellText(cell).length)),
+  );
+  const nameWidth = Math.max(24, Math.min(60, io.width - actionNames.length * (cellWidth + 2) - 2));
+  const widths = [nameWidth, ...actionNames.map(() => cellWidth)];
+  for (const table of tables) {
+    const lines = new Map<string, { cells: MatrixRow["cells"]; names: string[] }>();
+    for (const { viewer, cells } of rows.filter((row) => row.table === table)) {
+      const look = actionNames.map((action) => cellText(cells.get(action))).join("|");
+      const line = lines.get(look) ?? { cells, names: [] };
+      line.names.push(viewer.kind === "person" ? viewer.name : viewer.id);
+      lines.set(look, line);
+    }
+    const body = [...lines.values()].flatMap(({ cells, names }) => {
+      const [first = "", ...more] = wrapNames(names, nameWidth);
+      const marks = actionNames.map((action) => paintedCell(cells.get(action), paint));
+      return [[first, ...marks], ...more.map((name) => [name, ...actionNames.map(() => "")])];
+    });
+    io.out(
+      `${columns([paint.heading(table), ...actionNames.map((name) => paint.quiet(name))], body, io.width, widths)}\n`,
+    );
+  }
+  const legend = "all: every record   some: it depends on the record   own: only through ownership   -: none";
+  io.out(`${paint.quiet(legend)}\n`);
+}
+
+function paintedCell(cell: MatrixCell | undefined, paint: ReturnType<typeof palette>): string {
+  return cell === undefined ? "" : paint.reach(cell.reach, cellText(cell));
+}
+
+function cellText(cell: MatrixCell | undefined): string {
+  if (cell === undefined || cell.reach === "none") return "-";
+  return cell.count === undefined ? cell.reach : `${cell.reach} ${cell.count}`;
+}
+
+function wrapNames(names: readonly string[], width: number): string[] {
+  const lines: string[] = [];
+  for (const name of names) {
+    const last = lines[lines.length - 1];
+    if (last !== undefined && last.length + name.length + 2 <= width) lines[lines.length - 1] = `${last}, ${name}`;
+    else lines.push(name);
+  }
+  return lines.map((line, index) => (index < lines.length - 1 ? `${line},` : line));
+}

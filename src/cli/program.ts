@@ -1,0 +1,69 @@
+import { Command, CommanderError, Option } from "commander";
+import { formatProblem, PortierError } from "../schema/problems.js";
+import type { CliCommand } from "./command.js";
+import { explainCommand } from "./explain.js";
+import { CliError, type ExitCode, type Io } from "./io.js";
+import { lintCommand } from "./lint.js";
+import { matrixCommand } from "./matrix.js";
+import { palette } from "./paint.js";
+import { showCommand } from "./show.js";
+
+/** The commands in the order in which help lists them. */
+const commands: readonly CliCommand[] = [lintCommand, matrixCommand, showCommand, explainCommand];
+
+const firstSteps = `
+First steps:
+  portier lint museum.portier.yaml                           is it right?
+  portier matrix museum.portier.yaml --data data             who may do what?
+  portier show museum.portier.yaml objects --as s-003        what does this person see?
+  portier explain museum.portier.yaml view objects KEY FIELD --as s-003   why?
+
+Exit codes: 0 done, 1 found something, 2 could not run. Results go to standard output, remarks to standard error.
+`;
+
+/** Runs `portier` with its arguments (without node and script). Never throws, never leaves the process. */
+export function runCli(args: readonly string[], io: Io): ExitCode {
+  let code: ExitCode = 0;
+  const program = new Command("portier")
+    .description("Who may view and edit which records and fields of an app.")
+    .addHelpText("after", firstSteps)
+    .showSuggestionAfterError(true)
+    .exitOverride()
+    .configureOutput({
+      writeOut: (text) => io.out(text),
+      writeErr: (text) => io.err(text),
+      getOutHelpWidth: () => io.width,
+    });
+  for (const one of commands) {
+    const command = program.command(one.usage).description(one.summary);
+    one.declare(command);
+    if (one !== lintCommand) {
+      command
+        .option("--request <name=value...>", "a value of the request that the document declares")
+        .option("--now <timestamp>", "the moment of the request, such as 2027-01-31T09:00:00Z");
+    }
+    command.addOption(
+      new Option("--format <format>", "how results are printed").choices(["text", "json"]).default("text"),
+    );
+    command.action(() => {
+      code = one.run(command.processedArgs as (string | undefined)[], command.opts(), io);
+    });
+  }
+  try {
+    if (args.length === 0) program.outputHelp();
+    else program.parse([...args], { from: "user" });
+    return code;
+  } catch (error) {
+    return failed(error, io);
+  }
+}
+
+function failed(error: unknown, io: Io): ExitCode {
+  if (error instanceof CommanderError) return error.exitCode === 0 ? 0 : 2;
+  const paint = palette(io);
+  if (error instanceof PortierError) {
+    for (const one of error.problems) io.err(`${paint.no("error")}  ${formatProblem(one)}\n`);
+  } else if (error instanceof CliError) io.err(`${paint.no("error")}  ${error.message}\n`);
+  else io.err(`${paint.no("error")}  this is a mistake in portier itself: ${String(error)}\n`);
+  return 2;
+}

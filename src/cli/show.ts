@@ -1,0 +1,146 @@
+import type { Row } from "../conditions/source.js";
+import { recordKey } from "../document/data.js";
+import { PortierError, problem } from "../schema/problems.js";
+import type { Field, Table } from "../schema/schema.js";
+import { type CellView, type RecordView, recordView } from "../verify/view.js";
+import type { Viewer } from "../verify/viewers.js";
+import { bands } from "./columns.js";
+import type { CliCommand } from "./command.js";
+import { CliError, type ExitCode, type Io } from "./io.js";
+import {
+  dataFolder,
+  findViewer,
+  loadData,
+  loadDocument,
+  type SessionFlags,
+  sessionOptions,
+  viewerTitle,
+} from "./load.js";
+import { tableName } from "./matrix.js";
+import { palette } from "./paint.js";
+
+interface ShowOptions extends SessionFlags {
+  readonly as?: string;
+  readonly beside?: string;
+  readonly data?: string;
+  readonly fields?: string;
+  readonly limit: string;
+  readonly format: "text" | "json";
+}
+
+export const showCommand: CliCommand = {
+  usage: "show <file> <table>",
+  summary: "a table as one person sees it, or as two do: hidden and editable cells marked",
+  declare: (command) => {
+    command
+      .option("--as <person>", "whose view: the key of a person, or visitor (the default)")
+      .option("--beside <person>", "a second person; differences are marked")
+      .option("--data <folder>", "records as TABLE.json (default: the folder data beside FILE)")
+      .option("--fields <names>", "these fields only, separated by commas")
+      .option("--limit <n>", "at most so many records; 0 for all", "20");
+  },
+  run: ([file = "", table = ""], options, io) => runShow(file, table, options as unknown as ShowOptions, io),
+};
+
+/** One record through the eyes of each viewer; undefined where it does not exist for them. */
+interface Line {
+  readonly row: Row;
+  readonly views: readonly (RecordView | undefined)[];
+}
+
+function runShow(file: string, name: string, options: ShowOptions, io: Io): ExitCode {
+  const { portier } = loadDocument(file);
+  const table = portier.schema.tables.get(tableName(portier, name)) as Table;
+  const fields = chooseFields(table, options.fields);
+  const limit = Number(options.limit);
+  if (!Number.isInteger(limit) || limit < 0) throw new CliError(`--limit takes a whole number, not "${options.limit}"`);
+  const folder = dataFolder(file, options.data);
+  if (folder === undefined) throw new CliError("show needs records: name their folder with --data");
+  const data = loadData(portier, folder);
+  const shared = sessionOptions(options, data.source, io);
+  const ids = options.beside === undefined ? [options.as] : [options.as, options.beside];
+  const viewers = ids.map((id) => findViewer(portier, data, id, shared));
+
+  const rows = data.tables.get(table.name) ?? [];
+  const lines = rows
+    .map((row): Line => ({ row, views: viewers.map(({ session }) => recordView(session, table, row)) }))
+    .filter(({ views }) => views.some((view) => view !== undefined));
+  const shown = limit === 0 ? lines : lines.slice(0, limit);
+  if (options.format === "json") io.out(`${JSON.stringify(jsonView(table, viewers, fields, shown), null, 2)}\n`);
+  else printView(table, viewers, fields, shown, io);
+
+  for (const [index, viewer] of viewers.entries()) {
+    const count = lines.filter(({ views }) => views[index] !== undefined).length;
+    io.err(`${viewer.id}: ${count} of ${rows.length} records exist\n`);
+  }
+  if (shown.length < lines.length) io.err(`${shown.length} of ${lines.length} are shown; --limit 0 shows all\n`);
+  return 0;
+}
+
+function chooseFields(table: Table, names: string | undefined): readonly Field[] {
+  if (names === undefined) return table.fields;
+  return names.split(",").map((part) => {
+    const name = part.trim();
+    const field = table.byName.get(name);
+    if (field !== undefined) return field;
+    throw new PortierError([problem("unknown-field", { table: table.name, name, candidates: table.byName.keys() })]);
+  });
+}
+
+const hiddenMark = "▒▒▒";
+const absentMark = "(no such record)";
+const editMark = "✎";
+const differenceMark = "≠";
+
+function printView(
+  table: Table,
+  viewers: readonly Viewer[],
+  fields: readonly Field[],
+  lines: readonly Line[],
+  io: Io,
+): void {
+  const paint = palette(io);
+  const two = viewers.length > 1;
+  io.out(`${paint.heading(table.name)} as ${viewers.map(viewerTitle).join(", beside ")}\n\n`);
+  if (lines.length === 0) io.out("No record exists here.\n");
+  const isKeyAlone = (field: Field) => table.key.length === 1 && table.key[0] === field;
+  const others = fields.filter((field) => !isKeyAlone(field));
+  const body = lines.flatMap(({ row, views }) =>
+    views.map((view, index) => {
+      const lead = [index === 0 ? recordKey(table, row) : "", ...(two ? [viewers[index]?.id ?? ""] : [])];
+      if (view === undefined) return [...lead, ...others.map((_, at) => (at === 0 ? paint.quiet(absentMark) : ""))];
+      const first = index === 0 ? undefined : views[0];
+      return [...lead, ...others.map(({ index: at }) => cellText(view.cells[at] as CellView, first?.cells[at], paint))];
+    }),
+  );
+  const keyName = table.key.map(({ name }) => name).join("/");
+  const headings = [keyName, ...(two ? ["seen by"] : []), ...others.map(({ name }) => name)];
+  if (body.length > 0) io.out(bands(headings.map(paint.quiet), body, io.width, two ? 2 : 1));
+  const legend = [`${hiddenMark} hidden`, `${editMark} may be edited`, "- no value"];
+  if (two) legend.push(`${differenceMark} differs from ${viewers[0]?.id}`);
+  io.out(`\n${paint.quiet(legend.join("   "))}\n`);
+}
+
+/** The marks come first, so that they stay when a narrow column cuts the text. */
+function cellText(cell: CellView, other: CellView | undefined, paint: ReturnType<typeof palette>): string {
+  const differs = other !== undefined && (other.seen !== cell.seen || other.editable !== cell.editable);
+  const text = cell.seen ? (cell.value === null ? "-" : String(cell.value)) : paint.quiet(hiddenMark);
+  const marks = (differs ? differenceMark : "") + (cell.editable ? editMark : "");
+  return marks === "" ? text : `${paint.editable(marks)} ${text}`;
+}
+
+function jsonView(table: Table, viewers: readonly Viewer[], fields: readonly Field[], lines: readonly Line[]) {
+  const wanted = new Set(fields.map(({ name }) => name));
+  return {
+    table: table.name,
+    viewers: viewers.map(({ kind, id, name, roles }) => ({ kind, id, name, roles })),
+    records: lines.map(({ row, views }) => ({
+      key: recordKey(table, row),
+      views: views.map((view) =>
+        view === undefined
+          ? null
+          : { deletable: view.deletable, cells: view.cells.filter((cell) => wanted.has(cell.field)) },
+      ),
+    })),
+  };
+}

@@ -1,0 +1,148 @@
+import { type Expression, visitOperands } from "../conditions/expression.js";
+import type { Row } from "../conditions/source.js";
+import { specialize } from "../conditions/specialize.js";
+import type { Ruleset } from "../rules/compile-rules.js";
+import type { Rule } from "../rules/rule.js";
+import { type Problem, Problems } from "../schema/problems.js";
+import type { Field } from "../schema/schema.js";
+import { type Portier, rulesetOf } from "../session/portier.js";
+
+/** What a doubt is looked for in; `people` are the persons of the data, where there is data. */
+interface LintInput {
+  readonly portier: Portier;
+  readonly ruleset: Ruleset;
+  readonly people: readonly Row[] | undefined;
+  readonly doubts: Problems;
+}
+
+/**
+ * Doubts about a document that is right: what is there without effect, or probably wider than meant. Each has the path
+ * of its place in the document.
+ */
+export function lint(portier: Portier, people?: readonly Row[]): Problem[] {
+  const doubts = new Problems();
+  const input: LintInput = { portier, ruleset: rulesetOf(portier), people, doubts };
+  for (const check of checks) check(input);
+  return doubts.list;
+}
+
+const checks: readonly ((input: LintInput) => void)[] = [
+  unusedRoles,
+  tablesWithoutRules,
+  blindEdits,
+  sensitiveForAnyone,
+  emptyExtents,
+  neverMet,
+  nullComparisons,
+  rolesNobodyHolds,
+];
+
+const rulePath = (rule: Rule): string[] => ["tables", rule.table.name, "rules", nameOf(rule)];
+const nameOf = (rule: Rule): string => rule.address.slice(rule.table.name.length + 1);
+
+function rolesNamed(rules: readonly Rule[]): Set<string> {
+  const named = new Set<string>();
+  for (const who of rules.flatMap((rule) => [...rule.to, ...rule.except])) {
+    if (who.kind === "role") named.add(who.role);
+  }
+  return named;
+}
+
+function unusedRoles({ ruleset, doubts }: LintInput): void {
+  const named = rolesNamed(ruleset.rules);
+  for (const role of ruleset.schema.roles.values()) {
+    if (role.closure.size === 1 && !named.has(role.name)) {
+      doubts.add("unused-role", { role: role.name }, ["roles", role.name]);
+    }
+  }
+}
+
+function tablesWithoutRules({ ruleset, doubts }: LintInput): void {
+  const ruled = new Set(ruleset.rules.map((rule) => rule.table.name));
+  for (const table of ruleset.schema.tables.keys()) {
+    if (!ruled.has(table)) doubts.add("table-without-rules", { table }, ["tables", table]);
+  }
+}
+
+/** Fields that those a rule is for may edit, while nothing lets them see these. */
+function blindEdits({ portier, ruleset, doubts }: LintInput): void {
+  const shownAtAll = new Set<Field>();
+  for (const rule of ruleset.rules.filter(({ effect }) => effect.phase === "permit")) {
+    for (const action of ["list", "view"] as const) {
+      for (const field of rule.extents.get(action)?.fields ?? []) shownAtAll.add(field);
+    }
+  }
+  for (const rule of ruleset.rules) {
+    const edited = [...(rule.extents.get("edit")?.fields ?? [])].filter((field) => !rule.table.key.includes(field));
+    if (rule.effect.phase !== "permit" || edited.length === 0) continue;
+    for (const who of rule.to) {
+      const session = who.kind === "role" ? portier.sessionForRoles([who.role]) : undefined;
+      const blind = edited.filter((field) =>
+        session === undefined
+          ? !shownAtAll.has(field)
+          : (["list", "view"] as const).every(
+              (action) => session.reach(action, rule.table.name, field.name) === "none",
+            ),
+      );
+      if (blind.length === 0) continue;
+      const fields = blind.map(({ name }) => name);
+      doubts.add("blind-edit", { table: rule.table.name, fields, who: who.text }, rulePath(rule));
+    }
+  }
+}
+
+function sensitiveForAnyone({ ruleset, doubts }: LintInput): void {
+  for (const rule of ruleset.rules) {
+    if (rule.effect.phase !== "permit" || !rule.to.some(({ kind }) => kind === "anyone")) continue;
+    const shown = [rule.extents.get("list"), rule.extents.get("view")].flatMap((extent) => [...(extent?.fields ?? [])]);
+    const fields = [...new Set(shown.filter((field) => field.sensitive).map((field) => field.name))];
+    if (fields.length > 0) doubts.add("sensitive-for-anyone", { rule: nameOf(rule), fields }, rulePath(rule));
+  }
+}
+
+function emptyExtents({ ruleset, doubts }: LintInput): void {
+  for (const rule of ruleset.rules) {
+    for (const [action, extent] of rule.extents) {
+      if (extent.act || extent.fields.size > 0) continue;
+      doubts.add("covers-nothing", { rule: nameOf(rule), action }, rulePath(rule));
+    }
+  }
+}
+
+function neverMet({ ruleset, doubts }: LintInput): void {
+  for (const rule of ruleset.rules) {
+    const conditions = [rule.where, rule.becomes].map((one) => one && specialize(one, (operand) => operand));
+    // A permit that is at best unknown is never met either.
+    const lost = rule.effect.phase === "permit" ? 1 : 0;
+    if (!conditions.some((one) => one?.kind === "truth" && one.value <= lost)) continue;
+    doubts.add("never-met", { rule: nameOf(rule) }, rulePath(rule));
+  }
+}
+
+function nullComparisons({ ruleset, doubts }: LintInput): void {
+  for (const rule of ruleset.rules) {
+    const conditions = [rule.where, rule.becomes].filter((one) => one !== undefined);
+    if (conditions.some(comparesWithNull)) doubts.add("null-comparison", { rule: nameOf(rule) }, rulePath(rule));
+  }
+}
+
+function comparesWithNull(expression: Expression): boolean {
+  if (expression.kind === "and" || expression.kind === "or") return expression.terms.some(comparesWithNull);
+  if (expression.kind === "not") return comparesWithNull(expression.term);
+  let found = false;
+  visitOperands(expression, (operand) => {
+    found ||= operand.kind === "constant" && operand.value === null;
+  });
+  return found;
+}
+
+function rolesNobodyHolds({ portier, ruleset, people, doubts }: LintInput): void {
+  if (people === undefined) return;
+  const held = new Set(people.flatMap((person) => portier.session({ person }).roles));
+  for (const rule of ruleset.rules) {
+    if (rule.to.length === 0 || !rule.to.every(({ kind }) => kind === "role")) continue;
+    const roles = rule.to.map(({ text }) => text);
+    if (roles.some((role) => held.has(role))) continue;
+    doubts.add("role-not-held", { rule: nameOf(rule), roles }, rulePath(rule));
+  }
+}

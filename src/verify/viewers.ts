@@ -1,0 +1,50 @@
+import type { Row, Source } from "../conditions/source.js";
+import { singleKey } from "../schema/schema.js";
+import type { Portier } from "../session/portier.js";
+import type { Session, SessionOptions } from "../session/session.js";
+
+/** Somebody whose view is looked at: a person, the holders of a role, or an anonymous visitor. */
+export interface Viewer {
+  readonly kind: "person" | "role" | "visitor";
+  /** The person's key, the role's name, or `visitor`. */
+  readonly id: string;
+  /** What to call them on screens. */
+  readonly name: string;
+  readonly roles: readonly string[];
+  readonly session: Session;
+}
+
+/** The anonymous visitor, then every role in declared order. */
+export function roleViewers(portier: Portier, options: SessionOptions = {}): Viewer[] {
+  const roles = [...portier.schema.roles.keys()].map((role): Viewer => {
+    const session = portier.sessionForRoles([role]);
+    return { kind: "role", id: role, name: role, roles: session.roles, session };
+  });
+  return [visitorViewer(portier, options), ...roles];
+}
+
+export function visitorViewer(portier: Portier, options: SessionOptions = {}): Viewer {
+  const session = portier.session({ ...options, person: null });
+  return { kind: "visitor", id: "visitor", name: "anyone not signed in", roles: [], session };
+}
+
+/** The anonymous visitor, then every person of the data, in its order. */
+export function personViewers(
+  portier: Portier,
+  people: readonly Row[],
+  options: SessionOptions & { readonly source: Source },
+): Viewer[] {
+  return [
+    visitorViewer(portier, options),
+    ...people.map((row): Viewer => personViewer(portier, row, { ...options, person: row })),
+  ];
+}
+
+export function personViewer(portier: Portier, person: Row, options: SessionOptions): Viewer {
+  const people = portier.schema.people;
+  const key = people && singleKey(people.table);
+  const id = key === undefined ? "" : String(person[key.name]);
+  const name = people?.name === undefined ? id : String(person[people.name.name] ?? id);
+  const session = portier.session({ ...options, person });
+  return { kind: "person", id, name, roles: session.roles, session };
+}
