@@ -31,8 +31,10 @@ export interface Explanation {
   readonly roles: readonly string[];
   /** Every rule of the table that speaks of the action, those that bear on the answer first. */
   readonly rules: readonly RuleTrace[];
-  /** For a denial: what would have to be otherwise, the shortest way first. Empty while a rule forbids it. */
+  /** For a denial: what would have to be otherwise, the shortest way first. */
   readonly alternatives: readonly Alternative[];
+  /** For `not-found`: what would have to be otherwise for the person to know of the record at all. */
+  readonly toKnow: readonly Alternative[];
 }
 
 /** Explains the session's own answer to a question; the decision itself comes from the session. */
@@ -45,11 +47,11 @@ export function explain(session: Session, question: Question): Explanation {
   const field = fieldName === undefined ? undefined : table?.byName.get(fieldName);
   const tracer = new Tracer(subject, reading, record);
 
-  const asked = action === "list" ? (["list", "view"] as const) : [action];
-  const traces = asked.flatMap((part) =>
-    ruleset.of(tableName, part).map((rule) => traceRule(tracer, rule, part, field)),
-  );
-  const rules = traces.sort((a, b) => relevance(a) - relevance(b));
+  const traces = (one: ActionName, about: Field | undefined) => {
+    const parts = one === "list" ? (["list", "view"] as const) : [one];
+    return parts.flatMap((part) => ruleset.of(tableName, part).map((rule) => traceRule(tracer, rule, part, about)));
+  };
+  const rules = traces(action, field).sort((a, b) => relevance(a) - relevance(b));
   const refused = decision === undefined ? reach === "none" : !decision.permitted;
   return {
     action,
@@ -59,8 +61,14 @@ export function explain(session: Session, question: Question): Explanation {
     reach,
     roles: session.roles,
     rules,
-    alternatives: refused ? findAlternatives(rules) : [],
+    alternatives: refused ? findAlternatives(field === undefined ? permitsOnly(rules, decision) : rules) : [],
+    toKnow: decision?.reason === "not-found" ? findAlternatives(traces("list", undefined)) : [],
   };
+}
+
+/** About a record as a whole, a block counts only when the decision names it: it may cover some fields and not others. */
+function permitsOnly(rules: readonly RuleTrace[], decision: Decision | undefined): RuleTrace[] {
+  return rules.filter((trace) => trace.effect === "permit" || trace.rule === decision?.rule);
 }
 
 function traceRule(tracer: Tracer, rule: Rule, action: ActionName, field: Field | undefined): RuleTrace {
@@ -75,6 +83,7 @@ function traceRule(tracer: Tracer, rule: Rule, action: ActionName, field: Field 
     effect: rule.effect.name,
     action,
     covers,
+    fields: rule.table.fields.filter((one) => extent?.fields.has(one)).map(({ name }) => name),
     to,
     where,
     becomes: tracer.describe(rule.becomes),

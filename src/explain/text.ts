@@ -1,5 +1,5 @@
 import type { Explanation } from "./explain.js";
-import { valuesOf } from "./missing.js";
+import { type Alternative, valuesOf } from "./missing.js";
 import type { RuleTrace } from "./trace.js";
 
 const reasons = {
@@ -33,32 +33,44 @@ export function explanationText(explanation: Explanation, whose: string, what: s
 
   const bearing = explanation.rules.filter((trace) => trace.applies !== "no");
   const others = explanation.rules.filter((trace) => trace.applies === "no" && trace.covers);
-  section(lines, explanation.reach === undefined ? "Rules that bear on it" : "Rules that may bear on it", bearing);
-  if (explanation.alternatives.length > 0) {
-    lines.push("", "What is missing (any one of these)");
-    for (const { rule, needs } of explanation.alternatives) {
-      const parts = needs.map(({ text, here }) => (here === undefined ? text : `${text} (here ${here})`));
-      lines.push(`  - ${parts.join(", and ")}`, `      by ${rule}`);
-    }
-  }
-  section(lines, "Rules that cover it but do not apply", others);
+  const ofFields = explanation.field === undefined;
+  section(
+    lines,
+    explanation.reach === undefined ? "Rules that bear on it" : "Rules that may bear on it",
+    bearing,
+    ofFields,
+  );
+  alternatives(lines, "To know of the record (any one of these)", explanation.toKnow);
+  const further = explanation.toKnow.length > 0 ? "And then (any one of these)" : "What is missing (any one of these)";
+  alternatives(lines, further, explanation.alternatives);
+  section(lines, "Rules that cover it but do not apply", others, ofFields);
   if (explanation.rules.every((trace) => !trace.covers)) lines.push("", "No rule covers it for anybody.");
   return `${lines.join("\n")}\n`;
 }
 
+function alternatives(lines: string[], title: string, list: readonly Alternative[]): void {
+  if (list.length === 0) return;
+  lines.push("", title);
+  for (const { rule, needs } of list) {
+    const parts = needs.map(({ text, here }) => (here === undefined ? text : `${text} (here ${here})`));
+    lines.push(`  - ${parts.join(", and ")}`, `      by ${rule}`);
+  }
+}
+
 function answer({ decision, reach }: Explanation): string {
-  if (decision === undefined) return `${reach === "none" ? "NO" : "YES"}: ${reaches[reach ?? "none"]}`;
+  if (decision === undefined) return reaches[reach ?? "none"];
   const by = decision.rule === undefined ? "" : ` (${decision.rule})`;
   const tentative = decision.tentative === true ? "; the new values decide" : "";
   return `${decision.permitted ? "YES" : "NO"}: ${reasons[decision.reason]}${by}${tentative}`;
 }
 
-function section(lines: string[], title: string, traces: readonly RuleTrace[]): void {
+function section(lines: string[], title: string, traces: readonly RuleTrace[], ofFields: boolean): void {
   if (traces.length === 0) return;
   lines.push("", title);
   for (const trace of traces) {
     const [does, would] = effectWords[trace.effect];
-    lines.push(`  ${trace.rule}  ${trace.applies === "yes" ? does : would} ${trace.action}`);
+    const fields = ofFields ? fieldsText(trace.fields) : "";
+    lines.push(`  ${trace.rule}  ${trace.applies === "yes" ? does : would} ${trace.action}${fields}`);
     lines.push(`    to     ${whoText(trace)}`);
     if (trace.where !== undefined) {
       const { text, truth } = trace.where;
@@ -69,6 +81,12 @@ function section(lines: string[], title: string, traces: readonly RuleTrace[]): 
     if (trace.becomes !== undefined)
       lines.push(`    becomes  ${trace.becomes}  -> decided when the new values are known`);
   }
+}
+
+function fieldsText(fields: readonly string[]): string {
+  if (fields.length === 0) return "";
+  const rest = fields.length - 4;
+  return ` of ${fields.slice(0, 4).join(", ")}${rest > 0 ? ` and ${rest} more` : ""}`;
 }
 
 function whoText({ to, effect }: RuleTrace): string {

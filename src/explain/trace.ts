@@ -36,6 +36,8 @@ export interface RuleTrace {
   readonly action: ActionName;
   /** Whether the rule's extent takes in the field (or, asked without one, anything at all). */
   readonly covers: boolean;
+  /** The fields that the rule's extent takes in, in declared order. */
+  readonly fields: readonly string[];
   readonly to: WhoTrace;
   readonly where: ConditionTrace | undefined;
   /** What a change must lead to; never decided here, as no values are given. */

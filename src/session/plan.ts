@@ -1,5 +1,6 @@
 import type { Reading } from "../conditions/evaluate.js";
 import type { Row } from "../conditions/source.js";
+import { True } from "../conditions/truth.js";
 import type { ActionName } from "../rules/actions.js";
 import type { Ruleset } from "../rules/compile-rules.js";
 import type { Field, Table } from "../schema/schema.js";
@@ -142,18 +143,36 @@ export function isKnown(plan: TablePlan, row: Row, reading: Reading): boolean {
   return isSeen(plan.list, row, reading) || isSeen(plan.view, row, reading);
 }
 
-/** The decision for one field, or with none for the record: then any field will do, and a rule's refusal is named. */
+/** The decision for one field, or with none for the record as a whole. The key is seen whenever any field is. */
 export function judgeVisible(seen: Visibility, field: Field | undefined, row: Row, reading: Reading): Decision {
   if (field !== undefined && seen.gateIndex[field.index] !== -1) {
     return judge(seen.gates[field.index] as Gate, row, reading);
   }
-  return anyOf(seen.distinct.map((gate) => judge(gate, row, reading)));
+  return judgeAny(seen.distinct, (gate) => judge(gate, row, reading), row, reading);
 }
 
-/** The first decision that permits; else the first that a rule made; else that nothing permits it. */
-export function anyOf(decisions: readonly Decision[]): Decision {
-  const best = decisions.find((one) => one.permitted && !one.tentative) ?? decisions.find((one) => one.permitted);
-  return best ?? decisions.find((one) => one.rule !== undefined) ?? notPermitted;
+/**
+ * Whether any of the gates lets through; one that does for certain goes before one that does tentatively. A refusal
+ * names a rule only when that rule stopped what another would have permitted.
+ */
+export function judgeAny(
+  gates: readonly Gate[],
+  decide: (gate: Gate) => Decision,
+  row: Row,
+  reading: Reading,
+): Decision {
+  let best: Decision = notPermitted;
+  for (const gate of gates) {
+    const decision = decide(gate);
+    if (decision.permitted && !decision.tentative) return decision;
+    if (decision.permitted) best = decision;
+    else if (!best.permitted && best.rule === undefined && hasPermit(gate, row, reading)) best = decision;
+  }
+  return best;
+}
+
+function hasPermit({ permits }: Gate, row: Row, reading: Reading): boolean {
+  return permits.some((step) => step.testBefore(row, reading) === True);
 }
 
 /** The reach of an action on a table, or on one field of it. */

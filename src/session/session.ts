@@ -7,7 +7,7 @@ import type { Field, Table } from "../schema/schema.js";
 import { type Acceptance, acceptCreate, acceptDelete, acceptEdit, type ChangeContext, isRow } from "./changes.js";
 import { type Decision, type Gate, judge, judgeAttempt, notFound, notPermitted } from "./gate.js";
 import { type Mask, type MaskedRow, makeMask } from "./mask.js";
-import { anyOf, isKnown, judgeVisible, type Plan, reachOf, type TablePlan } from "./plan.js";
+import { isKnown, judgeAny, judgeVisible, type Plan, reachOf, type TablePlan } from "./plan.js";
 import { gateReach, isCertain, type Reach } from "./reach.js";
 import type { Subject } from "./subject.js";
 
@@ -164,7 +164,7 @@ export class Session {
       case "edit": {
         if (!isKnown(plan, row, reading)) return notFound;
         if (field !== undefined) return judgeAttempt(plan.edit.gates[field.index] as Gate, row, reading);
-        return anyOf(plan.edit.distinct.map((gate) => judgeAttempt(gate, row, reading)));
+        return judgeAny(plan.edit.distinct, (gate) => judgeAttempt(gate, row, reading), row, reading);
       }
       case "create": {
         const act = judge(plan.create.act, row, reading);
