@@ -109,8 +109,8 @@ class Checker {
     const known = pairs.filter((pair) => pair !== undefined);
     const [first] = known;
     if (first === undefined || known.length < pairs.length) return never;
-    // An integer among decimals makes the whole list decimal; a mixed list falls apart into single comparisons.
-    if (known.every((pair) => pair[0].kind === first[0].kind)) {
+    // Where integers and decimals mix, the operand is not one value for all items: then each is a comparison of its own.
+    if (known.every((pair) => pair[0].type.base === first[0].type.base)) {
       return { kind: "in", operand: first[0], items: known.map((pair) => pair[1]) };
     }
     return or(known.map(([left, right]) => ({ kind: "compare", op: "=", left, right })));

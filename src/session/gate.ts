@@ -62,7 +62,8 @@ export function makeSteps(rules: readonly Rule[], action: ActionName, subject: S
     const before = finish(effect.test(to, where));
     if (before.kind === "truth" && before.value === False) continue;
     const after = isChange ? finish(rule.becomes ?? (effect.phase === "permit" ? rule.where : always)) : undefined;
-    if (after?.kind === "truth" && after.value === False) continue;
+    // A permit stays although no change could meet it: asked without values, who and where decide.
+    if (effect.phase === "block" && after?.kind === "truth" && after.value === False) continue;
     const decision: Decision = Object.freeze({
       permitted: effect.phase === "permit",
       reason: effect.reason,

@@ -10,7 +10,7 @@ export type Reach = "all" | "own" | "some" | "none";
 
 export function gateReach({ blocks, permits }: Gate): Reach {
   if (permits.length === 0) return "none";
-  if (blocks.some(isCertain)) return "none";
+  if (blocks.some((step) => isCertain(step) && !isTentative(step))) return "none";
   if (blocks.length === 0 && permits.some(isCertain)) return "all";
   return permits.every(isOwners) ? "own" : "some";
 }
@@ -18,6 +18,11 @@ export function gateReach({ blocks, permits }: Gate): Reach {
 /** Whether a step applies to every record and every change. */
 export function isCertain(step: Step): boolean {
   return isTrue(step.before) && isTrue(step.after);
+}
+
+/** Whether the new values have a say in an edit: then, without them, it may be tried. */
+export function isTentative(step: Step): boolean {
+  return step.after !== undefined && step.rule.becomes !== undefined;
 }
 
 function isTrue(expression: Expression | undefined): boolean {

@@ -1,0 +1,337 @@
+import { execFileSync } from "node:child_process";
+import { readFileSync } from "node:fs";
+import { actionNames, type Row } from "portier";
+import { describe, expect, it } from "vitest";
+import { as, museumData, museumFolder, portier, record, records } from "../support/museum.js";
+
+// The table of what each person must see and do, row by row, as far as staff, departments, objects and loans go.
+
+const people = {
+  director: "s-001",
+  head: "s-002",
+  keeper: "s-003",
+  registrar: "s-005",
+  conservator: "s-006",
+  assistant: "s-007",
+  volunteer: "s-008",
+  left: "s-009",
+  treasurer: "s-010",
+} as const;
+
+const tables = [...portier.schema.tables.keys()];
+const fieldsOf = (table: string) => portier.schema.tables.get(table)?.fields.map(({ name }) => name) ?? [];
+const objects = records("objects");
+const loans = records("loans");
+const isIn = (department: string) => (row: Row) => row["department"] === department;
+
+/** The fields of every record that a person sees, listed or opened; none for a record that does not exist for them. */
+function seen(person: string | undefined, table: string, row: Row): string[] {
+  const session = as(person);
+  return Object.keys({ ...session.mask(table, row, "list"), ...session.mask(table, row, "view") }).sort();
+}
+
+function editable(person: string, table: string, row: Row): string[] {
+  const session = as(person);
+  return fieldsOf(table).filter((field) => session.may("edit", table, row, field));
+}
+
+function accepts(person: string, table: string, row: Row, values: Row): boolean {
+  return as(person).accept("edit", table, row, values).accepted;
+}
+
+/** Those who see a field somewhere in a table. */
+function whoSees(table: string, field: string, row: Row): string[] {
+  return records("staff")
+    .map((one) => one["id"] as string)
+    .filter((person) => seen(person, table, row).includes(field));
+}
+
+const publicFields = ["accession", "label", "made_in", "material", "title"];
+
+describe("a visitor", () => {
+  it.each(objects.slice(0, 60).map((row) => [row["accession"], row["status"], row]))(
+    "and object %s, %s",
+    (_key, status, row) => {
+      expect(seen(undefined, "objects", row as Row)).toEqual(status === "on_display" ? publicFields : []);
+    },
+  );
+
+  it("finds nothing else of the house, and can do nothing", () => {
+    const visitor = as();
+    for (const table of tables) {
+      for (const action of actionNames) {
+        const isShown = table === "objects" && (action === "list" || action === "view");
+        expect(visitor.reach(action, table), `${action} ${table}`).toBe(isShown ? "some" : "none");
+      }
+    }
+  });
+});
+
+describe("a volunteer", () => {
+  it("sees of objects what a visitor sees, and of loans and departments nothing", () => {
+    for (const row of objects) expect(seen(people.volunteer, "objects", row)).toEqual(seen(undefined, "objects", row));
+    for (const row of loans) expect(seen(people.volunteer, "loans", row)).toEqual([]);
+    for (const row of records("departments")) expect(seen(people.volunteer, "departments", row)).toEqual([]);
+  });
+
+  it("sees names and departments of the own site, and the own card", () => {
+    for (const row of records("staff")) {
+      const expected = row["site"] === "south" ? ["department", "id", "name"] : [];
+      const own = fieldsOf("staff").sort();
+      expect(seen(people.volunteer, "staff", row)).toEqual(row["id"] === people.volunteer ? own : expected);
+    }
+  });
+});
+
+describe("an assistant", () => {
+  it("lists every object, and opens those of the own department", () => {
+    const listed = ["accession", "department", "keeper", "title"];
+    const opened = fieldsOf("objects").filter((name) => name !== "shelf" && name !== "insured_value");
+    for (const row of objects) {
+      const outside = row["status"] === "on_display" ? [...new Set([...listed, ...publicFields])] : listed;
+      expect(seen(people.assistant, "objects", row)).toEqual((isIn("ships")(row) ? opened : outside).sort());
+    }
+  });
+
+  it("edits nothing but the label, and that only while the object is registered", () => {
+    for (const row of objects) {
+      const may = isIn("ships")(row) && row["status"] === "registered";
+      expect(editable(people.assistant, "objects", row)).toEqual(may ? ["label"] : []);
+    }
+    const bell = record("objects", "BM-SH-0003");
+    expect(accepts(people.assistant, "objects", bell, { label: "Rung once a year." })).toBe(true);
+    expect(accepts(people.assistant, "objects", bell, { label: "Rung.", title: "Bell" })).toBe(false);
+  });
+});
+
+describe("a keeper", () => {
+  const own = record("objects", "BM-SH-0001");
+  const sister = record("objects", "BM-SH-0004");
+
+  it("opens and edits what a keeper works on, in the own department only", () => {
+    const opened = fieldsOf("objects")
+      .filter((name) => name !== "insured_value")
+      .sort();
+    for (const row of objects) {
+      const mine = row["keeper"] === people.keeper ? ["keeper"] : [];
+      if (isIn("ships")(row)) expect(seen(people.keeper, "objects", row)).toEqual(opened);
+      const work = isIn("ships")(row) ? [...mine, "label", "status", "shelf", "condition_note"] : mine;
+      expect(editable(people.keeper, "objects", row).sort()).toEqual(work.sort());
+    }
+  });
+
+  it.each([
+    ["on_loan", true],
+    ["registered", true],
+    ["withdrawn", false],
+  ])("takes an object to %s: %s", (status, accepted) => {
+    expect(accepts(people.keeper, "objects", own, { status })).toBe(accepted);
+  });
+
+  it.each([
+    ["another keeper of the department", own, "s-014", true],
+    ["the head of the department", own, "s-002", true],
+    ["a keeper of another department", own, "s-004", false],
+    ["an assistant of the department", own, "s-007", false],
+    ["nobody", own, null, false],
+    ["somebody who is not there", own, "s-099", false],
+    ["themselves, another's object", sister, "s-003", false],
+  ])("hands over to %s", (_what, row, keeper, accepted) => {
+    expect(accepts(people.keeper, "objects", row, { keeper })).toBe(accepted);
+  });
+
+  it("cannot hand over into another department by moving the object along", () => {
+    expect(accepts(people.keeper, "objects", own, { keeper: "s-004", department: "textiles" })).toBe(false);
+  });
+
+  it("never sees an insured value", () => {
+    expect(objects.some((row) => seen(people.keeper, "objects", row).includes("insured_value"))).toBe(false);
+  });
+});
+
+describe("a head", () => {
+  it("does with objects what a keeper of the department does", () => {
+    for (const row of objects.filter((one) => one["keeper"] !== people.keeper && one["keeper"] !== people.head)) {
+      expect(seen(people.head, "objects", row)).toEqual(seen(people.keeper, "objects", row));
+      expect(editable(people.head, "objects", row)).toEqual(editable(people.keeper, "objects", row));
+    }
+  });
+
+  it("reads the loans of everybody below, at any distance, and changes none of them", () => {
+    const below = ["s-003", "s-007", "s-014"];
+    const open = fieldsOf("loans")
+      .filter((name) => name !== "fee" && name !== "courier")
+      .sort();
+    for (const row of loans.filter((one) => one["requested_by"] !== people.head)) {
+      const isBelow = below.includes(row["requested_by"] as string);
+      expect(seen(people.head, "loans", row)).toEqual(isBelow ? open : []);
+      expect(editable(people.head, "loans", row)).toEqual([]);
+    }
+    const byAssistant = { ...record("loans", "l-001"), requested_by: people.assistant };
+    expect(seen(people.head, "loans", byAssistant)).toEqual(open);
+    expect(seen(people.keeper, "loans", byAssistant)).toEqual(open);
+  });
+});
+
+describe("the registrar", () => {
+  it("sees every object with shelf and value, and makes objects", () => {
+    for (const row of objects) expect(seen(people.registrar, "objects", row)).toEqual(fieldsOf("objects").sort());
+    const values = {
+      accession: "BM-SH-9001",
+      title: "Anchor",
+      department: "ships",
+      insured_value: "120.00",
+      keeper: "s-003",
+    };
+    expect(as(people.registrar).accept("create", "objects", values)).toMatchObject({
+      accepted: true,
+      record: { status: "registered", keeper: "s-003", label: null },
+    });
+    expect(as(people.keeper).accept("create", "objects", values)).toMatchObject({ accepted: false, reason: "refused" });
+  });
+
+  it.each([
+    ["another's request", "l-002", "approved", true],
+    ["another's request", "l-002", "refused", true],
+    ["another's request", "l-002", "out", false],
+    ["the own request", "l-003", "approved", false],
+    ["a draft", "l-001", "approved", false],
+    ["what is approved", "l-005", "out", true],
+    ["what is out", "l-004", "returned", true],
+    ["what is out", "l-004", "approved", false],
+  ])("decides on %s (%s): to %s", (_what, key, status, accepted) => {
+    expect(accepts(people.registrar, "loans", record("loans", key), { status })).toBe(accepted);
+  });
+
+  it("shares fee and courier with the requester, and otherwise with the director and, the fee, the treasurer", () => {
+    const loan = record("loans", "l-002");
+    expect(whoSees("loans", "fee", loan)).toEqual(["s-001", "s-003", "s-005", "s-010"]);
+    expect(whoSees("loans", "courier", loan)).toEqual(["s-001", "s-003", "s-005"]);
+  });
+});
+
+describe("a conservator", () => {
+  it("notes the condition of every object and changes nothing else", () => {
+    for (const row of objects) {
+      expect(seen(people.conservator, "objects", row)).toContain("condition_note");
+      expect(editable(people.conservator, "objects", row)).toEqual(["condition_note"]);
+    }
+  });
+});
+
+describe("who requests a loan", () => {
+  const draft = record("loans", "l-001");
+  const values = {
+    id: "l-900",
+    object: "BM-SH-0001",
+    borrower: "Hollin Town Collection",
+    starts_on: "2027-02-01",
+    ends_on: "2027-03-01",
+  };
+
+  it("becomes its requester", () => {
+    const made = as(people.keeper).accept("create", "loans", values);
+    expect(made).toMatchObject({ accepted: true, record: { requested_by: people.keeper, status: "draft" } });
+  });
+
+  it.each([
+    ["another's name", { requested_by: "s-014" }, ["requested_by"]],
+    ["nobody's name", { requested_by: null }, ["requested_by"]],
+    ["a later state", { status: "requested" }, [undefined, "status"]],
+    ["an object that is not there", { object: "BM-SH-9999" }, ["object"]],
+  ])("cannot start one in %s", (_what, more, refused) => {
+    const made = as(people.keeper).accept("create", "loans", { ...values, ...more });
+    expect(made.accepted ? [] : made.refusals.map(({ field }) => field)).toEqual(expect.arrayContaining(refused));
+    expect(made).toMatchObject({ accepted: false, reason: "refused" });
+  });
+
+  it.each([
+    ["the draft's dates and fee", draft, { ends_on: "2027-10-15", fee: "500.00" }, true],
+    ["the draft to requested", draft, { status: "requested" }, true],
+    ["the draft to approved", draft, { status: "approved" }, false],
+    ["the draft into another's name", draft, { requested_by: "s-014" }, false],
+    ["what is requested", record("loans", "l-002"), { fee: "1.00" }, false],
+  ])("changes %s", (_what, row, change, accepted) => {
+    expect(accepts(people.keeper, "loans", row, change)).toBe(accepted);
+  });
+
+  it("keeps the draft from others", () => {
+    expect(as("s-004").accept("edit", "loans", draft, { fee: "1.00" })).toMatchObject({
+      reason: "not-found",
+      refusals: [],
+    });
+  });
+});
+
+describe("the treasurer", () => {
+  it("sees fees, not couriers", () => {
+    for (const row of loans) {
+      expect(seen(people.treasurer, "loans", row)).toContain("fee");
+      expect(seen(people.treasurer, "loans", row)).not.toContain("courier");
+    }
+  });
+});
+
+describe("the director", () => {
+  it("sees everything but other people's salaries and the phones of those who are not below", () => {
+    for (const table of ["departments", "objects", "loans"]) {
+      for (const row of records(table)) expect(seen(people.director, table, row)).toEqual(fieldsOf(table).sort());
+    }
+    for (const row of records("staff")) {
+      const hidden = row["id"] === people.director ? [] : ["salary"];
+      expect(seen(people.director, "staff", row)).toEqual(
+        fieldsOf("staff")
+          .filter((name) => !hidden.includes(name))
+          .sort(),
+      );
+    }
+  });
+
+  it("alone can withdraw an object", () => {
+    const bell = record("objects", "BM-SH-0003");
+    const able = records("staff")
+      .map((one) => one["id"] as string)
+      .filter((person) => accepts(person, "objects", bell, { status: "withdrawn" }));
+    expect(able).toEqual([people.director]);
+    const values = { accession: "BM-SH-9001", title: "Anchor", department: "ships", status: "withdrawn" };
+    expect(as(people.registrar).accept("create", "objects", values).accepted).toBe(false);
+    expect(as(people.director).accept("create", "objects", values).accepted).toBe(true);
+  });
+});
+
+describe("nobody", () => {
+  it("sees the phone of another but those above them", () => {
+    expect(whoSees("staff", "phone", record("staff", "s-007"))).toEqual(["s-001", "s-002", "s-003", "s-007"]);
+  });
+
+  it("sees a salary but oneself and the treasurer", () => {
+    expect(whoSees("staff", "salary", record("staff", "s-007"))).toEqual(["s-007", "s-010"]);
+  });
+
+  it("changes a salary", () => {
+    for (const person of records("staff")) {
+      for (const row of records("staff"))
+        expect(accepts(person["id"] as string, "staff", row, { salary: "9999.00" })).toBe(false);
+    }
+  });
+});
+
+describe("who left the house", () => {
+  it("finds nothing, not even what a visitor finds", () => {
+    const session = as(people.left);
+    for (const table of tables) {
+      for (const action of actionNames) expect(session.reach(action, table), `${action} ${table}`).toBe("none");
+      for (const row of records(table)) expect(seen(people.left, table, row)).toEqual([]);
+    }
+  });
+});
+
+describe("the museum's data", () => {
+  it("is what the generator makes, on top of 20 objects written by hand", () => {
+    const made = execFileSync("node", ["scripts/museum-data.mjs", "--print"], { encoding: "utf8" });
+    expect(made).toBe(["objects", "loans"].map((name) => readFileSync(`${museumData}/${name}.json`, "utf8")).join(""));
+    const byHand: Row[] = JSON.parse(readFileSync(`${museumFolder}hand-written/objects.json`, "utf8"));
+    expect([byHand.length, objects.length, loans.length, records("staff").length]).toEqual([20, 400, 60, 24]);
+    expect(objects.slice(0, 20)).toEqual(byHand);
+  });
+});

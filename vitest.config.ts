@@ -1,0 +1,19 @@
+import { fileURLToPath } from "node:url";
+import { defineConfig } from "vitest/config";
+
+const src = (path: string) => fileURLToPath(new URL(`./src/${path}`, import.meta.url));
+
+// Tests import the package by its public names; the sources stand in for the build.
+export default defineConfig({
+  resolve: {
+    alias: [
+      { find: /^portier$/, replacement: src("index.ts") },
+      { find: /^portier\/(document|explain|verify)$/, replacement: src("$1/index.ts") },
+    ],
+  },
+  test: {
+    include: ["test/**/*.test.ts"],
+    testTimeout: 60_000,
+    hookTimeout: 60_000,
+  },
+});
