@@ -149,10 +149,29 @@ const orderings = {
 } as const;
 
 function equalsConstant(operand: Operand, constant: Scalar, onEqual: Truth, onOther: Truth): Test {
+  if (operand.kind === "field" && operand.path.length === 1) {
+    return fieldEqualsConstant(operand.path[0], constant, onEqual, onOther);
+  }
   const read = compileRead(operand);
   return (row, reading) => {
     const value = read(row, reading);
     return value == null ? Unknown : value === constant ? onEqual : onOther;
+  };
+}
+
+/** The most frequent test of all. A stored value that is the constant itself fits its type, and needs no other look. */
+function fieldEqualsConstant(field: Field, constant: Scalar, onEqual: Truth, onOther: Truth): Test {
+  const { name, type } = field;
+  const isInherited = name in Object.prototype;
+  return (row, reading) => {
+    const raw = isInherited ? rawValue(row, name) : row[name];
+    if (raw === constant) return onEqual;
+    if (raw === null) return Unknown;
+    const value = type.canonical(raw);
+    if (value === constant) return onEqual;
+    if (value !== undefined) return onOther;
+    reading.badData(field, row);
+    return Unknown;
   };
 }
 

@@ -5,8 +5,8 @@ import { portierError } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Field, type Schema, singleKey, type Table } from "../schema/schema.js";
-import { type Decision, judge, judgeChange, type Reason } from "./gate.js";
-import { isKnown, judgeVisible, type Plan, type TablePlan } from "./plan.js";
+import { type Decision, judgeChange, type Reason } from "./gate.js";
+import type { Plan, TablePlan } from "./plan.js";
 
 /** Why one field, or the whole change, was not accepted. */
 export interface Refusal {
@@ -49,7 +49,7 @@ const unknownRecord: Acceptance = { accepted: false, reason: "not-found", refusa
 export function acceptEdit(context: ChangeContext, plan: TablePlan, before: Row | undefined, values: Row): Acceptance {
   const { reading } = context;
   const { table } = plan;
-  if (before === undefined || !isKnown(plan, before, reading)) return unknownRecord;
+  if (before === undefined || !plan.knows(before, reading)) return unknownRecord;
   const refusals = unknownFields(table, values);
   const changed = table.fields.filter(
     (field) => Object.hasOwn(values, field.name) && isChanged(plan, field, before, values, reading),
@@ -92,11 +92,11 @@ export function acceptCreate(context: ChangeContext, plan: TablePlan, values: Ro
   }
 
   const later = silent(reading);
-  const act = judge(plan.create.act, record, later);
+  const act = plan.create.act.decide(record, later);
   if (!act.permitted) refusals.unshift(refusalOf(act, undefined, "create"));
   for (const field of judged) {
     const gate = plan.create.gates[field.index];
-    const decision = gate && judge(gate, record, later);
+    const decision = gate?.decide(record, later);
     if (decision === undefined) continue;
     if (!decision.permitted) refusals.push(refusalOf(decision, field, "create"));
     else refusals.push(...missingRecord(context, field, record));
@@ -113,8 +113,8 @@ export function acceptCreate(context: ChangeContext, plan: TablePlan, values: Ro
 }
 
 export function acceptDelete({ reading }: ChangeContext, plan: TablePlan, before: Row | undefined): Acceptance {
-  if (before === undefined || !isKnown(plan, before, reading)) return unknownRecord;
-  const decision = judge(plan.delete, before, reading);
+  if (before === undefined || !plan.knows(before, reading)) return unknownRecord;
+  const decision = plan.delete.decide(before, reading);
   if (decision.permitted) return { accepted: true, record: undefined, changes: {} };
   return { accepted: false, reason: "refused", refusals: [refusalOf(decision, undefined, "delete")] };
 }
@@ -126,7 +126,7 @@ export function acceptDelete({ reading }: ChangeContext, plan: TablePlan, before
 function isChanged(plan: TablePlan, field: Field, before: Row, values: Row, reading: Reading): boolean {
   if (!sameValue(field, rawValue(before, field.name), given(values, field))) return true;
   const isHidden = (["list", "view"] as const).every(
-    (action) => !judgeVisible(plan[action], field, before, reading).permitted,
+    (action) => !plan.decision(action, field.name)(before, reading).permitted,
   );
   return isHidden;
 }
@@ -178,7 +178,7 @@ function missingRecord(context: ChangeContext, field: Field, after: Row): Refusa
   if (reading.source === undefined)
     throw portierError("needs-source", { what: `checking what "${field.name}" refers to` });
   const found = reading.source.find(target.name, String(canonical));
-  if (found !== undefined && isKnown(plan.of(target), found, reading)) return [];
+  if (found !== undefined && plan.of(target.name).knows(found, reading)) return [];
   return [{ field: field.name, reason: "no-such-record", message: "There is no such record." }];
 }
 

@@ -40,7 +40,11 @@ export interface Step {
 export interface Gate {
   readonly blocks: readonly Step[];
   readonly permits: readonly Step[];
+  /** Decides on the stored record (or, for create, the new one). */
+  readonly decide: Decide;
 }
+
+export type Decide = (row: Row, reading: Reading) => Decision;
 
 export const notPermitted: Decision = Object.freeze({ permitted: false, reason: "not-permitted" });
 export const notFound: Decision = Object.freeze({ permitted: false, reason: "not-found" });
@@ -86,10 +90,17 @@ export function makeSteps(rules: readonly Rule[], action: ActionName, subject: S
 const alwaysTrue: Test = () => True;
 const order = { deny: 0, reserve: 1, permit: 2 } as const;
 
-/** Denies before reserves, as reasons go; what reads other records last. Otherwise the order of addresses stays. */
+/**
+ * Denies before reserves, as reasons go; then what is certain, and what reads other records last. Otherwise the order of
+ * addresses stays.
+ */
 function cheapFirst(a: Step, b: Step): number {
-  const phases = order[a.rule.effect.name] - order[b.rule.effect.name];
-  return phases || Number(readsOtherRecords(a.before)) - Number(readsOtherRecords(b.before));
+  return order[a.rule.effect.name] - order[b.rule.effect.name] || cost(a.before) - cost(b.before);
+}
+
+function cost(expression: Expression): number {
+  if (expression.kind === "truth") return 0;
+  return readsOtherRecords(expression) ? 2 : 1;
 }
 
 /** Any of the entries, as an expression; roles and the like are decided here. */
@@ -125,24 +136,43 @@ function settle(expression: Expression, isPermit: boolean): Expression {
 }
 
 export function gateOf(steps: readonly Step[]): Gate {
-  return {
-    blocks: steps.filter((step) => step.rule.effect.phase === "block"),
-    permits: steps.filter((step) => step.rule.effect.phase === "permit"),
-  };
+  const blocks = steps.filter((step) => step.rule.effect.phase === "block");
+  const permits = steps.filter((step) => step.rule.effect.phase === "permit");
+  return { blocks, permits, decide: compileDecide(blocks, permits) };
 }
 
-/** Decides on the stored record (or, for create, the new one). */
-export function judge(gate: Gate, row: Row, reading: Reading): Decision {
-  const { blocks, permits } = gate;
-  for (let i = 0; i < blocks.length; i++) {
-    const step = blocks[i] as Step;
-    if (step.testBefore(row, reading) !== False) return step.decision;
+/**
+ * The closure behind a gate. Most gates have no block and one or two permits, and a decision is asked for every cell of
+ * a table: these get closures of their own, without loops (about a third off a decision; see bench/).
+ */
+function compileDecide(blocks: readonly Step[], permits: readonly Step[]): Decide {
+  const [first, second] = permits;
+  if (blocks.length === 0 && first === undefined) return () => notPermitted;
+  if (blocks.length === 0 && first !== undefined) {
+    const { testBefore, decision } = first;
+    if (first.before.kind === "truth") return () => decision;
+    if (second === undefined) return (row, reading) => (testBefore(row, reading) === True ? decision : notPermitted);
+    if (permits.length === 2) {
+      const { testBefore: testSecond, decision: secondDecision } = second;
+      return (row, reading) => {
+        if (testBefore(row, reading) === True) return decision;
+        return testSecond(row, reading) === True ? secondDecision : notPermitted;
+      };
+    }
   }
-  for (let i = 0; i < permits.length; i++) {
-    const step = permits[i] as Step;
-    if (step.testBefore(row, reading) === True) return step.decision;
-  }
-  return notPermitted;
+  const [block] = blocks;
+  if (block !== undefined && block.before.kind === "truth") return () => block.decision;
+  return (row, reading) => {
+    for (let i = 0; i < blocks.length; i++) {
+      const step = blocks[i] as Step;
+      if (step.testBefore(row, reading) !== False) return step.decision;
+    }
+    for (let i = 0; i < permits.length; i++) {
+      const step = permits[i] as Step;
+      if (step.testBefore(row, reading) === True) return step.decision;
+    }
+    return notPermitted;
+  };
 }
 
 /** Decides on a change: each rule must hold before and after by itself. */
@@ -156,8 +186,13 @@ export function judgeChange(gate: Gate, before: Row, after: Row, reading: Readin
   return notPermitted;
 }
 
-/** Whether an edit may be tried, before its values are known. */
-export function judgeAttempt(gate: Gate, row: Row, reading: Reading): Decision {
+/** Makes the decision whether an edit may be tried, before its values are known. */
+export function compileAttempt(gate: Gate): Decide {
+  const hasChoice = [...gate.blocks, ...gate.permits].some((step) => step.rule.becomes !== undefined);
+  return hasChoice ? (row, reading) => judgeAttempt(gate, row, reading) : gate.decide;
+}
+
+function judgeAttempt(gate: Gate, row: Row, reading: Reading): Decision {
   let tentative = false;
   for (const step of gate.blocks) {
     if (step.testBefore(row, reading) === False) continue;

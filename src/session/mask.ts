@@ -1,8 +1,8 @@
 import { type Reading, rawValue } from "../conditions/evaluate.js";
 import type { Row } from "../conditions/source.js";
 import type { Field, Table } from "../schema/schema.js";
-import { type Gate, judge } from "./gate.js";
-import type { Visibility } from "./plan.js";
+import type { Gate } from "./gate.js";
+import type { Visibility } from "./table-gates.js";
 
 /** A record as a person sees it: the visible fields with their stored values. What is hidden is not there at all. */
 export type MaskedRow = Record<string, unknown>;
@@ -21,7 +21,7 @@ export function makeMask(table: Table, seen: Visibility): Mask {
     if (distinct.length > 30) return maskWithMany(table, seen, row, reading);
     let bits = 0;
     for (let i = 0; i < distinct.length; i++) {
-      if (judge(distinct[i] as Gate, row, reading).permitted) bits |= 1 << i;
+      if ((distinct[i] as Gate).decide(row, reading).permitted) bits |= 1 << i;
     }
     if (bits === 0) return undefined;
     let fields = patterns.get(bits);
@@ -35,7 +35,7 @@ export function makeMask(table: Table, seen: Visibility): Mask {
 }
 
 function maskWithMany(table: Table, seen: Visibility, row: Row, reading: Reading): MaskedRow | undefined {
-  const open = seen.distinct.map((gate) => judge(gate, row, reading).permitted);
+  const open = seen.distinct.map((gate) => gate.decide(row, reading).permitted);
   return open.includes(true)
     ? copy(
         row,

@@ -1,36 +1,15 @@
 import type { Reading } from "../conditions/evaluate.js";
 import type { Row } from "../conditions/source.js";
-import { True } from "../conditions/truth.js";
-import type { ActionName } from "../rules/actions.js";
+import { type ActionName, actionNames, isActionName } from "../rules/actions.js";
 import type { Ruleset } from "../rules/compile-rules.js";
+import { portierError } from "../schema/problems.js";
 import type { Field, Table } from "../schema/schema.js";
-import { type Decision, type Gate, gateOf, judge, makeSteps, notPermitted, type Step } from "./gate.js";
-import { anyReach, bothReach, gateReach, type Reach } from "./reach.js";
+import { compileDecision, compileKnows } from "./decide.js";
+import { type Decide, type Gate, makeSteps, type Step } from "./gate.js";
 import type { Subject } from "./subject.js";
+import { actGate, type FieldGates, fieldGates, type TableGates, type Visibility, visibility } from "./table-gates.js";
 
-/** What one class of equal persons may do with one table. Each part is worked out when it is first asked for. */
-export interface TablePlan {
-  readonly table: Table;
-  readonly list: Visibility;
-  readonly view: Visibility;
-  readonly edit: FieldGates;
-  readonly create: FieldGates & { readonly act: Gate };
-  readonly delete: Gate;
-}
-
-/** A gate for each field, by {@link Field.index}; equal ones are one object, listed once in `distinct`. */
-export interface FieldGates {
-  readonly gates: readonly Gate[];
-  readonly distinct: readonly Gate[];
-}
-
-/** The gates of a table for showing it. The key has none that counts: it is seen whenever any field is. */
-export interface Visibility extends FieldGates {
-  /** For each field the position of its gate in `distinct`, or -1 for a key field. */
-  readonly gateIndex: readonly number[];
-}
-
-/** The residual of a whole document for one class of persons: a map from tables to plans, filled as it is asked. */
+/** The residual of a whole document for one class of equal persons, worked out table by table as it is asked for. */
 export class Plan {
   readonly #ruleset: Ruleset;
   readonly #subject: Subject;
@@ -41,28 +20,35 @@ export class Plan {
     this.#subject = subject;
   }
 
-  of(table: Table): TablePlan {
-    let plan = this.#tables.get(table.name);
-    if (plan === undefined) {
-      plan = new LazyTablePlan(this.#ruleset, this.#subject, table);
-      this.#tables.set(table.name, plan);
-    }
+  /** @throws PortierError for a table that the document does not have. */
+  of(name: string): TablePlan {
+    const known = this.#tables.get(name);
+    if (known !== undefined) return known;
+    const { tables } = this.#ruleset.schema;
+    const table = tables.get(name);
+    if (table === undefined) throw portierError("unknown-table", { name: String(name), candidates: tables.keys() });
+    const plan = new TablePlan(this.#ruleset, this.#subject, table);
+    this.#tables.set(name, plan);
     return plan;
   }
 }
 
-class LazyTablePlan implements TablePlan {
+/** What one class of equal persons may do with one table. Each part is worked out when it is first asked for. */
+export class TablePlan implements TableGates {
   readonly table: Table;
   readonly #steps: (action: ActionName) => Step[];
+  readonly #decisions: Readonly<Record<ActionName, Map<string | undefined, Decide>>>;
   #list: Visibility | undefined;
   #view: Visibility | undefined;
   #edit: FieldGates | undefined;
   #create: (FieldGates & { readonly act: Gate }) | undefined;
   #delete: Gate | undefined;
+  #knows: ((row: Row, reading: Reading) => boolean) | undefined;
 
   constructor(ruleset: Ruleset, subject: Subject, table: Table) {
     this.table = table;
     this.#steps = (action) => makeSteps(ruleset.of(table.name, action), action, subject);
+    this.#decisions = { list: new Map(), view: new Map(), create: new Map(), edit: new Map(), delete: new Map() };
   }
 
   /** A permitted view also permits list, and what is denied for either is not listed. */
@@ -96,109 +82,59 @@ class LazyTablePlan implements TablePlan {
     this.#delete ??= actGate(this.#steps("delete"), "delete");
     return this.#delete;
   }
-}
 
-function actGate(steps: readonly Step[], action: ActionName): Gate {
-  return gateOf(steps.filter((step) => step.rule.extents.get(action)?.act === true));
-}
-
-function fieldGates(table: Table, parts: readonly (readonly [ActionName, readonly Step[]])[]): FieldGates {
-  const shared = new Map<string, Gate>();
-  const gates = table.fields.map((field) => {
-    const covering: Step[] = [];
-    const ids: string[] = [];
-    for (const [part, [action, steps]] of parts.entries()) {
-      for (const [index, step] of steps.entries()) {
-        if (step.rule.extents.get(action)?.fields.has(field) !== true) continue;
-        covering.push(step);
-        ids.push(`${part}.${index}`);
-      }
-    }
-    const id = ids.join(" ");
-    const gate = shared.get(id) ?? gateOf(covering);
-    shared.set(id, gate);
-    return gate;
-  });
-  return { gates, distinct: [...shared.values()] };
-}
-
-function visibility(table: Table, parts: readonly (readonly [ActionName, readonly Step[]])[]): Visibility {
-  const { gates, distinct } = fieldGates(table, parts);
-  const gateIndex = table.fields.map((field, index) =>
-    table.key.includes(field) ? -1 : distinct.indexOf(gates[index] as Gate),
-  );
-  return { gates, distinct, gateIndex };
-}
-
-/** Whether any field of the record is seen. */
-export function isSeen({ distinct }: Visibility, row: Row, reading: Reading): boolean {
-  for (let i = 0; i < distinct.length; i++) {
-    if (judge(distinct[i] as Gate, row, reading).permitted) return true;
+  /** A record is known if it is listable or viewable; what is not known does not exist for the person. */
+  get knows(): (row: Row, reading: Reading) => boolean {
+    this.#knows ??= compileKnows(this);
+    return this.#knows;
   }
-  return false;
-}
 
-/** A record is known if it is listable or viewable; what is not known does not exist for the person. */
-export function isKnown(plan: TablePlan, row: Row, reading: Reading): boolean {
-  return isSeen(plan.list, row, reading) || isSeen(plan.view, row, reading);
-}
-
-/** The decision for one field, or with none for the record as a whole. The key is seen whenever any field is. */
-export function judgeVisible(seen: Visibility, field: Field | undefined, row: Row, reading: Reading): Decision {
-  if (field !== undefined && seen.gateIndex[field.index] !== -1) {
-    return judge(seen.gates[field.index] as Gate, row, reading);
+  /**
+   * The decision about one field, or without one about the record: for list, view and edit that is whether any field
+   * lets through. Ready to be called for every record.
+   *
+   * @throws PortierError for an action or field that the table does not have.
+   */
+  decision(action: ActionName, fieldName: string | undefined): Decide {
+    // An action that is none finds nothing here, or something inherited that is no map; both are told apart below.
+    return this.#decisions[action]?.get?.(fieldName) ?? this.#makeDecision(action, fieldName);
   }
-  return judgeAny(seen.distinct, (gate) => judge(gate, row, reading), row, reading);
-}
 
-/**
- * Whether any of the gates lets through; one that does for certain goes before one that does tentatively. A refusal
- * names a rule only when that rule stopped what another would have permitted.
- */
-export function judgeAny(
-  gates: readonly Gate[],
-  decide: (gate: Gate) => Decision,
-  row: Row,
-  reading: Reading,
-): Decision {
-  let best: Decision = notPermitted;
-  for (const gate of gates) {
-    const decision = decide(gate);
-    if (decision.permitted && !decision.tentative) return decision;
-    if (decision.permitted) best = decision;
-    else if (!best.permitted && best.rule === undefined && hasPermit(gate, row, reading)) best = decision;
+  #makeDecision(action: ActionName, fieldName: string | undefined): Decide {
+    this.checkAction(action);
+    const field = fieldName === undefined ? undefined : this.field(fieldName);
+    if (action === "delete" && field !== undefined) {
+      const hint = "leave the field out";
+      throw portierError("wrong-call", { what: "delete speaks of a record, not of a field", hint });
+    }
+    const made = failingLater(() => compileDecision(this, action, field));
+    this.#decisions[action].set(fieldName, made);
+    return made;
   }
-  return best;
-}
 
-function hasPermit({ permits }: Gate, row: Row, reading: Reading): boolean {
-  return permits.some((step) => step.testBefore(row, reading) === True);
-}
+  /** @throws PortierError for a word that is no action. */
+  checkAction(action: unknown): void {
+    if (typeof action === "string" && isActionName(action)) return;
+    const facts = { table: this.table.name, name: String(action), candidates: actionNames };
+    throw portierError("unknown-action", facts);
+  }
 
-/** The reach of an action on a table, or on one field of it. */
-export function reachOf(plan: TablePlan, action: ActionName, field: Field | undefined): Reach {
-  switch (action) {
-    case "list":
-    case "view": {
-      const seen = plan[action];
-      const own = field !== undefined && seen.gateIndex[field.index] !== -1 ? seen.gates[field.index] : undefined;
-      return own === undefined ? anyReach(seen.distinct.map(gateReach)) : gateReach(own);
-    }
-    case "edit": {
-      const gates = field === undefined ? plan.edit.distinct : [plan.edit.gates[field.index] as Gate];
-      return bothReach(knownReach(plan), anyReach(gates.map(gateReach)));
-    }
-    case "create": {
-      const act = gateReach(plan.create.act);
-      return field === undefined ? act : bothReach(act, gateReach(plan.create.gates[field.index] as Gate));
-    }
-    case "delete":
-      return bothReach(knownReach(plan), gateReach(plan.delete));
-    default:
-      return action satisfies never;
+  /** @throws PortierError for a field that the table does not have. */
+  field(name: string): Field {
+    const { byName, name: table } = this.table;
+    const field = byName.get(name);
+    if (field !== undefined) return field;
+    throw portierError("unknown-field", { table, name: String(name), candidates: byName.keys() });
   }
 }
 
-function knownReach(plan: TablePlan): Reach {
-  return anyReach([reachOf(plan, "list", undefined), reachOf(plan, "view", undefined)]);
+/** A plan that cannot be made (the person's own records could not be read) is a fault of each decision that needs it. */
+function failingLater(make: () => Decide): Decide {
+  try {
+    return make();
+  } catch (fault) {
+    return () => {
+      throw fault;
+    };
+  }
 }

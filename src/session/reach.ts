@@ -1,6 +1,9 @@
 import type { Expression } from "../conditions/expression.js";
 import { True } from "../conditions/truth.js";
+import type { ActionName } from "../rules/actions.js";
+import type { Field } from "../schema/schema.js";
 import type { Gate, Step } from "./gate.js";
+import type { TableGates } from "./table-gates.js";
 
 /**
  * On how many records something is permitted: `all` and `none` are promises, `own` means only through ownership,
@@ -48,4 +51,32 @@ export function bothReach(a: Reach, b: Reach): Reach {
     if (a === worst || b === worst) return worst;
   }
   return "all";
+}
+
+/** The reach of an action on a table, or on one field of it. */
+export function reachOf(plan: TableGates, action: ActionName, field: Field | undefined): Reach {
+  switch (action) {
+    case "list":
+    case "view": {
+      const seen = plan[action];
+      const own = field !== undefined && seen.gateIndex[field.index] !== -1 ? seen.gates[field.index] : undefined;
+      return own === undefined ? anyReach(seen.distinct.map(gateReach)) : gateReach(own);
+    }
+    case "edit": {
+      const gates = field === undefined ? plan.edit.distinct : [plan.edit.gates[field.index] as Gate];
+      return bothReach(knownReach(plan), anyReach(gates.map(gateReach)));
+    }
+    case "create": {
+      const act = gateReach(plan.create.act);
+      return field === undefined ? act : bothReach(act, gateReach(plan.create.gates[field.index] as Gate));
+    }
+    case "delete":
+      return bothReach(knownReach(plan), gateReach(plan.delete));
+    default:
+      return action satisfies never;
+  }
+}
+
+function knownReach(plan: TableGates): Reach {
+  return anyReach([reachOf(plan, "list", undefined), reachOf(plan, "view", undefined)]);
 }

@@ -1,14 +1,14 @@
 import type { Reading } from "../conditions/evaluate.js";
 import type { Row, Source } from "../conditions/source.js";
-import { type ActionName, actionNames, isActionName } from "../rules/actions.js";
+import type { ActionName } from "../rules/actions.js";
 import type { Ruleset } from "../rules/compile-rules.js";
 import { PortierError, portierError } from "../schema/problems.js";
-import type { Field, Table } from "../schema/schema.js";
+import type { Field } from "../schema/schema.js";
 import { type Acceptance, acceptCreate, acceptDelete, acceptEdit, type ChangeContext, isRow } from "./changes.js";
-import { type Decision, type Gate, judge, judgeAttempt, notFound, notPermitted } from "./gate.js";
+import { type Decision, type Gate, notPermitted } from "./gate.js";
 import { type Mask, type MaskedRow, makeMask } from "./mask.js";
-import { isKnown, judgeAny, judgeVisible, type Plan, reachOf, type TablePlan } from "./plan.js";
-import { gateReach, isCertain, type Reach } from "./reach.js";
+import type { Plan, TablePlan } from "./plan.js";
+import { gateReach, isCertain, type Reach, reachOf } from "./reach.js";
 import type { Subject } from "./subject.js";
 
 /** Something that the application's operators should hear of. The decision itself has already failed closed. */
@@ -79,17 +79,19 @@ export class Session {
    * tried at all. `edit` and `delete` answer `not-found` for a record that the person does not know.
    */
   decide(action: ActionName, table: string, record?: Row, field?: string): Decision {
-    const plan = this.#planOf(action, table);
-    const asked = field === undefined ? undefined : fieldOf(plan.table, field);
-    if (action === "create" && record === undefined) return this.#guard(() => attemptCreate(plan, asked), faulted);
-    if (!isRow(record)) throw wrongRecord(action, record);
-    if (action === "delete" && asked !== undefined) {
-      throw portierError("wrong-call", {
-        what: "delete speaks of a record, not of a field",
-        hint: "leave the field out",
-      });
+    const plan = this.#plan.of(table);
+    if (action === "create" && record === undefined) {
+      const asked = field === undefined ? undefined : plan.field(field);
+      return this.#guard(() => attemptCreate(plan, asked), faulted);
     }
-    return this.#guard(() => this.#judge(action, plan, record, asked), faulted);
+    const decide = plan.decision(action, field);
+    if (!isRow(record)) throw wrongRecord(action, record);
+    try {
+      return decide(record, this.#reading);
+    } catch (error) {
+      this.#reportFault(error);
+      return faulted;
+    }
   }
 
   /**
@@ -129,7 +131,7 @@ export class Session {
   accept(action: "create", table: string, values: Row): Acceptance;
   accept(action: "delete", table: string, record: Row | undefined): Acceptance;
   accept(action: "edit" | "create" | "delete", table: string, record: Row | undefined, values?: Row): Acceptance {
-    const plan = this.#planOf(action, table);
+    const plan = this.#plan.of(table);
     if (record !== undefined && !isRow(record)) throw wrongRecord(action, record);
     const { schema } = this.#ruleset;
     const context: ChangeContext = { schema, plan: this.#plan, key: this.#subject.key, reading: this.#reading };
@@ -143,57 +145,31 @@ export class Session {
         return this.#guard(() => acceptEdit(context, plan, record, values), fault);
       case "delete":
         return this.#guard(() => acceptDelete(context, plan, record), fault);
-      default:
-        throw unknownAction(table, action satisfies never);
+      default: {
+        const what = `a change is an edit, create or delete, not ${String(action satisfies never)}`;
+        throw portierError("wrong-call", { what, hint: "use edit, create or delete" });
+      }
     }
   }
 
   /** On how many records of the table the person may do it, without looking at any: should the button be there at all? */
   reach(action: ActionName, table: string, field?: string): Reach {
-    const plan = this.#planOf(action, table);
-    const asked = field === undefined ? undefined : fieldOf(plan.table, field);
+    const plan = this.#plan.of(table);
+    plan.checkAction(action);
+    const asked = field === undefined ? undefined : plan.field(field);
     return this.#guard(() => reachOf(plan, action, asked), "none");
-  }
-
-  #judge(action: ActionName, plan: TablePlan, row: Row, field: Field | undefined): Decision {
-    const reading = this.#reading;
-    switch (action) {
-      case "list":
-      case "view":
-        return judgeVisible(plan[action], field, row, reading);
-      case "edit": {
-        if (!isKnown(plan, row, reading)) return notFound;
-        if (field !== undefined) return judgeAttempt(plan.edit.gates[field.index] as Gate, row, reading);
-        return judgeAny(plan.edit.distinct, (gate) => judgeAttempt(gate, row, reading), row, reading);
-      }
-      case "create": {
-        const act = judge(plan.create.act, row, reading);
-        return !act.permitted || field === undefined
-          ? act
-          : judge(plan.create.gates[field.index] as Gate, row, reading);
-      }
-      case "delete":
-        return isKnown(plan, row, reading) ? judge(plan.delete, row, reading) : notFound;
-      default:
-        return action satisfies never;
-    }
-  }
-
-  #planOf(action: ActionName, name: string): TablePlan {
-    const table = this.#ruleset.schema.tables.get(name);
-    if (table === undefined) {
-      throw portierError("unknown-table", { name: String(name), candidates: this.#ruleset.schema.tables.keys() });
-    }
-    if (typeof action !== "string" || !isActionName(action)) throw unknownAction(name, action);
-    return this.#plan.of(table);
   }
 
   #maskOf(table: string, action: "view" | "list"): Mask {
     const id = `${action} ${table}`;
     const known = this.#masks.get(id);
     if (known !== undefined) return known;
-    const plan = this.#planOf(action, table);
-    if (action !== "view" && action !== "list") throw unknownAction(table, action);
+    const plan = this.#plan.of(table);
+    plan.checkAction(action);
+    if (action !== "view" && action !== "list") {
+      const what = `a record is masked for list or view, not for ${String(action satisfies never)}`;
+      throw portierError("wrong-call", { what, hint: "use list or view" });
+    }
     const mask = this.#guard(
       () => makeMask(plan.table, plan[action]),
       () => undefined,
@@ -207,10 +183,14 @@ export class Session {
     try {
       return decide();
     } catch (error) {
-      const message = error instanceof PortierError ? error.message : `a source failed: ${String(error)}`;
-      this.#report({ kind: "fault", message, error });
+      this.#reportFault(error);
       return denial;
     }
+  }
+
+  #reportFault(error: unknown): void {
+    const message = error instanceof PortierError ? error.message : `a source failed: ${String(error)}`;
+    this.#report({ kind: "fault", message, error });
   }
 }
 
@@ -222,16 +202,6 @@ function attemptCreate(plan: TablePlan, field: Field | undefined): Decision {
   const [permit] = gate.permits;
   if (reach === "none" || permit === undefined) return gate.blocks.find(isCertain)?.decision ?? notPermitted;
   return reach === "all" ? permit.decision : permit.tentativeDecision;
-}
-
-function fieldOf(table: Table, name: string): Field {
-  const field = table.byName.get(name);
-  if (field !== undefined) return field;
-  throw portierError("unknown-field", { table: table.name, name: String(name), candidates: table.byName.keys() });
-}
-
-function unknownAction(table: string, action: unknown): PortierError {
-  return portierError("unknown-action", { table, name: String(action), candidates: actionNames });
 }
 
 function wrongRecord(action: string, record: unknown): PortierError {
