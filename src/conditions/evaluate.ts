@@ -161,13 +161,17 @@ function equalsConstant(operand: Operand, constant: Scalar, onEqual: Truth, onOt
 
 /** The most frequent test of all. A stored value that is the constant itself fits its type, and needs no other look. */
 function fieldEqualsConstant(field: Field, constant: Scalar, onEqual: Truth, onOther: Truth): Test {
-  const { name, type } = field;
+  const { name } = field;
+  const { canonical } = field.type;
   const isInherited = name in Object.prototype;
+  const isText = field.type.base === "text";
   return (row, reading) => {
     const raw = isInherited ? rawValue(row, name) : row[name];
     if (raw === constant) return onEqual;
     if (raw === null) return Unknown;
-    const value = type.canonical(raw);
+    // Every text is canonical.
+    if (isText && typeof raw === "string") return onOther;
+    const value = canonical(raw);
     if (value === constant) return onEqual;
     if (value !== undefined) return onOther;
     reading.badData(field, row);
@@ -287,12 +291,13 @@ export function rawValue(row: Row, name: string): unknown {
 }
 
 function readField(field: Field): Read {
-  const { name, type } = field;
-  const inherited = name in Object.prototype;
+  const { name } = field;
+  const { canonical } = field.type;
+  const isInherited = name in Object.prototype;
   return (row, reading) => {
-    const raw = inherited ? rawValue(row, name) : row[name];
+    const raw = isInherited ? rawValue(row, name) : row[name];
     if (raw === null) return null;
-    const value = type.canonical(raw);
+    const value = canonical(raw);
     if (value === undefined) reading.badData(field, row);
     return value;
   };

@@ -5,7 +5,7 @@ import type { Ruleset } from "../rules/compile-rules.js";
 import { PortierError, portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
 import { type Acceptance, acceptCreate, acceptDelete, acceptEdit, type ChangeContext, isRow } from "./changes.js";
-import { type Decision, type Gate, notPermitted } from "./gate.js";
+import { type Decide, type Decision, type Gate, notPermitted } from "./gate.js";
 import { type Mask, type MaskedRow, makeMask } from "./mask.js";
 import type { Plan, TablePlan } from "./plan.js";
 import { gateReach, isCertain, type Reach, reachOf } from "./reach.js";
@@ -35,6 +35,14 @@ export interface SessionOptions {
   readonly report?: (finding: Finding) => void;
 }
 
+/** A question as it is asked of one record after the other, and what decides it. */
+interface Asked {
+  readonly action: ActionName;
+  readonly table: string;
+  readonly field: string | undefined;
+  readonly decide: Decide;
+}
+
 const faulted: Decision = Object.freeze({ permitted: false, reason: "fault" });
 
 /**
@@ -52,6 +60,7 @@ export class Session {
   readonly #reading: Reading;
   readonly #report: (finding: Finding) => void;
   readonly #masks = new Map<string, Mask>();
+  #last: Asked = { action: "view", table: "", field: undefined, decide: () => notPermitted };
 
   /** Made by `Portier.session`, not by applications. */
   constructor(ruleset: Ruleset, subject: Subject, plan: Plan, reading: Reading, report: (finding: Finding) => void) {
@@ -79,19 +88,30 @@ export class Session {
    * tried at all. `edit` and `delete` answer `not-found` for a record that the person does not know.
    */
   decide(action: ActionName, table: string, record?: Row, field?: string): Decision {
-    const plan = this.#plan.of(table);
-    if (action === "create" && record === undefined) {
-      const asked = field === undefined ? undefined : plan.field(field);
-      return this.#guard(() => attemptCreate(plan, asked), faulted);
-    }
-    const decide = plan.decision(action, field);
-    if (!isRow(record)) throw wrongRecord(action, record);
+    const last = this.#last;
+    const isSame = last.table === table && last.action === action && last.field === field;
+    const { decide } = isSame ? last : this.#look(action, table, field);
+    if (!isRow(record)) return this.#withoutRecord(action, table, record, field);
     try {
       return decide(record, this.#reading);
     } catch (error) {
       this.#reportFault(error);
       return faulted;
     }
+  }
+
+  /** Finds what decides the question, and keeps it: most questions are asked of one record after the other. */
+  #look(action: ActionName, table: string, field: string | undefined): Asked {
+    const decide = this.#plan.of(table).decision(action, field);
+    this.#last = { action, table, field, decide };
+    return this.#last;
+  }
+
+  #withoutRecord(action: ActionName, table: string, record: unknown, field: string | undefined): Decision {
+    if (action !== "create" || record !== undefined) throw wrongRecord(action, record);
+    const plan = this.#plan.of(table);
+    const asked = field === undefined ? undefined : plan.field(field);
+    return this.#guard(() => attemptCreate(plan, asked), faulted);
   }
 
   /**

@@ -24,11 +24,11 @@ export interface FieldType {
   /** The type of the values: the type itself, or for a reference the type of the target's key. */
   readonly base: Exclude<FieldTypeName, "reference">;
   /** The canonical form of a stored or given value (never null), or undefined when it does not fit the type. */
-  canonical(value: unknown): Scalar | undefined;
+  readonly canonical: (value: unknown) => Scalar | undefined;
   /** Order of two canonical values; absent where the model knows no `<`. */
   readonly compare?: (a: Scalar, b: Scalar) => number;
   /** A canonical value as a condition would write it. */
-  literal(value: Scalar): string;
+  readonly literal: (value: Scalar) => string;
   /** The closed list of a choice. */
   readonly choices?: readonly string[];
   /** The table that a reference leads to. */
