@@ -33,6 +33,18 @@ export function columns(
     .join("\n")}\n`;
 }
 
+/** Short parts one after the other, on as many lines as they need. */
+export function folded(parts: readonly string[], width: number): string {
+  const lines: string[] = [];
+  for (const part of parts) {
+    const last = lines[lines.length - 1];
+    const joined = `${last}   ${part}`;
+    if (last !== undefined && stringWidth(joined) <= width) lines[lines.length - 1] = joined;
+    else lines.push(part);
+  }
+  return lines.join("\n");
+}
+
 const widestCell = 32;
 
 /**

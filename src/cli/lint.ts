@@ -26,7 +26,8 @@ function runLint(file: string, options: LintOptions, io: Io): ExitCode {
     problems = findDoubts(file, options.data);
     severity = "doubt";
   } catch (error) {
-    if (!(error instanceof PortierError)) throw error;
+    // What cannot be read at all is no finding about the document.
+    if (!(error instanceof PortierError) || error.code === "file-missing") throw error;
     problems = error.problems;
     severity = "error";
   }

@@ -3,7 +3,7 @@ import { PortierError, problem } from "../schema/problems.js";
 import type { Portier } from "../session/portier.js";
 import { accessMatrix, type MatrixCell, type MatrixRow } from "../verify/matrix.js";
 import { personViewers, roleViewers, type Viewer } from "../verify/viewers.js";
-import { columns } from "./columns.js";
+import { columns, folded } from "./columns.js";
 import type { CliCommand } from "./command.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { loadData, loadDocument, type SessionFlags, sessionOptions } from "./load.js";
@@ -93,8 +93,8 @@ function printMatrix(rows: readonly MatrixRow[], io: Io): void {
       `${columns([paint.heading(table), ...actionNames.map((name) => paint.quiet(name))], body, io.width, widths)}\n`,
     );
   }
-  const legend = "all: every record   some: it depends on the record   own: only through ownership   -: none";
-  io.out(`${paint.quiet(legend)}\n`);
+  const legend = ["all: every record", "some: it depends on the record", "own: only through ownership", "-: none"];
+  io.out(`${paint.quiet(folded(legend, io.width))}\n`);
 }
 
 function paintedCell(cell: MatrixCell | undefined, paint: ReturnType<typeof palette>): string {

@@ -4,7 +4,7 @@ import { PortierError, problem } from "../schema/problems.js";
 import type { Field, Table } from "../schema/schema.js";
 import { type CellView, type RecordView, recordView } from "../verify/view.js";
 import type { Viewer } from "../verify/viewers.js";
-import { bands } from "./columns.js";
+import { bands, folded } from "./columns.js";
 import type { CliCommand } from "./command.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import {
@@ -101,7 +101,9 @@ function printView(
 ): void {
   const paint = palette(io);
   const two = viewers.length > 1;
-  io.out(`${paint.heading(table.name)} as ${viewers.map(viewerTitle).join(", beside ")}\n\n`);
+  const [first = "", ...beside] = viewers.map(viewerTitle);
+  const title = [`${paint.heading(table.name)} as ${first}`, ...beside.map((one) => `beside ${one}`)];
+  io.out(`${folded(title, io.width)}\n\n`);
   if (lines.length === 0) io.out("No record exists here.\n");
   const isKeyAlone = (field: Field) => table.key.length === 1 && table.key[0] === field;
   const others = fields.filter((field) => !isKeyAlone(field));
@@ -118,7 +120,7 @@ function printView(
   if (body.length > 0) io.out(bands(headings.map(paint.quiet), body, io.width, two ? 2 : 1));
   const legend = [`${hiddenMark} hidden`, `${editMark} may be edited`, "- no value"];
   if (two) legend.push(`${differenceMark} differs from ${viewers[0]?.id}`);
-  io.out(`\n${paint.quiet(legend.join("   "))}\n`);
+  io.out(`\n${paint.quiet(folded(legend, io.width))}\n`);
 }
 
 /** The marks come first, so that they stay when a narrow column cuts the text. */

@@ -58,7 +58,7 @@ export function parsePlaced(text: string, { file }: TextOptions): { value: unkno
 
   const locate: Locate = (path, offset) => {
     const found = findNode(yaml, path);
-    if (found === undefined) return file === undefined ? {} : { file };
+    if (found === undefined) return place(0);
     return place(offset === undefined ? (found.range?.[0] ?? 0) : offsetInScalar(text, found, offset));
   };
   return { value: toPlain(yaml, file), locate };

@@ -19,13 +19,18 @@ export function offsetInScalar(source: string, node: Node, offset: number): numb
 function walk(written: string, value: string, offset: number, single: boolean): number {
   let at = 0;
   for (let i = 0; i < offset && at < written.length; i++) {
-    if (written[at] === value[i]) at += single && value[i] === "'" ? 2 : 1;
-    else if (/\s/.test(value[i] ?? "") && /\s/.test(written[at] ?? "")) {
-      while (/\s/.test(written[at] ?? "")) at++;
-    } else if (written[at] === "\\") at += 2;
+    if (isSpace(value[i]) && isSpace(written[at])) {
+      if (isSpace(value[i + 1])) at++;
+      else while (isSpace(written[at])) at++;
+    } else if (written[at] === value[i]) at += single && value[i] === "'" ? 2 : 1;
+    else if (written[at] === "\\") at += 2;
     else return 0;
   }
   return at;
+}
+
+function isSpace(letter: string | undefined): boolean {
+  return letter !== undefined && /\s/.test(letter);
 }
 
 function blockOffset(written: string, value: string, offset: number): number {

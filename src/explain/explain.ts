@@ -28,6 +28,8 @@ export interface Explanation {
   readonly decision: Decision | undefined;
   /** For a question without a record. */
   readonly reach: Reach | undefined;
+  /** False for a person who is not active or not in the people table: then no rule is met, whatever it says. */
+  readonly meets: boolean;
   readonly roles: readonly string[];
   /** Every rule of the table that speaks of the action, those that bear on the answer first. */
   readonly rules: readonly RuleTrace[];
@@ -52,17 +54,18 @@ export function explain(session: Session, question: Question): Explanation {
     return parts.flatMap((part) => ruleset.of(tableName, part).map((rule) => traceRule(tracer, rule, part, about)));
   };
   const rules = traces(action, field).sort((a, b) => relevance(a) - relevance(b));
-  const refused = decision === undefined ? reach === "none" : !decision.permitted;
+  const refused = subject.meets && (decision === undefined ? reach === "none" : !decision.permitted);
   return {
     action,
     table: tableName,
     field: fieldName,
     decision,
     reach,
+    meets: subject.meets,
     roles: session.roles,
     rules,
     alternatives: refused ? findAlternatives(field === undefined ? permitsOnly(rules, decision) : rules) : [],
-    toKnow: decision?.reason === "not-found" ? findAlternatives(traces("list", undefined)) : [],
+    toKnow: refused && decision?.reason === "not-found" ? findAlternatives(traces("list", undefined)) : [],
   };
 }
 

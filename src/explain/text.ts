@@ -2,6 +2,30 @@ import type { Explanation } from "./explain.js";
 import { type Alternative, valuesOf } from "./missing.js";
 import type { RuleTrace } from "./trace.js";
 
+/** An explanation in words, in the order in which it is read; for a page to lay out. */
+export interface ExplanationWords {
+  /** `NO: a rule reserves it for others (objects/value-stays-in-the-office)` */
+  readonly answer: string;
+  /** The deciding rule's note: all of this that the person who asked may be shown. */
+  readonly note: string | undefined;
+  /** `assistant, keeper`, or `none`. */
+  readonly roles: string;
+  /** None of them empty. */
+  readonly sections: readonly WordSection[];
+}
+
+export interface WordSection {
+  readonly kind: "missing" | "rules";
+  readonly title: string;
+  readonly entries: readonly WordEntry[];
+}
+
+export interface WordEntry {
+  readonly text: string;
+  /** What belongs to it: a label such as `where`, and the words. */
+  readonly details: readonly { readonly label: string; readonly text: string }[];
+}
+
 const reasons = {
   permitted: "a rule permits it and none forbids it",
   denied: "a rule denies it",
@@ -24,63 +48,84 @@ const effectWords = {
   permit: ["permits", "would permit"],
 } as const;
 
+/** Puts an explanation into words. Every sentence about a decision is made here. */
+export function explanationWords(explanation: Explanation): ExplanationWords {
+  const { decision, reach, rules, roles, alternatives, toKnow, field } = explanation;
+  const bearing = rules.filter((trace) => trace.applies !== "no");
+  const others = rules.filter((trace) => trace.applies === "no" && trace.covers);
+  const ofFields = field === undefined;
+  const sections = [
+    ruleSection(reach === undefined ? "Rules that bear on it" : "Rules that may bear on it", bearing, ofFields),
+    missingSection("To know of the record (any one of these)", toKnow),
+    missingSection(
+      toKnow.length > 0 ? "And then (any one of these)" : "What is missing (any one of these)",
+      alternatives,
+    ),
+    ruleSection("Rules that cover it but do not apply", others, ofFields),
+  ].filter(({ entries }) => entries.length > 0);
+  return {
+    answer: answer(explanation),
+    note: decision?.note,
+    roles: roles.length === 0 ? "none" : roles.join(", "),
+    sections,
+  };
+}
+
 /** An explanation as lines of plain text, without colour. `whose` names the person, `what` the thing asked about. */
 export function explanationText(explanation: Explanation, whose: string, what: string): string {
-  const lines = [`May ${whose} ${explanation.action} ${what}?`, "", `  ${answer(explanation)}`];
-  const { decision } = explanation;
-  if (decision?.note !== undefined) lines.push(`  Note of the rule: ${decision.note}`);
-  lines.push(`  Roles held: ${explanation.roles.length === 0 ? "none" : explanation.roles.join(", ")}`);
-
-  const bearing = explanation.rules.filter((trace) => trace.applies !== "no");
-  const others = explanation.rules.filter((trace) => trace.applies === "no" && trace.covers);
-  const ofFields = explanation.field === undefined;
-  section(
-    lines,
-    explanation.reach === undefined ? "Rules that bear on it" : "Rules that may bear on it",
-    bearing,
-    ofFields,
-  );
-  alternatives(lines, "To know of the record (any one of these)", explanation.toKnow);
-  const further = explanation.toKnow.length > 0 ? "And then (any one of these)" : "What is missing (any one of these)";
-  alternatives(lines, further, explanation.alternatives);
-  section(lines, "Rules that cover it but do not apply", others, ofFields);
+  const words = explanationWords(explanation);
+  const lines = [`May ${whose} ${explanation.action} ${what}?`, "", `  ${words.answer}`];
+  if (words.note !== undefined) lines.push(`  Note of the rule: ${words.note}`);
+  lines.push(`  Roles held: ${words.roles}`);
+  for (const { kind, title, entries } of words.sections) {
+    lines.push("", title);
+    for (const { text, details } of entries) {
+      lines.push(kind === "missing" ? `  - ${text}` : `  ${text}`);
+      for (const detail of details) {
+        lines.push(
+          kind === "missing" ? `      ${detail.label} ${detail.text}` : `    ${detail.label.padEnd(8)} ${detail.text}`,
+        );
+      }
+    }
+  }
   if (explanation.rules.every((trace) => !trace.covers)) lines.push("", "No rule covers it for anybody.");
   return `${lines.join("\n")}\n`;
 }
 
-function alternatives(lines: string[], title: string, list: readonly Alternative[]): void {
-  if (list.length === 0) return;
-  lines.push("", title);
-  for (const { rule, needs } of list) {
-    const parts = needs.map(({ text, here }) => (here === undefined ? text : `${text} (here ${here})`));
-    lines.push(`  - ${parts.join(", and ")}`, `      by ${rule}`);
-  }
-}
-
-function answer({ decision, reach }: Explanation): string {
+function answer({ decision, reach, meets }: Explanation): string {
+  if (!meets) return "NO: this person is not active or not among the people, so no rule is met";
   if (decision === undefined) return reaches[reach ?? "none"];
   const by = decision.rule === undefined ? "" : ` (${decision.rule})`;
   const tentative = decision.tentative === true ? "; the new values decide" : "";
   return `${decision.permitted ? "YES" : "NO"}: ${reasons[decision.reason]}${by}${tentative}`;
 }
 
-function section(lines: string[], title: string, traces: readonly RuleTrace[], ofFields: boolean): void {
-  if (traces.length === 0) return;
-  lines.push("", title);
-  for (const trace of traces) {
-    const [does, would] = effectWords[trace.effect];
-    const fields = ofFields ? fieldsText(trace.fields) : "";
-    lines.push(`  ${trace.rule}  ${trace.applies === "yes" ? does : would} ${trace.action}${fields}`);
-    lines.push(`    to     ${whoText(trace)}`);
-    if (trace.where !== undefined) {
-      const { text, truth } = trace.where;
-      const values = valuesOf(trace.where);
-      const met = truth === "open" ? "depends on the record" : truth;
-      lines.push(`    where  ${text}  -> ${met}${values === "" ? "" : `: ${values}`}`);
-    }
-    if (trace.becomes !== undefined)
-      lines.push(`    becomes  ${trace.becomes}  -> decided when the new values are known`);
+function missingSection(title: string, list: readonly Alternative[]): WordSection {
+  const entries = list.map(({ rule, needs }): WordEntry => {
+    const parts = needs.map(({ text, here }) => (here === undefined ? text : `${text} (here ${here})`));
+    return { text: parts.join(", and "), details: [{ label: "by", text: rule }] };
+  });
+  return { kind: "missing", title, entries };
+}
+
+function ruleSection(title: string, traces: readonly RuleTrace[], ofFields: boolean): WordSection {
+  return { kind: "rules", title, entries: traces.map((trace) => ruleEntry(trace, ofFields)) };
+}
+
+function ruleEntry(trace: RuleTrace, ofFields: boolean): WordEntry {
+  const [does, would] = effectWords[trace.effect];
+  const details = [{ label: "to", text: whoText(trace) }];
+  if (trace.where !== undefined) {
+    const { text, truth } = trace.where;
+    const values = valuesOf(trace.where);
+    const met = truth === "open" ? "depends on the record" : truth;
+    details.push({ label: "where", text: `${text}  -> ${met}${values === "" ? "" : `: ${values}`}` });
   }
+  if (trace.becomes !== undefined) {
+    details.push({ label: "becomes", text: `${trace.becomes}  -> decided when the new values are known` });
+  }
+  const fields = ofFields ? fieldsText(trace.fields) : "";
+  return { text: `${trace.rule}  ${trace.applies === "yes" ? does : would} ${trace.action}${fields}`, details };
 }
 
 function fieldsText(fields: readonly string[]): string {

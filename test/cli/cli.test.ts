@@ -1,0 +1,234 @@
+import { execFileSync, spawnSync } from "node:child_process";
+import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import stringWidth from "string-width";
+import { afterAll, describe, expect, it } from "vitest";
+import { portierCli } from "../support/cli.js";
+import { museumData, museumFile } from "../support/museum.js";
+
+const folder = mkdtempSync(join(tmpdir(), "portier-"));
+afterAll(() => rmSync(folder, { recursive: true }));
+
+/** A file of its own for a test; its path. */
+function file(name: string, text: string): string {
+  const path = join(folder, name);
+  writeFileSync(path, text);
+  return path;
+}
+
+const doubtful = file(
+  "doubtful.portier.yaml",
+  `portier: 1
+people: { table: staff, roles: post }
+roles: { keeper: {}, registrar: {}, porter: {} }
+tables:
+  staff:
+    key: id
+    fields: { id: text, post: { choice: [keeper, registrar, porter] } }
+  objects:
+    key: id
+    fields: { id: text, title: text, shelf: { type: text, sensitive: true } }
+    rules:
+      shelves: { to: anyone, permit: { view: [title, shelf] } }
+      blind: { to: keeper, permit: { edit: [shelf] } }
+      never: { to: registrar, where: "title = 'a' and false", permit: { view: all } }
+      nothing: { to: registrar, permit: { edit: [shelf, -shelf] } }
+`,
+);
+
+describe("portier lint", () => {
+  it("finds nothing to say about the museum", () => {
+    const ran = portierCli(["lint", museumFile, "--data", museumData]);
+    expect(ran).toEqual({ code: 0, out: `right  ${museumFile}: no error, no doubt\n`, err: "" });
+  });
+
+  it("says every doubt with its place, and ends with 1", () => {
+    const ran = portierCli(["lint", doubtful]);
+    expect(ran.code).toBe(1);
+    const lines = ran.out.trim().split("\n");
+    expect(lines.map((line) => line.replace(folder, "").split("  ").slice(0, 3).join(" "))).toEqual([
+      expect.stringMatching(/^doubt .doubtful.portier.yaml:3:\d+ unused-role$/),
+      expect.stringMatching(/:5:3 table-without-rules$/),
+      expect.stringMatching(/:12:\d+ sensitive-for-anyone$/),
+      expect.stringMatching(/:14:\d+ never-met$/),
+      expect.stringMatching(/:15:\d+ covers-nothing$/),
+    ]);
+  });
+
+  it("prints JSON with the same findings", () => {
+    const { out } = portierCli(["lint", doubtful, "--format", "json"]);
+    const { problems } = JSON.parse(out);
+    expect(problems[2]).toMatchObject({ severity: "doubt", code: "sensitive-for-anyone", line: 12 });
+  });
+
+  it("lists the errors of a document that is not right, and ends with 2", () => {
+    const wrong = file(
+      "wrong.portier.yaml",
+      "portier: 1\nroles: { a: { include: [b] } }\ntables: { t: { kee: id } }\n",
+    );
+    const ran = portierCli(["lint", wrong]);
+    expect(ran.code).toBe(2);
+    expect(ran.out.match(/error {2}/g)).toHaveLength(4);
+    expect(ran.out).toMatch(/unknown-key {2}table "t" knows no key "kee"; did you mean "key"\?/);
+  });
+});
+
+describe("portier matrix", () => {
+  it("shows the roles of a document without data", () => {
+    const { code, out } = portierCli(["matrix", museumFile]);
+    expect(code).toBe(0);
+    expect(out).toMatch(/^objects +list +view +create +edit +delete$/m);
+    expect(out).toMatch(/^registrar +all +all +all +all +-$/m);
+    expect(out).toMatch(/^visitor, volunteer, treasurer +some +some +- +- +-$/m);
+  });
+
+  it("counts records for people with data", () => {
+    const { out } = portierCli(["matrix", museumFile, "--data", museumData, "--table", "objects"]);
+    expect(out).toMatch(/^Kofi Lindqvist +all 400 +all 400 +all +all 400 +-$/m);
+    expect(out).toMatch(/^Liv Arden +- +- +- +- +-$/m);
+    expect(out).not.toContain("loans");
+  });
+
+  it("gives the same as JSON", () => {
+    const { out } = portierCli(["matrix", museumFile, "--data", museumData, "--format", "json"]);
+    const { matrix } = JSON.parse(out) as { matrix: { viewer: { id: string }; table: string; actions: object }[] };
+    expect(matrix).toHaveLength(25 * 4);
+    expect(matrix.find(({ viewer, table }) => viewer.id === "s-007" && table === "objects")?.actions).toMatchObject({
+      list: { reach: "all", count: 400 },
+      edit: { reach: "some", count: 35 },
+      delete: { reach: "none" },
+    });
+  });
+});
+
+describe("portier show", () => {
+  const show = (...words: string[]) => portierCli(["show", museumFile, ...words]);
+
+  it("marks hidden and editable cells, and prints no hidden value", () => {
+    const { code, out, err } = show("objects", "--as", "s-003", "--limit", "3");
+    expect(code).toBe(0);
+    expect(out).toMatch(/^BM-SH-0001 +pine +Brackwater +1934-05-02 +family of the builder +✎ N1-04 +▒▒▒$/m);
+    expect(out).not.toContain("12500.00");
+    expect(err).toBe("s-003: 400 of 400 records exist\n3 of 400 are shown; --limit 0 shows all\n");
+  });
+
+  it("puts a second person beside, and marks what differs", () => {
+    const { out } = show("staff", "--as", "s-003", "--beside", "s-008", "--limit", "4", "--fields", "name,post");
+    expect(out).toMatch(/^s-004 +s-003 +Wren Takeda +keeper\n +s-008 +Wren Takeda +≠ ▒▒▒$/m);
+    expect(out).toMatch(/^ +s-008 +\(no such record\)$/m);
+  });
+
+  it("shows a visitor only what exists for them", () => {
+    expect(show("loans").out).toContain("No record exists here.");
+    expect(show("loans").err).toBe("visitor: 0 of 60 records exist\n");
+  });
+
+  it("carries no value of a hidden cell in JSON, either", () => {
+    const { records } = JSON.parse(show("objects", "--as", "s-003", "--limit", "0", "--format", "json").out);
+    const cells = records.flatMap((one: { views: { cells: object[] }[] }) => one.views[0]?.cells ?? []);
+    const hidden = cells.filter((cell: { seen: boolean }) => !cell.seen);
+    expect(cells).toHaveLength(400 * 13);
+    expect(hidden.length).toBeGreaterThan(400);
+    expect(hidden.some((cell: object) => "value" in cell)).toBe(false);
+  });
+
+  it.each([60, 80, 120, 200])("fits a terminal of %i columns", (width) => {
+    for (const words of [
+      ["show", museumFile, "objects", "--as", "s-003", "--beside", "s-005"],
+      ["matrix", museumFile, "--data", museumData],
+    ]) {
+      const widest = Math.max(
+        ...portierCli(words, { width })
+          .out.split("\n")
+          .map((line) => stringWidth(line)),
+      );
+      expect(widest, words.join(" ")).toBeLessThanOrEqual(Math.max(width, 80));
+    }
+  });
+});
+
+describe("portier explain", () => {
+  const explain = (...words: string[]) => portierCli(["explain", museumFile, ...words]).out;
+
+  it("names the deciding rule, its note, and what is missing", () => {
+    const text = explain("view", "objects", "BM-SH-0001", "insured_value", "--as", "s-003");
+    expect(text).toContain("NO: a rule reserves it for others (objects/value-stays-in-the-office)");
+    expect(text).toContain(
+      "Note of the rule: What an object is worth is known to the registrar and the director only.",
+    );
+    expect(text).toMatch(/What is missing \(any one of these\)\n {2}- to be: director\n {6}by objects\/director-sees/);
+  });
+
+  it("shows the values that were compared", () => {
+    const text = explain("edit", "objects", "BM-TX-0017", "label", "--as", "s-003");
+    expect(text).toMatch(/department = me.department {2}-> false: department is 'textiles', me.department is 'ships'/);
+  });
+
+  it.each([
+    ["a permitted edit", ["edit", "objects", "BM-SH-0001", "label", "--as", "s-003"], "YES: a rule permits it"],
+    ["what is tentative", ["edit", "objects", "BM-SH-0001", "status", "--as", "s-003"], "the new values decide"],
+    ["an unknown record", ["view", "loans", "l-001", "--as", "s-004"], "NO: no rule permits it"],
+    ["what is not found", ["edit", "loans", "l-001", "--as", "s-004"], "NO: for this person there is no such record"],
+    ["a table as a whole", ["delete", "loans", "--as", "s-003"], "YES: on own records"],
+    ["who left", ["view", "objects", "BM-SH-0001", "--as", "s-009"], "NO: this person is not active"],
+  ])("answers %s", (_what, words, answer) => {
+    expect(explain(...words)).toContain(answer);
+  });
+});
+
+describe("a call that is wrong says so, names what is nearest, and ends with 2", () => {
+  it.each([
+    [["lint", "none.yaml"], /file-missing {2}cannot read none.yaml: there is no such file/],
+    [["lint", folder], /file-missing .*it is a folder/],
+    [["matrix", museumFile, "--data", "nowhere"], /file-missing .*nowhere/],
+    [["matrix", museumFile, "--by", "groups"], /--by takes people or roles/],
+    [["matrix", museumFile, "--table", "object"], /unknown-table .*did you mean "objects"/],
+    [["show", museumFile, "obects"], /unknown-table .*did you mean "objects"/],
+    [["show", museumFile, "objects", "--as", "s-03"], /unknown-person .*did you mean "s-003"/],
+    [["show", museumFile, "objects", "--fields", "titel"], /unknown-field .*did you mean "title"/],
+    [["show", museumFile, "objects", "--limit", "few"], /--limit takes a whole number/],
+    [["explain", museumFile, "veiw", "objects"], /unknown-action .*did you mean "view"/],
+    [
+      ["explain", museumFile, "view", "objects", "BM-SH-1"],
+      /unknown-record {2}table "objects" has no record "BM-SH-1"/,
+    ],
+    [["explain", museumFile, "view", "objects", "BM-SH-0001", "shef"], /unknown-field .*did you mean "shelf"/],
+    [["show", museumFile, "objects", "--now", "today"], /bad-value {2}"request.now" must be an instant/],
+    [["show", museumFile, "objects", "--request", "site"], /--request takes NAME=VALUE/],
+    [["show", museumFile, "objects", "--request", "site=north"], /unknown-request/],
+    [["lnt", museumFile], /unknown command 'lnt'[\s\S]*lint/],
+    [["lint"], /missing required argument 'file'/],
+    [["lint", museumFile, "--format", "xml"], /Allowed choices are text, json/],
+  ])("%s", (words, message) => {
+    const ran = portierCli(words);
+    expect(ran.out).toBe("");
+    expect(ran.err).toMatch(message);
+    expect(ran.err).not.toMatch(/\n {4}at /);
+    expect(ran.code).toBe(2);
+  });
+});
+
+describe("the executable", () => {
+  it("says what to do first when it is called alone", () => {
+    const out = execFileSync("node", ["dist/cli/main.js"], { encoding: "utf8" });
+    expect(out).toMatch(/First steps:\n {2}portier lint/);
+  });
+
+  it("gives results on one stream, remarks on the other, and its exit code", () => {
+    const ran = spawnSync("node", ["dist/cli/main.js", "show", museumFile, "objects", "--as", "nobody"], {
+      encoding: "utf8",
+    });
+    expect([ran.status, ran.stdout]).toEqual([2, ""]);
+    expect(ran.stderr).toContain("unknown-person");
+  });
+
+  it("uses colour only where it is wanted, and never as the only mark", () => {
+    const words = ["matrix", museumFile];
+    const coloured = portierCli(words, { color: true }).out;
+    const plain = portierCli(words).out;
+    // biome-ignore lint/suspicious/noControlCharactersInRegex: the escape that begins a colour
+    expect(coloured.replace(/\u001b\[\d+m/g, "").replace(/ +$/gm, "")).toBe(plain);
+    expect(coloured).not.toBe(plain);
+  });
+});

@@ -1,0 +1,226 @@
+import fc from "fast-check";
+import { compile, PortierError, type Row } from "portier";
+import { describe, expect, it } from "vitest";
+import { parseCondition } from "../../src/conditions/parser.js";
+import { printCondition } from "../../src/conditions/printer.js";
+import type { Condition } from "../../src/conditions/syntax.js";
+import { conditions } from "../support/house.js";
+
+/** The tree without the places of its parts, which printing does not keep. */
+function withoutPlaces(node: unknown): unknown {
+  if (Array.isArray(node)) return node.map(withoutPlaces);
+  if (typeof node !== "object" || node === null) return node;
+  const entries = Object.entries(node).filter(([key]) => key !== "at" && key !== "places");
+  return Object.fromEntries(entries.map(([key, value]) => [key, withoutPlaces(value)]));
+}
+
+function parsed(text: string): Condition {
+  const result = parseCondition(text);
+  if ("problem" in result) throw new Error(`${text}: ${JSON.stringify(result.problem)}`);
+  return result.condition;
+}
+
+describe("a condition", () => {
+  it("is read back from its printed form as it was", () => {
+    const names = fc.oneof(
+      fc.string({ unit: "binary", minLength: 1, maxLength: 6 }),
+      fc.constantFrom("me", "not", "Exists", 'a"b', "date", "in", "constructor", "ſ", "x y"),
+    );
+    const named = names.map(
+      (name): Condition => ({
+        kind: "is-null",
+        negated: false,
+        operand: { kind: "path", root: "record", names: [name, name], places: [0, 0], at: 0 },
+        at: 0,
+      }),
+    );
+    const quoted = fc.string({ unit: "binary", maxLength: 8 }).map((value): Condition => {
+      const text = { kind: "text", value, at: 0 } as const;
+      return { kind: "match", how: "like", negated: true, operand: text, pattern: text, at: 0 };
+    });
+    fc.assert(
+      fc.property(fc.oneof({ weight: 3, arbitrary: conditions }, named, quoted), (condition) => {
+        const printed = printCondition(condition);
+        const again = parsed(printed);
+        expect(withoutPlaces(again)).toEqual(withoutPlaces(condition));
+        expect(printCondition(again)).toBe(printed);
+      }),
+      { numRuns: 3_000 },
+    );
+  });
+
+  it.each([
+    [
+      "status = 'a' OR NOT level IN (1,2) And due is NOT null",
+      "status = 'a' or not level in (1, 2) and due is not null",
+    ],
+    ["((a = 1))", "a = 1"],
+    ["a = 1 and (b = 2 and c = 3)", "a = 1 and (b = 2 and c = 3)"],
+    ["not (a = 1 or b = 2)", "not (a = 1 or b = 2)"],
+    ["me.department=department", "me.department = department"],
+    ['"the name" = "say ""so"""', '"the name" = "say ""so"""'],
+    ["keeper.not = x", "keeper.not = x"],
+    ["due<today+3 day", "due < today + 3 days"],
+    ["due < today - 1 days", "due < today - 1 day"],
+    ["title not  starts   with 'it''s'", "title not starts with 'it''s'"],
+    ["level not between -1 and 2.50", "level not between -1 and 2.50"],
+    ["at >= timestamp '2027-01-31T09:00:00Z'", "at >= timestamp '2027-01-31T09:00:00Z'"],
+    ["true", "true"],
+    ["true = active", "true = active"],
+    ["owner = me and this.owner = owner.boss", "owner = me and this.owner = owner.boss"],
+  ])("%s is printed as %s", (text, printed) => {
+    expect(printCondition(parsed(text))).toBe(printed);
+  });
+
+  it.each([
+    ["", 0, "the end of the condition"],
+    ["status =", 8, "the end of the condition"],
+    ["status = 'open", 9, "a text that begins"],
+    ["status == 'open'", 8, '"="'],
+    ["status = 'open' status", 16, '"status"'],
+    ["(status = 'open'", 16, "the end of the condition"],
+    ["status in 'open'", 10, "a value"],
+    ["status in ()", 11, '")"'],
+    ["status like", 11, "the end of the condition"],
+    ["level between 1", 15, "the end of the condition"],
+    ["due + 3 = today", 8, '"="'],
+    ["status != 'open'", 7, "!"],
+    ["status is open", 10, '"open"'],
+    ["a. = 1", 3, '"="'],
+    ["and = 1", 0, '"and"'],
+    ["level = 1 ; drop", 10, ";"],
+  ])("%s is refused at column %i", (text, at, found) => {
+    const result = parseCondition(text);
+    expect(result).toMatchObject({ problem: { code: "condition-syntax", at } });
+    if ("problem" in result) {
+      expect(result.problem.found).toContain(found.replaceAll('"', ""));
+      expect(result.problem.expected).not.toBe("");
+    }
+  });
+
+  it("nests 100 deep and no deeper", () => {
+    const nested = (depth: number) => `${"(".repeat(depth)}a = 1${")".repeat(depth)}`;
+    expect(parseCondition(nested(100))).toHaveProperty("condition");
+    expect(parseCondition(nested(101))).toMatchObject({ problem: { code: "condition-depth" } });
+    expect(parseCondition("not ".repeat(50_000))).toHaveProperty("problem");
+    expect(parseCondition("(".repeat(5_000))).toHaveProperty("problem");
+  });
+});
+
+const nulls = { id: "t", name: null, size: null, worth: null, day: null, moment: null, open: null };
+
+/** Whether a condition is true of a record: a permit under it lets through. */
+function isTrue(where: string, record: Row): boolean {
+  const optional = (type: string) => ({ type, optional: true });
+  const fields = {
+    id: "text",
+    name: optional("text"),
+    size: optional("integer"),
+    worth: optional("decimal"),
+    day: optional("date"),
+    moment: optional("timestamp"),
+    open: optional("boolean"),
+  };
+  const rules = { met: { to: "anyone", where, permit: { view: "all" } } };
+  const portier = compile({
+    portier: 1,
+    timeZone: "Pacific/Auckland",
+    tables: { things: { key: "id", fields, rules } },
+  });
+  const session = portier.session({ request: { now: "2027-01-31T12:30:00Z" } });
+  return session.may("view", "things", { ...nulls, ...record });
+}
+
+function truth(where: string, record: Row): "true" | "false" | "unknown" {
+  if (isTrue(where, record)) return "true";
+  return isTrue(`not (${where})`, record) ? "false" : "unknown";
+}
+
+describe("values compare", () => {
+  it.each<[string, Row, "true" | "false" | "unknown"]>([
+    ["name = 'a'", { name: "a" }, "true"],
+    ["name = 'a'", { name: "a " }, "false"],
+    ["name = 'a'", { name: "A" }, "false"],
+    ["name = 'é'", { name: "e\u0301" }, "false"],
+    ["name = null", { name: "a" }, "unknown"],
+    ["name <> 'a'", {}, "unknown"],
+    ["name < 'b'", { name: "B" }, "true"],
+    // U+10000 lies behind U+FFFF, though its first UTF-16 unit does not.
+    ["name < '\u{10000}'", { name: "\uffff" }, "true"],
+    ["name is null", {}, "true"],
+    ["name is not null", { name: "" }, "true"],
+    ["name is null", { name: 7 }, "unknown"],
+    ["name in ('a', null)", { name: "b" }, "unknown"],
+    ["name in ('a', null)", { name: "a" }, "true"],
+    ["name not in ('a', 'b')", { name: "c" }, "true"],
+    ["name like 'a%c'", { name: "abbc" }, "true"],
+    ["name like 'a_c'", { name: "a\u{1f6a2}c" }, "true"],
+    ["name like 'a\\%'", { name: "a\\bc" }, "true"],
+    ["name like '%'", { name: "" }, "true"],
+    ["name like '_'", { name: "" }, "false"],
+    ["name starts with '%'", { name: "%a" }, "true"],
+    ["name starts with 'a_'", { name: "abc" }, "false"],
+    ["name ends with '.'", { name: "ab" }, "false"],
+    ["name contains ''", { name: "ab" }, "true"],
+    ["name contains name", { name: "ab" }, "true"],
+    ["worth = 1.0", { worth: "1.00" }, "true"],
+    ["worth = 1", { worth: "1.000" }, "true"],
+    ["worth > 9", { worth: "10" }, "true"],
+    ["worth < -9", { worth: "-10.5" }, "true"],
+    ["worth = size", { worth: "3.0", size: 3 }, "true"],
+    ["worth = 12345678901234567890.1", { worth: "12345678901234567890.10" }, "true"],
+    ["worth > 0", { worth: 1.5 }, "unknown"],
+    ["worth > 0", { worth: "1e3" }, "unknown"],
+    ["size between 1 and 3", { size: 3 }, "true"],
+    ["size not between 1 and 3", { size: 4 }, "true"],
+    ["size between 1 and null", { size: 0 }, "false"],
+    ["size between 1 and null", { size: 2 }, "unknown"],
+    ["size in (1, 2.0)", { size: 2 }, "true"],
+    ["size = 1.5", { size: 1 }, "false"],
+    // Half past twelve at Greenwich is the next day in Auckland.
+    ["day = today", { day: "2027-02-01" }, "true"],
+    ["day = today + 28 days", { day: "2027-03-01" }, "true"],
+    ["day > date '2027-01-31'", { day: "2027-02-30" }, "unknown"],
+    ["moment = request.now", { moment: "2027-02-01T01:30:00+13:00" }, "true"],
+    ["moment < request.now", { moment: "2027-01-31T12:29:59.999999Z" }, "true"],
+    ["moment + 1 day = timestamp '2027-02-01T12:30:00Z'", { moment: "2027-01-31T12:30:00Z" }, "true"],
+    ["moment - 90 minutes < timestamp '2027-01-31T11:00:00.000001Z'", { moment: "2027-01-31T12:30:00Z" }, "true"],
+    ["moment < request.now", { moment: "2027-01-31T12:30:00" }, "unknown"],
+    ["open = true", { open: false }, "false"],
+    ["open = true or name = 'a'", { name: "a" }, "true"],
+    ["open = true and name = 'b'", { name: "a" }, "false"],
+    ["not (open = true)", {}, "unknown"],
+  ])("%s of %j: %s", (where, record, expected) => {
+    expect(truth(where, record)).toBe(expected);
+  });
+});
+
+describe("a comparison that cannot be meant is refused when the document is compiled", () => {
+  it.each([
+    ["name = 1", "type-mismatch"],
+    ["size = 'one'", "type-mismatch"],
+    ["open = 1", "type-mismatch"],
+    ["day = moment", "type-mismatch"],
+    ["open < true", "not-ordered"],
+    ["size like '1%'", "type-mismatch"],
+    ["name in size", "not-a-list"],
+    ["day + 3 hours = today", "bad-duration"],
+    ["name + 1 day = 'a'", "bad-duration"],
+    ["day = date '2027-02-30'", "bad-literal"],
+    ["moment = timestamp '2027-01-31T09:00:00'", "bad-literal"],
+    ["nme = 'a'", "unknown-field"],
+    ["name.first = 'a'", "not-a-reference"],
+    ["me.name = name", "no-people"],
+    ["owner = me", "no-owner"],
+    ["request.site = 'north'", "unknown-request"],
+  ])("%s: %s", (where, code) => {
+    let found: unknown;
+    try {
+      isTrue(where, {});
+    } catch (error) {
+      found = error;
+    }
+    expect(found).toBeInstanceOf(PortierError);
+    expect((found as PortierError).code).toBe(code);
+  });
+});
