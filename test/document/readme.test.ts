@@ -1,0 +1,39 @@
+import { readFileSync } from "node:fs";
+import type { Row } from "portier";
+import { compileText } from "portier/document";
+import { lint } from "portier/verify";
+import { describe, expect, it } from "vitest";
+
+const readme = readFileSync("README.md", "utf8");
+
+describe("the README", () => {
+  it("has a first rules file that does what it says", () => {
+    const [yaml = ""] = /(?<=```yaml\n)[\s\S]*?(?=```)/.exec(readme) ?? [];
+    const portier = compileText(yaml, { file: "README.md" });
+    expect(lint(portier).map(({ code }) => code)).toEqual(["table-without-rules"]);
+
+    const session = portier.session({ person: { id: "s-003", post: "keeper", department: "ships", active: true } });
+    const sextant: Row = {
+      accession: "BM-IN-0009",
+      title: "Sextant",
+      department: "ships",
+      keeper: "s-003",
+      status: "registered",
+      insured_value: "9800.00",
+    };
+    expect(session.may("view", "objects", sextant, "insured_value")).toBe(false);
+    const { insured_value: _, ...seen } = sextant;
+    expect(session.maskAll("objects", [sextant])).toEqual([seen]);
+    expect(session.accept("edit", "objects", sextant, { status: "withdrawn" })).toMatchObject({
+      accepted: false,
+      refusals: [{ field: "status", message: "An object leaves the collection only by the registrar's hand." }],
+    });
+    expect(session.reach("edit", "objects")).toBe("some");
+  });
+
+  it("shows no picture and no page that is not there", () => {
+    const links = [...readme.matchAll(/\]\(([^)]+)\)/g)].map(([, path]) => path ?? "");
+    expect(links.length).toBeGreaterThan(4);
+    for (const path of links) expect(() => readFileSync(path), path).not.toThrow(/ENOENT/);
+  });
+});
