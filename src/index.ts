@@ -1,5 +1,5 @@
 export type { Row, Source } from "./conditions/source.js";
-export type { ActionName } from "./rules/actions.js";
+export type { ActionName, BuiltInAction } from "./rules/actions.js";
 export { actionNames } from "./rules/actions.js";
 export type {
   DocumentInput,
@@ -12,9 +12,11 @@ export type {
 } from "./schema/document.js";
 export type { Locate, Path, Problem, ProblemCode } from "./schema/problems.js";
 export { formatProblem, PortierError } from "./schema/problems.js";
-export type { Acceptance, Refusal } from "./session/changes.js";
-export type { Decision, Reason } from "./session/gate.js";
-export type { MaskedRow } from "./session/mask.js";
+export type { Acceptance, Accepted, ChangeOptions, NotAccepted, Refusal } from "./session/acceptance.js";
+export type { Confirmation, Decision, Reason } from "./session/decision.js";
+export type { FieldState, Form, FormAction, FormField } from "./session/form.js";
+export type { ManyAcceptance } from "./session/many.js";
+export type { MaskedRow, ShowAction } from "./session/mask.js";
 export { type CompileOptions, compile, type Portier } from "./session/portier.js";
 export type { Reach } from "./session/reach.js";
 export type { Finding, Session, SessionOptions } from "./session/session.js";

@@ -2,7 +2,7 @@ import type { Row } from "../conditions/source.js";
 import { recordKey } from "../document/data.js";
 import { explain } from "../explain/explain.js";
 import { explanationText } from "../explain/text.js";
-import { actionNames, isActionName } from "../rules/actions.js";
+import { actionNamesOf, actionOf } from "../rules/actions.js";
 import { PortierError, problem } from "../schema/problems.js";
 import type { Table } from "../schema/schema.js";
 import type { CliCommand } from "./command.js";
@@ -32,8 +32,8 @@ function runExplain(args: readonly (string | undefined)[], options: ExplainOptio
   const [file = "", action = "", name = "", key, field] = args;
   const { portier } = loadDocument(file);
   const table = portier.schema.tables.get(tableName(portier, name)) as Table;
-  if (!isActionName(action)) {
-    const facts = { table: table.name, name: action, candidates: actionNames };
+  if (actionOf(table, action) === undefined) {
+    const facts = { table: table.name, name: action, candidates: actionNamesOf(table) };
     throw new PortierError([problem("unknown-action", facts)]);
   }
   if (field !== undefined && !table.byName.has(field)) {

@@ -1,4 +1,3 @@
-import { actionNames } from "../rules/actions.js";
 import { PortierError, problem } from "../schema/problems.js";
 import type { Portier } from "../session/portier.js";
 import { accessMatrix, type MatrixCell, type MatrixRow } from "../verify/matrix.js";
@@ -72,26 +71,27 @@ function printMatrix(rows: readonly MatrixRow[], io: Io): void {
   const tables = [...new Set(rows.map(({ table }) => table))];
   const cellWidth = Math.max(
     6,
-    ...rows.flatMap(({ cells }) => [...cells.values()].map((cell) => cellText(cell).length)),
+    ...rows.flatMap(({ cells }) => [...cells].map(([name, cell]) => Math.max(name.length, cellText(cell).length))),
   );
-  const nameWidth = Math.max(24, Math.min(60, io.width - actionNames.length * (cellWidth + 2) - 2));
-  const widths = [nameWidth, ...actionNames.map(() => cellWidth)];
+  const mostActions = Math.max(...rows.map(({ cells }) => cells.size));
+  const nameWidth = Math.max(24, Math.min(60, io.width - mostActions * (cellWidth + 2) - 2));
   for (const table of tables) {
+    const own = rows.filter((row) => row.table === table);
+    const actions = [...(own[0]?.cells.keys() ?? [])];
     const lines = new Map<string, { cells: MatrixRow["cells"]; names: string[] }>();
-    for (const { viewer, cells } of rows.filter((row) => row.table === table)) {
-      const look = actionNames.map((action) => cellText(cells.get(action))).join("|");
+    for (const { viewer, cells } of own) {
+      const look = actions.map((action) => cellText(cells.get(action))).join("|");
       const line = lines.get(look) ?? { cells, names: [] };
       line.names.push(viewer.kind === "person" ? viewer.name : viewer.id);
       lines.set(look, line);
     }
     const body = [...lines.values()].flatMap(({ cells, names }) => {
       const [first = "", ...more] = wrapNames(names, nameWidth);
-      const marks = actionNames.map((action) => paintedCell(cells.get(action), paint));
-      return [[first, ...marks], ...more.map((name) => [name, ...actionNames.map(() => "")])];
+      const marks = actions.map((action) => paintedCell(cells.get(action), paint));
+      return [[first, ...marks], ...more.map((name) => [name, ...actions.map(() => "")])];
     });
-    io.out(
-      `${columns([paint.heading(table), ...actionNames.map((name) => paint.quiet(name))], body, io.width, widths)}\n`,
-    );
+    const headings = [paint.heading(table), ...actions.map((name) => paint.quiet(name))];
+    io.out(`${columns(headings, body, io.width, [nameWidth, ...actions.map(() => cellWidth)])}\n`);
   }
   const legend = ["all: every record", "some: it depends on the record", "own: only through ownership", "-: none"];
   io.out(`${paint.quiet(folded(legend, io.width))}\n`);

@@ -1,12 +1,21 @@
 import { limits } from "../schema/limits.js";
 import type { Path, Problems } from "../schema/problems.js";
-import { type Field, type FieldPath, type Schema, singleKey, type Table } from "../schema/schema.js";
+import {
+  type Field,
+  type FieldPath,
+  lastOf,
+  type Schema,
+  singleKey,
+  type Table,
+  writtenOut,
+} from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { reference } from "../schema/types/reference.js";
 import { scalarTypes } from "../schema/types/scalars.js";
 import { always, and, type Expression, never, not, type Operand, or } from "./expression.js";
 import { parseCondition } from "./parser.js";
 import type { Condition, OperandSyntax, PathSyntax } from "./syntax.js";
+import { Unknown } from "./truth.js";
 
 /** What a condition's names mean: the table whose record it is about, and where problems go. */
 export interface Scope {
@@ -15,6 +24,8 @@ export interface Scope {
   readonly problems: Problems;
   /** Place of the condition's text in the document. */
   readonly path: Path;
+  /** Whether a `may` may do with the action on the table; undefined where `may` has no place, as in a group. */
+  readonly isAction: ((action: string, table: Table) => boolean) | undefined;
 }
 
 /** Parses a condition and resolves it in its scope. After a problem the answer is undefined and the problem is listed. */
@@ -33,9 +44,12 @@ export function readCondition(source: string, scope: Scope): Expression | undefi
 
 class Checker {
   readonly #scope: Scope;
+  /** Inside `exists`: the table of the record that the rule is about, which `this` leads to. */
+  readonly #outer: Table | undefined;
 
-  constructor(scope: Scope) {
+  constructor(scope: Scope, outer?: Table) {
     this.#scope = scope;
+    this.#outer = outer;
   }
 
   condition(node: Condition): Expression {
@@ -52,13 +66,8 @@ class Checker {
         return this.#compare(node.op, node.left, node.right, node.at);
       case "in":
         return this.#negate(node.negated, this.#in(node.operand, node.items));
-      case "in-list": {
-        this.#operand(node.operand);
-        const list = this.#operand(node.list);
-        if (list !== undefined)
-          this.#scope.problems.add("not-a-list", { field: node.list.names.join(".") }, this.#scope.path, node.list.at);
-        return never;
-      }
+      case "in-list":
+        return this.#negate(node.negated, this.#inList(node));
       case "between":
         return this.#negate(
           node.negated,
@@ -69,6 +78,10 @@ class Checker {
         );
       case "match":
         return this.#negate(node.negated, this.#match(node));
+      case "exists":
+        return this.#exists(node);
+      case "may":
+        return this.#may(node);
       case "is-null": {
         const operand = this.#operand(node.operand);
         return operand === undefined ? never : this.#negate(node.negated, { kind: "is-null", operand });
@@ -114,6 +127,61 @@ class Checker {
       return { kind: "in", operand: first[0], items: known.map((pair) => pair[1]) };
     }
     return or(known.map(([left, right]) => ({ kind: "compare", op: "=", left, right })));
+  }
+
+  #inList(node: Extract<Condition, { kind: "in-list" }>): Expression {
+    const operand = this.#operand(node.operand);
+    const list = this.#operand(node.list);
+    if (operand === undefined || list === undefined) return never;
+    const element = list.type.element;
+    if (element === undefined) {
+      const names = node.list.root === "record" ? node.list.names : [node.list.root, ...node.list.names];
+      this.#scope.problems.add("not-a-list", { field: names.join(".") }, this.#scope.path, node.list.at);
+      return never;
+    }
+    if (node.operand.kind === "null") return { kind: "truth", value: Unknown };
+    const isSame = comparable(operand.type, element) && operand.type.base !== "list";
+    if (isSame && group(operand.type) !== "number") return { kind: "in-list", operand, list };
+    if (isSame && operand.type.base === element.base) return { kind: "in-list", operand, list };
+    if (isSame && element.base === "decimal") return { kind: "in-list", operand: asDecimal(operand), list };
+    const facts = { left: operand.type.label, right: list.type.label, op: "in" };
+    this.#scope.problems.add("type-mismatch", facts, this.#scope.path, node.at);
+    return never;
+  }
+
+  #exists(node: Extract<Condition, { kind: "exists" }>): Expression {
+    const { schema, problems, path } = this.#scope;
+    const table = schema.tables.get(node.table);
+    if (table === undefined) {
+      problems.add("unknown-table", { name: node.table, candidates: schema.tables.keys() }, path, node.tableAt);
+      return never;
+    }
+    const inner = new Checker({ ...this.#scope, table }, this.#outer ?? this.#scope.table);
+    const condition = inner.condition(node.condition);
+    return { kind: "exists", table: table.name, condition, link: findLink(condition) };
+  }
+
+  #may(node: Extract<Condition, { kind: "may" }>): Expression {
+    const { schema, problems, path, isAction } = this.#scope;
+    const operand = this.#operand(node.path);
+    const target = operand?.type.target === undefined ? undefined : schema.tables.get(operand.type.target);
+    if (operand === undefined) return never;
+    if (isAction === undefined) {
+      problems.add("misplaced-may", {}, path, node.at);
+      return never;
+    }
+    if (target === undefined || (operand.kind !== "field" && operand.kind !== "outer")) {
+      const facts = { table: this.#scope.table.name, field: node.path.names.join("."), label: operand.type.label };
+      problems.add("not-a-reference", facts, path, node.path.at);
+      return never;
+    }
+    if (!isAction(node.action, target)) {
+      const candidates = ["list", "view", "edit", "delete", "export", "bulk", ...target.actions];
+      problems.add("unknown-action", { table: target.name, name: node.action, candidates }, path, node.actionAt);
+      return never;
+    }
+    const isOuter = operand.kind === "outer";
+    return { kind: "may", action: node.action, path: operand.path, isOuter, target: target.name };
   }
 
   #match(node: Extract<Condition, { kind: "match" }>): Expression {
@@ -221,11 +289,10 @@ class Checker {
       case "record":
         return this.#fieldOperand(this.#steps(table, node));
       case "this": {
-        if (node.names.length > 0) return this.#fieldOperand(this.#steps(table, node));
-        const key = singleKey(table);
-        if (key !== undefined) return { kind: "field", type: reference(table.name, key.type), path: [key] };
-        problems.add("key-reference", { table: table.name, why: "several" }, path, node.at);
-        return undefined;
+        const own = this.#outer ?? table;
+        const kind = this.#outer === undefined ? "field" : "outer";
+        if (node.names.length > 0) return this.#fieldOperand(this.#steps(own, node), kind);
+        return { kind, type: reference(own.name, own.address.type), path: [own.address] };
       }
       case "owner": {
         if (table.owner === undefined || schema.people === undefined) {
@@ -235,6 +302,11 @@ class Checker {
         const [first, ...rest] = table.owner;
         if (node.names.length === 0) {
           return { kind: "field", type: personType(schema.people.table, table.owner), path: table.owner };
+        }
+        if (lastOf(table.owner).type.element !== undefined) {
+          const facts = { table: table.name, field: "owner", label: lastOf(table.owner).type.label };
+          problems.add("not-a-reference", facts, path, node.at);
+          return undefined;
         }
         const further = this.#steps(schema.people.table, node);
         return further && this.#fieldOperand([first, ...rest, ...further]);
@@ -248,7 +320,7 @@ class Checker {
         }
         if (node.names.length === 0) return { kind: "me", type: reference(people.name, key.type), path: [key] };
         const steps = this.#steps(people, node);
-        return steps && { kind: "me", type: (steps[steps.length - 1] as Field).type, path: steps };
+        return steps && { kind: "me", type: lastOf(steps).type, path: steps };
       }
       case "request":
         return this.#request(node);
@@ -257,8 +329,8 @@ class Checker {
     }
   }
 
-  #fieldOperand(steps: FieldPath | undefined): Operand | undefined {
-    return steps && { kind: "field", type: (steps[steps.length - 1] as Field).type, path: steps };
+  #fieldOperand(steps: FieldPath | undefined, kind: "field" | "outer" = "field"): Operand | undefined {
+    return steps && { kind, type: lastOf(steps).type, path: steps };
   }
 
   #request(node: PathSyntax): Operand | undefined {
@@ -283,7 +355,7 @@ class Checker {
         problems.add("unknown-field", { table: table.name, name, candidates: table.byName.keys() }, path, at);
         return undefined;
       }
-      steps.push(field);
+      steps.push(...writtenOut(field));
       if (index === node.names.length - 1) break;
       const next = field.type.target === undefined ? undefined : schema.tables.get(field.type.target);
       if (next === undefined) {
@@ -297,14 +369,35 @@ class Checker {
   }
 }
 
-/** The type of a path that leads to a person: a reference, also where it is the people's own key. */
+/** The type of a path that leads to a person or persons: a reference, also where it is the people's own key. */
 export function personType(people: Table, path: FieldPath): FieldType {
-  const last = path[path.length - 1] as Field;
-  return last.type.target === undefined ? reference(people.name, last.type) : last.type;
+  const { type } = lastOf(path);
+  return type.target === undefined && type.element === undefined ? reference(people.name, type) : type;
+}
+
+/** A demand of the condition as a whole that its table's field is a value from outside: how the records are found. */
+function findLink(condition: Expression): Extract<Expression, { kind: "exists" }>["link"] {
+  const demands = condition.kind === "and" ? condition.terms : [condition];
+  for (const demand of demands) {
+    if (demand.kind !== "compare" || demand.op !== "=") continue;
+    for (const [inner, value] of [
+      [demand.left, demand.right],
+      [demand.right, demand.left],
+    ] as const) {
+      const isOutside = value.kind === "outer" || value.kind === "me" || value.kind === "request";
+      if (inner.kind !== "field" || inner.path.length > 1 || inner.type.target === undefined || !isOutside) continue;
+      return { field: inner.path[0], value };
+    }
+  }
+  return undefined;
 }
 
 /** Types that one comparison may hold against each other; a choice counts as text, a reference as its target's key. */
 function comparable(left: FieldType, right: FieldType): boolean {
+  if (left.base === "json" || right.base === "json") return false;
+  if (left.element !== undefined && right.element !== undefined) {
+    return left.element.base === right.element.base && comparable(left.element, right.element);
+  }
   if (left.target !== undefined && right.target !== undefined) return left.target === right.target;
   return group(left) === group(right);
 }

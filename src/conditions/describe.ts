@@ -25,10 +25,18 @@ export function describeExpression(expression: Expression): string {
       return `${describeOperand(expression.operand)} ${expression.how} ${describeOperand(expression.pattern)}`;
     case "is-null":
       return `${describeOperand(expression.operand)} is null`;
+    case "in-list":
+      return `${describeOperand(expression.operand)} in ${describeOperand(expression.list)}`;
     case "belongs":
-      return `${describePath(expression.path)} = ${describeOperand(expression.person)}`;
+      return `${describePath(expression.path)} = ${describeOperand(expression.asker)}`;
     case "above":
-      return `${describeOperand(expression.person)} above ${describePath(expression.path)}`;
+      return `${describeOperand(expression.asker)} above ${describePath(expression.path)}`;
+    case "exists":
+      return `exists (${printName(expression.table)} where ${describeExpression(expression.condition)})`;
+    case "may":
+      return `may ${printName(expression.action)} ${expression.isOuter ? "this." : ""}${describePath(expression.path)}`;
+    case "open":
+      return `in ${expression.name}`;
     default:
       return expression satisfies never;
   }
@@ -37,6 +45,7 @@ export function describeExpression(expression: Expression): string {
 function describeNegated(term: Expression): string {
   if (term.kind === "is-null") return `${describeOperand(term.operand)} is not null`;
   if (term.kind === "in") return describeIn(term, "not in");
+  if (term.kind === "in-list") return `${describeOperand(term.operand)} not in ${describeOperand(term.list)}`;
   if (term.kind === "match") return `${describeOperand(term.operand)} not ${term.how} ${describeOperand(term.pattern)}`;
   return `not (${describeExpression(term)})`;
 }
@@ -57,6 +66,10 @@ export function describeOperand(operand: Operand): string {
       return "(unreadable)";
     case "field":
       return describePath(operand.path);
+    case "outer":
+      return `this.${printFieldPath(operand.path)}`;
+    case "held":
+      return `${operand.role} of`;
     case "me":
       return operand.path.length === 1 && operand.type.target === operand.path[0].table
         ? "me"

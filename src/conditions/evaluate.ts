@@ -1,48 +1,52 @@
-import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
-import type { Field, FieldPath } from "../schema/schema.js";
-import { addDays } from "../schema/types/date.js";
-import { addMinutes } from "../schema/types/timestamp.js";
-import type { Expression, Operand } from "./expression.js";
+import { type Field, lastOf } from "../schema/schema.js";
+import { type Expression, type Operand, pushNots } from "./expression.js";
 import { matcher } from "./match.js";
-import type { Row, Source } from "./source.js";
-import { False, not, True, type Truth, Unknown } from "./truth.js";
+import {
+  compileElements,
+  compileRead,
+  everything,
+  find,
+  type Read,
+  type Reading,
+  rawValue,
+  readField,
+  readPath,
+  referring,
+} from "./read.js";
+import type { Row } from "./source.js";
+import { Bad, False, not, True, type Truth, Unknown } from "./truth.js";
 
-/** What an evaluation may use besides the record. One per session. */
-export interface Reading {
-  readonly source: Source | undefined;
-  /** Told of a stored value that does not fit its type, or is not there at all. */
-  badData(field: Field, row: Row): void;
-}
+/** Answers `may`: whether the one who asks may do the action with a record of the table. */
+export type Judge = (action: string, table: string) => Test;
 
 /** A condition made ready: closures that hold all that can be worked out before a record is seen. */
 export type Test = (row: Row, reading: Reading) => Truth;
 
-/** A canonical value; null for null; undefined for what cannot be read, which makes every condition unknown. */
-export type Read = (row: Row, reading: Reading) => Scalar | null | undefined;
-
 /**
  * Turns an expression into a closure over the record. Operands that only a session knows must have been replaced; one
- * that is left reads as unknown.
+ * that is left reads as unknown, and so does `may` without a `judge`.
  */
-export function compileTest(expression: Expression): Test {
+export function compileTest(expression: Expression, judge: Judge = nobodyMay): Test {
   switch (expression.kind) {
     case "truth": {
       const { value } = expression;
       return () => value;
     }
     case "and":
-      return all(expression.terms.map(compileTest));
+      return all(expression.terms.map((term) => compileTest(term, judge)));
     case "or":
-      return any(expression.terms.map(compileTest));
+      return any(expression.terms.map((term) => compileTest(term, judge)));
     case "not": {
-      const term = compileTest(expression.term);
+      const term = compileTest(expression.term, judge);
       return (row, reading) => not(term(row, reading));
     }
     case "compare":
       return compileComparison(expression);
     case "in":
       return compileIn(expression);
+    case "in-list":
+      return compileInList(expression);
     case "match": {
       const operand = compileRead(expression.operand);
       const pattern = compileRead(expression.pattern);
@@ -50,7 +54,8 @@ export function compileTest(expression: Expression): Test {
       return (row, reading) => {
         const value = operand(row, reading);
         const sought = pattern(row, reading);
-        if (value == null || sought == null) return Unknown;
+        if (value === null || sought === null) return Unknown;
+        if (value === undefined || sought === undefined) return Bad;
         return matches(value as string, sought as string) ? True : False;
       };
     }
@@ -58,27 +63,25 @@ export function compileTest(expression: Expression): Test {
       const operand = compileRead(expression.operand);
       return (row, reading) => {
         const value = operand(row, reading);
-        return value === undefined ? Unknown : value === null ? True : False;
+        return value === undefined ? Bad : value === null ? True : False;
       };
     }
-    case "belongs": {
-      const whose = readPath(expression.path);
-      const person = compileRead(expression.person);
-      return (row, reading) => {
-        const asking = person(row, reading);
-        if (asking === null) return False;
-        const value = whose(row, reading);
-        if (value === null) return False;
-        if (value === undefined || asking === undefined) return Unknown;
-        return value === asking ? True : False;
-      };
-    }
+    case "belongs":
+      return compileBelongs(expression);
     case "above":
       return compileAbove(expression);
+    case "exists":
+      return compileExists(expression, judge);
+    case "may":
+      return compileMay(expression, judge);
+    case "open":
+      return () => Unknown;
     default:
       return expression satisfies never;
   }
 }
+
+const nobodyMay: Judge = () => () => Unknown;
 
 function all(tests: readonly Test[]): Test {
   const [first, second] = tests;
@@ -126,7 +129,9 @@ function compileComparison({ op, left, right }: Comparison): Test {
     return (row, reading) => {
       const a = readLeft(row, reading);
       const b = readRight(row, reading);
-      return a == null || b == null ? Unknown : a === b ? onEqual : onOther;
+      if (a === null || b === null) return Unknown;
+      if (a === undefined || b === undefined) return Bad;
+      return a === b ? onEqual : onOther;
     };
   }
   const readLeft = compileRead(left);
@@ -136,7 +141,8 @@ function compileComparison({ op, left, right }: Comparison): Test {
   return (row, reading) => {
     const a = readLeft(row, reading);
     const b = readRight(row, reading);
-    if (a == null || b == null || order === undefined) return Unknown;
+    if (a === null || b === null || order === undefined) return Unknown;
+    if (a === undefined || b === undefined) return Bad;
     return holds(order(a, b)) ? True : False;
   };
 }
@@ -149,13 +155,14 @@ const orderings = {
 } as const;
 
 function equalsConstant(operand: Operand, constant: Scalar, onEqual: Truth, onOther: Truth): Test {
-  if (operand.kind === "field" && operand.path.length === 1) {
+  if (operand.kind === "field" && operand.path.length === 1 && operand.path[0].by === undefined) {
     return fieldEqualsConstant(operand.path[0], constant, onEqual, onOther);
   }
   const read = compileRead(operand);
   return (row, reading) => {
     const value = read(row, reading);
-    return value == null ? Unknown : value === constant ? onEqual : onOther;
+    if (value === null) return Unknown;
+    return value === undefined ? Bad : value === constant ? onEqual : onOther;
   };
 }
 
@@ -175,7 +182,7 @@ function fieldEqualsConstant(field: Field, constant: Scalar, onEqual: Truth, onO
     if (value === constant) return onEqual;
     if (value !== undefined) return onOther;
     reading.badData(field, row);
-    return Unknown;
+    return Bad;
   };
 }
 
@@ -192,118 +199,124 @@ function compileIn({ operand, items }: Extract<Expression, { kind: "in" }>): Tes
   const onMiss = sawNull ? Unknown : False;
   return (row, reading) => {
     const value = read(row, reading);
-    if (value == null) return Unknown;
-    if (constants.has(value)) return True;
-    let truth: Truth = onMiss;
+    if (value === null) return Unknown;
+    if (value !== undefined && constants.has(value)) return True;
+    let truth: Truth = value === undefined ? Bad : onMiss;
     for (const other of others) {
       const candidate = other(row, reading);
-      if (candidate == null) truth = Unknown;
+      if (candidate === undefined) truth = Bad;
+      else if (candidate === null) truth = Math.max(truth, Unknown) as Truth;
       else if (candidate === value) return True;
     }
     return truth;
   };
 }
 
-function compileAbove({ path, line, person }: Extract<Expression, { kind: "above" }>): Test {
-  const whose = readPath(path);
-  const who = compileRead(person);
-  const manager = readField(line[0]);
-  const people = line[0].table;
+function compileInList({ operand, list }: Extract<Expression, { kind: "in-list" }>): Test {
+  const read = compileRead(operand);
+  const elements = compileElements(list);
   return (row, reading) => {
-    const asking = who(row, reading);
-    if (asking === null) return False;
-    let key = whose(row, reading);
-    if (asking === undefined && key !== null) return Unknown;
+    const value = read(row, reading);
+    const among = elements(row, reading);
+    if (value === null || among === null) return Unknown;
+    if (value === undefined || among === undefined) return Bad;
+    return among.has(value) ? True : False;
+  };
+}
+
+/** Leads to nobody: false. So does an asker who is nobody, or who holds nothing. */
+function compileBelongs({ path, asker }: Extract<Expression, { kind: "belongs" }>): Test {
+  const last = lastOf(path);
+  const whose = compileElements({ kind: "field", type: last.type, path });
+  const askers = compileElements(asker);
+  const holdsRole = asker.type.base === "list";
+  if (last.type.base !== "list" && !holdsRole) {
+    const read = readPath(path);
+    const person = compileRead(asker);
+    return (row, reading) => {
+      const asking = person(row, reading);
+      if (asking === null) return False;
+      const value = read(row, reading);
+      if (value === null) return False;
+      return value === undefined || asking === undefined ? Bad : value === asking ? True : False;
+    };
+  }
+  return (row, reading) => {
+    const asking = askers(row, reading);
+    if (asking === null || asking?.size === 0) return False;
+    const values = whose(row, reading);
+    if (values === null || values?.size === 0) return False;
+    if (values === undefined || asking === undefined) return Bad;
+    // Records on which a role is held are named by their addresses, which are texts.
+    for (const value of values) {
+      if (asking.has(holdsRole ? String(value) : value)) return True;
+    }
+    return False;
+  };
+}
+
+function compileAbove({ path, line, asker }: Extract<Expression, { kind: "above" }>): Test {
+  const whose = compileElements({ kind: "field", type: lastOf(path).type, path });
+  const who = compileRead(asker);
+  const manager = readField(line);
+  const people = line.table;
+  const isAbove = (person: Scalar, asking: Scalar | undefined, reading: Reading): Truth => {
     // Climbs until the line ends or comes round; in a circle of managers nobody is above themselves.
     const passed = new Set<Scalar>();
+    let key: Scalar | null | undefined = person;
     while (key !== null && key !== undefined && !passed.has(key)) {
       passed.add(key);
       const below = find(people, key, reading);
       if (below === undefined) return False;
       key = manager(below, reading);
-      if (key === asking) return passed.has(asking as Scalar) ? False : True;
+      if (key === asking && key !== undefined) return passed.has(key) ? False : True;
     }
-    return key === undefined ? Unknown : False;
+    return key === undefined ? Bad : False;
   };
-}
-
-/** Reads an operand; used alone where values are shown, as in explanations. */
-export function compileRead(operand: Operand): Read {
-  switch (operand.kind) {
-    case "constant": {
-      const { value } = operand;
-      return () => value;
-    }
-    case "field":
-      return readPath(operand.path);
-    case "shift": {
-      const read = compileRead(operand.operand);
-      const { amount, unit, type } = operand;
-      return (row, reading) => {
-        const value = read(row, reading);
-        if (value == null) return value;
-        if (type.base === "date") return addDays(value as string, amount);
-        return addMinutes(value as string, amount * minutesOf[unit]);
-      };
-    }
-    case "as-decimal": {
-      const read = compileRead(operand.operand);
-      return (row, reading) => {
-        const value = read(row, reading);
-        return value == null ? value : String(value);
-      };
-    }
-    case "unreadable":
-    case "me":
-    case "request":
-    case "today":
-      return () => undefined;
-    default:
-      return operand satisfies never;
-  }
-}
-
-const minutesOf = { day: 24 * 60, hour: 60, minute: 1 } as const;
-
-function readPath(path: FieldPath): Read {
-  const [first, ...rest] = path;
-  let read = readField(first);
-  let from = first;
-  for (const field of rest) {
-    const key = read;
-    const next = readField(field);
-    const table = from.type.target ?? "";
-    read = (row, reading) => {
-      const value = key(row, reading);
-      if (value == null) return value;
-      const found = find(table, value, reading);
-      return found === undefined ? null : next(found, reading);
-    };
-    from = field;
-  }
-  return read;
-}
-
-/** The raw value of a field. Inherited properties are no values, so names such as `constructor` need the check. */
-export function rawValue(row: Row, name: string): unknown {
-  const value = row[name];
-  return value !== undefined && name in Object.prototype && !Object.hasOwn(row, name) ? undefined : value;
-}
-
-function readField(field: Field): Read {
-  const { name } = field;
-  const { canonical } = field.type;
-  const isInherited = name in Object.prototype;
   return (row, reading) => {
-    const raw = isInherited ? rawValue(row, name) : row[name];
-    if (raw === null) return null;
-    const value = canonical(raw);
-    if (value === undefined) reading.badData(field, row);
-    return value;
+    const asking = who(row, reading);
+    if (asking === null) return False;
+    const persons = whose(row, reading);
+    if (persons === null) return False;
+    if (persons === undefined || asking === undefined) return Bad;
+    let greatest: Truth = False;
+    for (const person of persons) greatest = Math.max(greatest, isAbove(person, asking, reading)) as Truth;
+    return greatest;
   };
 }
 
-function find(table: string, key: Scalar, reading: Reading): Row | undefined {
-  if (reading.source === undefined) throw portierError("needs-source", { what: `a condition on "${table}"` });
-  return reading.source.find(table, String(key));
+/** True or false as in SQL; {@link Bad} where no record decides it and bad data leaves one undecided. */
+function compileExists({ table, condition, link }: Extract<Expression, { kind: "exists" }>, judge: Judge): Test {
+  const test = compileTest(pushNots(condition), judge);
+  const value = link === undefined ? undefined : compileRead(link.value);
+  return (row, reading) => {
+    const outer = reading.outer ?? { row, reading };
+    const inside: Reading = { source: reading.source, badData: reading.badData, outer };
+    const sought = value?.(row, inside);
+    if (link !== undefined && sought === null) return False;
+    const byKey = link !== undefined && sought != null;
+    const rows = byKey ? referring(table, link.field, sought, reading) : everything(table, reading);
+    let greatest: Truth = False;
+    for (const candidate of rows) {
+      const truth = test(candidate, inside);
+      if (truth === True) return True;
+      if (truth === Bad) greatest = Bad;
+    }
+    return greatest;
+  };
+}
+
+function compileMay({ action, path, isOuter, target }: Extract<Expression, { kind: "may" }>, judge: Judge): Test {
+  const read = compileRead({ kind: isOuter ? "outer" : "field", type: lastOf(path).type, path });
+  let decide: Test | undefined;
+  return (row, reading) => {
+    const key = read(row, reading);
+    if (key === null) return Unknown;
+    if (key === undefined) return Bad;
+    const found = find(target, key, reading);
+    if (found === undefined) return Unknown;
+    // Made when it is first asked: a plan may hold itself in the middle of being made.
+    decide ??= judge(action, target);
+    return decide(found, reading.outer?.reading ?? reading);
+  };
 }

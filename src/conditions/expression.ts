@@ -1,8 +1,8 @@
 import type { Scalar } from "../schema/scalar.js";
-import type { FieldPath } from "../schema/schema.js";
+import { type Field, type FieldPath, lastOf } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import type { ComparisonOp, DurationUnit, MatchWord } from "./syntax.js";
-import { False, True, type Truth, Unknown } from "./truth.js";
+import { False, not as negated, True, type Truth, Unknown } from "./truth.js";
 
 /**
  * A condition with its names resolved and its types checked. `in` stands for the written-out list, `between` has become
@@ -15,20 +15,47 @@ export type Expression =
   | { readonly kind: "not"; readonly term: Expression }
   | { readonly kind: "compare"; readonly op: ComparisonOp; readonly left: Operand; readonly right: Operand }
   | { readonly kind: "in"; readonly operand: Operand; readonly items: readonly Operand[] }
+  /** `list` is a list field, or a list that the session knows. */
+  | { readonly kind: "in-list"; readonly operand: Operand; readonly list: Operand }
   | { readonly kind: "match"; readonly how: MatchWord; readonly operand: Operand; readonly pattern: Operand }
   | { readonly kind: "is-null"; readonly operand: Operand }
-  /** The person is the one that `path` leads to. False, not unknown, where it leads to nobody. */
-  | { readonly kind: "belongs"; readonly path: FieldPath; readonly person: Operand }
+  /**
+   * `path` leads to the one who asks, or to one of the records that they hold a role on (`asker` is then a list); a path
+   * that ends in a list, to any of its elements. False, not unknown, where it leads to nobody.
+   */
+  | { readonly kind: "belongs"; readonly path: FieldPath; readonly asker: Operand }
   /** The person is above the one that `path` leads to, at any distance along `line`, the people's manager field. */
-  | { readonly kind: "above"; readonly path: FieldPath; readonly line: FieldPath; readonly person: Operand };
+  | { readonly kind: "above"; readonly path: FieldPath; readonly line: Field; readonly asker: Operand }
+  /** Some record of `table` meets `condition`, in which `outer` operands read the record that the rule is about. */
+  | {
+      readonly kind: "exists";
+      readonly table: string;
+      readonly condition: Expression;
+      /** A demand of the condition that finds the candidates by key: `field` of the inner record is `value`. */
+      readonly link: { readonly field: Field; readonly value: Operand } | undefined;
+    }
+  /** May the one who asks do `action` with the record of `target` that `path` leads to? */
+  | {
+      readonly kind: "may";
+      readonly action: string;
+      readonly path: FieldPath;
+      readonly isOuter: boolean;
+      readonly target: string;
+    }
+  /** A membership that is left open: nothing is known of the person but some roles. Unknown. */
+  | { readonly kind: "open"; readonly name: string };
 
 export type Operand =
   | { readonly kind: "constant"; readonly type: FieldType; readonly value: Scalar | null }
   /** A value that does not fit its type, or a date beyond the calendar: unknown in every condition. */
   | { readonly kind: "unreadable"; readonly type: FieldType }
   | { readonly kind: "field"; readonly type: FieldType; readonly path: FieldPath }
+  /** Inside `exists`: a field of the record that the rule is about. */
+  | { readonly kind: "outer"; readonly type: FieldType; readonly path: FieldPath }
   /** A field of the person who asks; the people's key alone for `me`. */
   | { readonly kind: "me"; readonly type: FieldType; readonly path: FieldPath }
+  /** The addresses of the records on which the person holds a scoped role: a list of texts. */
+  | { readonly kind: "held"; readonly type: FieldType; readonly role: string }
   | { readonly kind: "request"; readonly type: FieldType; readonly name: string }
   | { readonly kind: "today"; readonly type: FieldType }
   | {
@@ -42,7 +69,7 @@ export type Operand =
   | { readonly kind: "as-decimal"; readonly type: FieldType; readonly operand: Operand };
 
 /** An operand that the session knows: it does not depend on the record. */
-export type SessionOperand = Extract<Operand, { readonly kind: "me" | "request" | "today" }>;
+export type SessionOperand = Extract<Operand, { readonly kind: "me" | "held" | "request" | "today" }>;
 
 export const never: Expression = { kind: "truth", value: False };
 export const unknown: Expression = { kind: "truth", value: Unknown };
@@ -59,75 +86,101 @@ export function or(terms: readonly Expression[]): Expression {
 }
 
 export function not(term: Expression): Expression {
-  if (term.kind === "truth") return { kind: "truth", value: (True - term.value) as Truth };
+  if (term.kind === "truth") return { kind: "truth", value: negated(term.value) };
   return term.kind === "not" ? term.term : { kind: "not", term };
 }
 
 function chain(kind: "and" | "or", terms: readonly Expression[], neutral: Truth, decisive: Truth): Expression {
   const kept: Expression[] = [];
-  let sawUnknown = false;
+  let open: Truth = neutral;
   for (const term of terms) {
     for (const part of term.kind === kind ? term.terms : [term]) {
       if (part.kind !== "truth") kept.push(part);
       else if (part.value === decisive) return part;
-      else if (part.value !== neutral) sawUnknown = true;
+      else open = kind === "and" ? (Math.min(open, part.value) as Truth) : (Math.max(open, part.value) as Truth);
     }
   }
-  if (sawUnknown) kept.push(unknown);
+  if (open !== neutral) kept.push({ kind: "truth", value: open });
   const [only] = kept;
   if (only === undefined) return { kind: "truth", value: neutral };
   return kept.length === 1 ? only : { kind, terms: kept };
 }
 
-/** Calls `visit` for every operand of an expression, also those inside others. */
+/**
+ * The same condition with every "not" at a single test. There, "and" as the smallest and "or" as the greatest also tell
+ * exactly whether bad data is what leaves a condition undecided.
+ */
+export function pushNots(expression: Expression, isNegated = false): Expression {
+  switch (expression.kind) {
+    case "and":
+    case "or": {
+      const terms = expression.terms.map((term) => pushNots(term, isNegated));
+      return (expression.kind === "and") === isNegated ? or(terms) : and(terms);
+    }
+    case "not":
+      return pushNots(expression.term, !isNegated);
+    default:
+      return isNegated ? not(expression) : expression;
+  }
+}
+
+/** Calls `visit` for every operand of an expression, also those inside others and inside `exists`. */
 export function visitOperands(expression: Expression, visit: (operand: Operand) => void): void {
   const into = (operand: Operand): void => {
     visit(operand);
     if (operand.kind === "shift" || operand.kind === "as-decimal") into(operand.operand);
   };
-  switch (expression.kind) {
-    case "truth":
-      return;
-    case "and":
-    case "or":
-      for (const term of expression.terms) visitOperands(term, visit);
-      return;
-    case "not":
-      visitOperands(expression.term, visit);
-      return;
+  visitTests(expression, (test) => {
+    for (const operand of operandsOf(test)) into(operand);
+    if (test.kind === "exists") visitOperands(test.condition, visit);
+  });
+}
+
+/** Calls `visit` for everything in an expression that is not put together by and, or, not; `exists` is one test. */
+export function visitTests(expression: Expression, visit: (test: Expression) => void): void {
+  if (expression.kind === "and" || expression.kind === "or") {
+    for (const term of expression.terms) visitTests(term, visit);
+  } else if (expression.kind === "not") visitTests(expression.term, visit);
+  else visit(expression);
+}
+
+/** The operands of a single test, without those inside `exists`. */
+export function operandsOf(test: Expression): readonly Operand[] {
+  switch (test.kind) {
     case "compare":
-      into(expression.left);
-      into(expression.right);
-      return;
+      return [test.left, test.right];
     case "in":
-      into(expression.operand);
-      expression.items.forEach(into);
-      return;
+      return [test.operand, ...test.items];
+    case "in-list":
+      return [test.operand, test.list];
     case "match":
-      into(expression.operand);
-      into(expression.pattern);
-      return;
+      return [test.operand, test.pattern];
     case "is-null":
-      into(expression.operand);
-      return;
+      return [test.operand];
     case "belongs":
     case "above":
-      into(expression.person);
-      into({ kind: "field", path: expression.path, type: expression.path[0].type });
-      return;
+      return [test.asker, { kind: "field", path: test.path, type: lastOf(test.path).type }];
+    case "may":
+      return [{ kind: test.isOuter ? "outer" : "field", path: test.path, type: lastOf(test.path).type }];
+    case "exists":
+      return test.link === undefined ? [] : [test.link.value];
+    case "truth":
+    case "open":
+    case "and":
+    case "or":
+    case "not":
+      return [];
     default:
-      expression satisfies never;
+      return test satisfies never;
   }
 }
 
 /** Whether deciding the expression needs records besides the one it is about. */
 export function readsOtherRecords(expression: Expression): boolean {
-  if (expression.kind === "and" || expression.kind === "or") return expression.terms.some(readsOtherRecords);
-  if (expression.kind === "not") return readsOtherRecords(expression.term);
-  if (expression.kind === "above") return true;
   let reads = false;
-  visitOperands(expression, (operand) => {
-    reads ||= operand.kind === "field" && operand.path.length > 1;
+  visitTests(expression, (test) => {
+    reads ||= test.kind === "above" || test.kind === "exists" || test.kind === "may";
+    reads ||= operandsOf(test).some((operand) => operand.kind === "field" && operand.path.length > 1);
   });
   return reads;
 }

@@ -86,17 +86,14 @@ class Parser {
   #primary(): Condition {
     const { at } = this.#peek();
     if (this.#takeSymbol("(")) {
-      if (++this.#depth > limits.conditionDepth) {
-        throw new Stop({ code: "condition-depth", found: "", expected: "", at });
-      }
+      this.#deeper(at);
       const inner = this.#condition();
       if (!this.#takeSymbol(")")) this.#fail('")"');
       this.#depth--;
       return inner;
     }
-    for (const word of ["exists", "may"]) {
-      if (this.#isWord(word)) this.#fail(`a comparison ("${word}" is not part of this version's conditions)`);
-    }
+    if (this.#takeWord("exists")) return this.#exists(at);
+    if (this.#takeWord("may")) return this.#may(at);
     for (const value of [true, false]) {
       if (this.#isWord(String(value)) && !this.#continuesComparison(1)) {
         this.#next++;
@@ -104,6 +101,38 @@ class Parser {
       }
     }
     return this.#comparison();
+  }
+
+  #exists(at: number): Condition {
+    if (!this.#takeSymbol("(")) this.#fail('"("');
+    this.#deeper(at);
+    const { at: tableAt, value: table } = this.#name("a table's name");
+    if (!this.#takeWord("where")) this.#fail("where");
+    const condition = this.#condition();
+    if (!this.#takeSymbol(")")) this.#fail('")"');
+    this.#depth--;
+    return { kind: "exists", table, tableAt, condition, at };
+  }
+
+  #may(at: number): Condition {
+    const { at: actionAt, value: action } = this.#name("an action");
+    const path = this.#plainOperand();
+    if (path.kind === "path" && path.root !== "me" && path.root !== "request") {
+      return { kind: "may", action, actionAt, path, at };
+    }
+    const found = path.kind === "path" ? `"${path.root}"` : "a value";
+    throw new Stop({ code: "condition-syntax", found, expected: "a path of references from the record", at: path.at });
+  }
+
+  #name(expected: string): Token {
+    const token = this.#peek();
+    if (token.kind !== "name" && token.kind !== "quoted") this.#fail(expected);
+    return this.#take();
+  }
+
+  #deeper(at: number): void {
+    if (++this.#depth <= limits.conditionDepth) return;
+    throw new Stop({ code: "condition-depth", found: "", expected: "", at });
   }
 
   /** Whether the token `ahead` makes a comparison of what stands before it: `true = active` against a plain `true`. */

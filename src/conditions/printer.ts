@@ -31,6 +31,10 @@ export function printCondition(condition: Condition): string {
       return `${printOperand(condition.operand)} ${negation(condition)}${condition.how} ${printOperand(condition.pattern)}`;
     case "is-null":
       return `${printOperand(condition.operand)} is ${negation(condition)}null`;
+    case "exists":
+      return `exists (${printName(condition.table)} where ${printCondition(condition.condition)})`;
+    case "may":
+      return `may ${printName(condition.action)} ${printPath(condition.path)}`;
     default:
       return condition satisfies never;
   }

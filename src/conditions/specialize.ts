@@ -1,5 +1,7 @@
-import { compileTest, type Reading } from "./evaluate.js";
-import { and, type Expression, not, type Operand, or, type SessionOperand } from "./expression.js";
+import { compileTest } from "./evaluate.js";
+import { and, type Expression, not, type Operand, operandsOf, or, type SessionOperand } from "./expression.js";
+import type { Reading } from "./read.js";
+import { Bad, Unknown } from "./truth.js";
 
 /** Gives the constant for an operand that the session knows, or the operand itself while it is open. */
 export type Known = (operand: SessionOperand) => Operand;
@@ -12,6 +14,8 @@ export function specialize(expression: Expression, known: Known): Expression {
   const operand = (one: Operand): Operand => specializeOperand(one, known);
   switch (expression.kind) {
     case "truth":
+    case "open":
+    case "may":
       return expression;
     case "and":
       return and(expression.terms.map((term) => specialize(term, known)));
@@ -23,16 +27,25 @@ export function specialize(expression: Expression, known: Known): Expression {
       return fold({ ...expression, left: operand(expression.left), right: operand(expression.right) });
     case "in":
       return fold({ ...expression, operand: operand(expression.operand), items: expression.items.map(operand) });
+    case "in-list":
+      return fold({ ...expression, operand: operand(expression.operand), list: operand(expression.list) });
     case "match":
       return fold({ ...expression, operand: operand(expression.operand), pattern: operand(expression.pattern) });
     case "is-null":
       return fold({ ...expression, operand: operand(expression.operand) });
     case "belongs":
     case "above": {
-      const person = operand(expression.person);
-      // Nobody owns anything and nobody is above anybody: an anonymous visitor never meets these.
-      if (person.kind === "constant" && person.value === null) return { kind: "truth", value: 0 };
-      return { ...expression, person };
+      const asker = operand(expression.asker);
+      // Nobody owns anything and nobody is above anybody; who holds no role on any record holds it on none.
+      const isNobody = asker.kind === "constant" && (asker.value === null || asker.value === "[]");
+      return isNobody ? { kind: "truth", value: 0 } : { ...expression, asker };
+    }
+    case "exists": {
+      const { link } = expression;
+      const condition = specialize(expression.condition, known);
+      // Of no record can be said what is false of every one.
+      if (condition.kind === "truth" && condition.value === 0) return condition;
+      return { ...expression, condition, link: link && { ...link, value: operand(link.value) } };
     }
     default:
       return expression satisfies never;
@@ -43,6 +56,7 @@ export function specialize(expression: Expression, known: Known): Expression {
 export function specializeOperand(operand: Operand, known: Known): Operand {
   switch (operand.kind) {
     case "me":
+    case "held":
     case "request":
     case "today":
       return known(operand);
@@ -52,6 +66,7 @@ export function specializeOperand(operand: Operand, known: Known): Operand {
     case "constant":
     case "unreadable":
     case "field":
+    case "outer":
       return operand;
     default:
       return operand satisfies never;
@@ -61,31 +76,15 @@ export function specializeOperand(operand: Operand, known: Known): Operand {
 const nothing: Reading = { source: undefined, badData: () => {} };
 
 /** A comparison is decided once all its operands are; one with null or something unreadable in it may be decided sooner. */
-function fold(expression: Extract<Expression, { kind: "compare" | "in" | "match" | "is-null" }>): Expression {
+function fold(expression: Expression): Expression {
   const operands = operandsOf(expression);
   if (operands.every(isFixed)) return { kind: "truth", value: compileTest(expression)({}, nothing) };
-  if (expression.kind === "compare" || expression.kind === "match") {
-    const lost = operands.some((one) => one.kind === "unreadable" || (one.kind === "constant" && one.value === null));
-    if (lost) return { kind: "truth", value: 1 };
+  if (expression.kind === "compare" || expression.kind === "match" || expression.kind === "in-list") {
+    if (operands.some((one) => one.kind === "constant" && one.value === null)) return { kind: "truth", value: Unknown };
+    // The other side may be null, which would make it plainly unknown; both are unknown to every rule.
+    if (operands.some((one) => one.kind === "unreadable")) return { kind: "truth", value: Bad };
   }
   return expression;
-}
-
-function operandsOf(
-  expression: Extract<Expression, { kind: "compare" | "in" | "match" | "is-null" }>,
-): readonly Operand[] {
-  switch (expression.kind) {
-    case "compare":
-      return [expression.left, expression.right];
-    case "in":
-      return [expression.operand, ...expression.items];
-    case "match":
-      return [expression.operand, expression.pattern];
-    case "is-null":
-      return [expression.operand];
-    default:
-      return expression satisfies never;
-  }
 }
 
 function isFixed(operand: Operand): boolean {

@@ -37,7 +37,21 @@ export type Condition =
       readonly pattern: OperandSyntax;
       readonly at: number;
     }
-  | { readonly kind: "is-null"; readonly negated: boolean; readonly operand: OperandSyntax; readonly at: number };
+  | { readonly kind: "is-null"; readonly negated: boolean; readonly operand: OperandSyntax; readonly at: number }
+  | {
+      readonly kind: "exists";
+      readonly table: string;
+      readonly tableAt: number;
+      readonly condition: Condition;
+      readonly at: number;
+    }
+  | {
+      readonly kind: "may";
+      readonly action: string;
+      readonly actionAt: number;
+      readonly path: PathSyntax;
+      readonly at: number;
+    };
 
 export interface Comparison {
   readonly kind: "compare";

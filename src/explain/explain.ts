@@ -1,10 +1,12 @@
+import { compileRead, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import type { ActionName } from "../rules/actions.js";
-import type { Rule } from "../rules/rule.js";
-import type { Field } from "../schema/schema.js";
-import type { Decision } from "../session/gate.js";
+import { type ActionName, actionOf } from "../rules/actions.js";
+import { hasRow } from "../rules/cells.js";
+import type { Field, Table } from "../schema/schema.js";
+import type { Decision } from "../session/decision.js";
 import { insidesOf } from "../session/portier.js";
 import type { Reach } from "../session/reach.js";
+import { type CountingRule, countingRules } from "../session/residual.js";
 import type { Session } from "../session/session.js";
 import { type Alternative, findAlternatives } from "./missing.js";
 import { type ConditionTrace, type RuleTrace, Tracer, type WhoTrace } from "./trace.js";
@@ -41,18 +43,21 @@ export interface Explanation {
 
 /** Explains the session's own answer to a question; the decision itself comes from the session. */
 export function explain(session: Session, question: Question): Explanation {
-  const { ruleset, subject, reading } = insidesOf(session);
+  const { ruleset, subject, reading, plan } = insidesOf(session);
   const { action, table: tableName, record, field: fieldName } = question;
   const reach = record === undefined ? session.reach(action, tableName, fieldName) : undefined;
   const decision = record === undefined ? undefined : session.decide(action, tableName, record, fieldName);
-  const table = ruleset.schema.tables.get(tableName);
-  const field = fieldName === undefined ? undefined : table?.byName.get(fieldName);
-  const tracer = new Tracer(subject, reading, record);
+  const { table } = plan.of(tableName);
+  const field = fieldName === undefined ? undefined : table.byName.get(fieldName);
+  const tracer = new Tracer(subject, plan, reading, record);
 
-  const traces = (one: ActionName, about: Field | undefined) => {
-    const parts = one === "list" ? (["list", "view"] as const) : [one];
-    return parts.flatMap((part) => ruleset.of(tableName, part).map((rule) => traceRule(tracer, rule, part, about)));
-  };
+  const traces = (one: ActionName, about: Field | undefined) =>
+    actionsBehind(table, one).flatMap((part) =>
+      countingRules(ruleset, table, part).map((counting) => {
+        const place = record === undefined ? "any" : placeOf(table, record, reading);
+        return traceRule(tracer, counting, part, about, place);
+      }),
+    );
   const rules = traces(action, field).sort((a, b) => relevance(a) - relevance(b));
   const refused = subject.meets && (decision === undefined ? reach === "none" : !decision.permitted);
   return {
@@ -69,47 +74,89 @@ export function explain(session: Session, question: Question): Explanation {
   };
 }
 
+/** The actions whose rules an answer comes from: a permitted view also permits list, and a gate stands on its action. */
+function actionsBehind(table: Table, action: ActionName): readonly ActionName[] {
+  const on = actionOf(table, action)?.on;
+  if (on !== undefined) return [on, action];
+  return action === "list" ? ["list", "view"] : [action];
+}
+
+/** The row of a record in a grid; undefined where it cannot be told; `any` without a record or a grid. */
+type Place = number | undefined | "any";
+
+function placeOf({ grid }: Table, record: Row, reading: Reading): Place {
+  if (grid === undefined) return "any";
+  const { position } = grid;
+  const read = compileRead({ kind: "field", type: position.type, path: [position] });
+  const place = read(record, { source: reading.source, badData: () => {} });
+  return typeof place === "number" ? place : undefined;
+}
+
 /** About a record as a whole, a block counts only when the decision names it: it may cover some fields and not others. */
 function permitsOnly(rules: readonly RuleTrace[], decision: Decision | undefined): RuleTrace[] {
   return rules.filter((trace) => trace.effect === "permit" || trace.rule === decision?.rule);
 }
 
-function traceRule(tracer: Tracer, rule: Rule, action: ActionName, field: Field | undefined): RuleTrace {
-  const extent = rule.extents.get(action);
+function traceRule(
+  tracer: Tracer,
+  { rule, options }: CountingRule,
+  action: ActionName,
+  field: Field | undefined,
+  place: Place,
+): RuleTrace {
+  const { extent } = options;
   const isKey = field !== undefined && rule.table.key.includes(field);
-  const keyFollows = isKey && (action === "list" || action === "view");
-  const covers = extent !== undefined && (field === undefined || keyFollows || extent.fields.has(field));
+  const keyFollows = isKey && (action === "list" || action === "view" || action === "export");
+  const inExtent = field === undefined ? extent.fields.size > 0 || extent.act : keyFollows || extent.fields.has(field);
+  const covers = inExtent && coversPlace({ rule, options }, field, place);
   const to = tracer.who(rule);
-  const where = rule.where.kind === "truth" && rule.where.value === 2 ? undefined : tracer.condition(rule.where);
+  const where = rule.where.kind === "truth" && rule.where.value === 3 ? undefined : tracer.condition(rule.where);
+  const isLate = options.isCrossing === true || (rule.bothWays && options.judges === "change");
   return {
     rule: rule.address,
     effect: rule.effect.name,
     action,
     covers,
-    fields: rule.table.fields.filter((one) => extent?.fields.has(one)).map(({ name }) => name),
+    fields: rule.table.fields.filter((one) => extent.fields.has(one)).map(({ name }) => name),
     to,
     where,
     becomes: tracer.describe(rule.becomes),
-    applies: covers ? applies(rule, to, where) : "no",
+    applies: covers ? applies(rule, to, where, isLate) : "no",
     note: rule.note,
   };
 }
 
-function applies(rule: Rule, to: WhoTrace, where: ConditionTrace | undefined): "yes" | "no" | "open" {
+/** Whether a rule on cells covers the record's row; one that is not known is held by every block, and permitted by none. */
+function coversPlace({ rule, options: { extent } }: CountingRule, field: Field | undefined, place: Place): boolean {
+  const { cells } = extent;
+  if (cells === undefined || place === "any") return true;
+  if (place === undefined) return rule.effect.phase !== "permit";
+  const rows = field === undefined ? [...cells.rowsOf.values()] : [cells.rowsOf.get(field) ?? []];
+  const isCell = rows.some((one) => hasRow(one, place));
+  return field === undefined && extent.fields.size === 0 ? hasRow(cells.held, place) : isCell;
+}
+
+function applies(
+  rule: CountingRule["rule"],
+  to: WhoTrace,
+  where: ConditionTrace | undefined,
+  isLate: boolean,
+): "yes" | "no" | "open" {
   const truths = [where?.truth ?? "true", rule.effect.name === "reserve" ? opposite(to.truth) : to.truth];
-  if (truths.includes("false")) return "no";
-  if (truths.includes("open")) return "open";
-  const holds = rule.effect.phase === "block" || truths.every((truth) => truth === "true");
+  if (truths.includes("open")) return truths.includes("false") && !isLate ? "no" : "open";
+  // Tested again after the change, a condition that does not hold now may hold then.
+  if (truths.includes("false")) return isLate && truths[1] !== "false" ? "open" : "no";
+  const holds = rule.effect.phase !== "permit" || truths.every((truth) => truth === "true");
   if (!holds) return "no";
-  return rule.becomes === undefined ? "yes" : "open";
+  return rule.becomes === undefined && !isLate ? "yes" : "open";
 }
 
 function opposite(truth: WhoTrace["truth"]): WhoTrace["truth"] {
   return truth === "true" ? "false" : truth === "false" ? "true" : truth;
 }
 
-/** Blocks that apply, permits that apply, what may, and then the rest. */
+/** Blocks that apply, permits that apply, confirms, what may apply, and then the rest. */
 function relevance(trace: RuleTrace): number {
-  const effect = trace.effect === "permit" ? 1 : 0;
-  return { yes: 0, open: 2, no: trace.covers ? 4 : 6 }[trace.applies] + effect;
+  const effect = { deny: 0, reserve: 0, permit: 1, confirm: 2 }[trace.effect];
+  return { yes: 0, open: 3, no: trace.covers ? 6 : 9 }[trace.applies] + effect;
 }

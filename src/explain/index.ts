@@ -1,4 +1,4 @@
 export { type Explanation, explain, type Question } from "./explain.js";
 export type { Alternative, Need } from "./missing.js";
 export { type ExplanationWords, explanationText, explanationWords, type WordEntry, type WordSection } from "./text.js";
-export type { ConditionTrace, RuleTrace, TracedTruth, WhoTrace } from "./trace.js";
+export type { ConditionTrace, EntryTrace, RuleTrace, TracedTruth, WhoTrace } from "./trace.js";

@@ -21,7 +21,7 @@ export interface Need {
 export function findAlternatives(rules: readonly RuleTrace[]): Alternative[] {
   const lifts: Need[] = [];
   for (const trace of rules) {
-    if (trace.effect === "permit" || trace.applies !== "yes") continue;
+    if (trace.effect === "permit" || trace.effect === "confirm" || trace.applies !== "yes") continue;
     const lift = liftOf(trace);
     if (lift === undefined) return [];
     lifts.push(lift);

@@ -1,6 +1,6 @@
 import type { Explanation } from "./explain.js";
 import { type Alternative, valuesOf } from "./missing.js";
-import type { RuleTrace } from "./trace.js";
+import type { EntryTrace, RuleTrace } from "./trace.js";
 
 /** An explanation in words, in the order in which it is read; for a page to lay out. */
 export interface ExplanationWords {
@@ -46,6 +46,7 @@ const effectWords = {
   deny: ["denies", "would deny"],
   reserve: ["reserves", "would reserve"],
   permit: ["permits", "would permit"],
+  confirm: ["asks to confirm", "would ask to confirm"],
 } as const;
 
 /** Puts an explanation into words. Every sentence about a decision is made here. */
@@ -97,7 +98,11 @@ function answer({ decision, reach, meets }: Explanation): string {
   if (decision === undefined) return reaches[reach ?? "none"];
   const by = decision.rule === undefined ? "" : ` (${decision.rule})`;
   const tentative = decision.tentative === true ? "; the new values decide" : "";
-  return `${decision.permitted ? "YES" : "NO"}: ${reasons[decision.reason]}${by}${tentative}`;
+  const asked =
+    decision.confirm === undefined
+      ? ""
+      : `; to be confirmed first (${decision.confirm.map(({ rule }) => rule).join(", ")})`;
+  return `${decision.permitted ? "YES" : "NO"}: ${reasons[decision.reason]}${by}${asked}${tentative}`;
 }
 
 function missingSection(title: string, list: readonly Alternative[]): WordSection {
@@ -135,9 +140,14 @@ function fieldsText(fields: readonly string[]): string {
 }
 
 function whoText({ to, effect }: RuleTrace): string {
-  const entries = to.to.map(({ entry }) => entry).join(", ");
-  const except = to.except.length === 0 ? "" : `, except ${to.except.map(({ entry }) => entry).join(", ")}`;
+  const entries = to.to.map(entryText).join(", ");
+  const except = to.except.length === 0 ? "" : `, except ${to.except.map(entryText).join(", ")}`;
   const met = { true: "met", false: "not met", unknown: "unknown", open: "depends on the record" }[to.truth];
   const kept = effect === "reserve" ? " (kept by)" : "";
   return `${entries}${except}${kept}  -> ${met}`;
+}
+
+/** `collections (through keeper, head)`: how the person comes to it. */
+function entryText({ entry, through }: EntryTrace): string {
+  return through.length === 0 ? entry : `${entry} (through ${through.join(", ")})`;
 }

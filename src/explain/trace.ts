@@ -1,13 +1,16 @@
 import { describeExpression, describeOperand } from "../conditions/describe.js";
-import { compileRead, compileTest, type Reading } from "../conditions/evaluate.js";
-import type { Expression, Operand } from "../conditions/expression.js";
+import { compileTest, type Judge } from "../conditions/evaluate.js";
+import { type Expression, type Operand, operandsOf } from "../conditions/expression.js";
+import { compileRead, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { specialize, specializeOperand } from "../conditions/specialize.js";
 import { type Truth, truthNames } from "../conditions/truth.js";
 import type { ActionName } from "../rules/actions.js";
 import type { EffectName } from "../rules/effects.js";
 import type { Rule, Who } from "../rules/rule.js";
-import { entryMet } from "../session/gate.js";
+import { compileTruth } from "../session/decide.js";
+import type { Plan } from "../session/plan.js";
+import { entryMet } from "../session/step.js";
 import type { Subject } from "../session/subject.js";
 
 /** `open` where the answer depends on a record and none was given. */
@@ -24,8 +27,16 @@ export interface ConditionTrace {
 
 export interface WhoTrace {
   readonly truth: TracedTruth;
-  readonly to: readonly { readonly entry: string; readonly truth: TracedTruth }[];
-  readonly except: readonly { readonly entry: string; readonly truth: TracedTruth }[];
+  readonly to: readonly EntryTrace[];
+  readonly except: readonly EntryTrace[];
+}
+
+/** One entry of a rule's `to` or `except`. */
+export interface EntryTrace {
+  readonly entry: string;
+  readonly truth: TracedTruth;
+  /** For a role or group that is met: what it comes through, from the nearest on. */
+  readonly through: readonly string[];
 }
 
 /** How one rule stood towards a question. */
@@ -54,9 +65,11 @@ export class Tracer {
   readonly #subject: Subject;
   readonly #reading: Reading;
   readonly #record: Row | undefined;
+  readonly #judge: Judge;
 
-  constructor(subject: Subject, reading: Reading, record: Row | undefined) {
+  constructor(subject: Subject, plan: Plan, reading: Reading, record: Row | undefined) {
     this.#subject = subject;
+    this.#judge = (action, table) => compileTruth(plan.of(table), action);
     this.#reading = { source: reading.source, badData: () => {} };
     this.#record = record;
   }
@@ -66,7 +79,7 @@ export class Tracer {
   }
 
   who(rule: Rule): WhoTrace {
-    const traceAll = (entries: readonly Who[]) => entries.map((who) => ({ entry: who.text, truth: this.#entry(who) }));
+    const traceAll = (entries: readonly Who[]) => entries.map((who) => this.#traceEntry(who));
     const to = traceAll(rule.to);
     const except = traceAll(rule.except);
     const met = greatest(to.map(({ truth }) => truth));
@@ -89,16 +102,20 @@ export class Tracer {
     return { text, truth: this.#truth(expression), kind: "test", values: this.#values(expression), parts: [] };
   }
 
-  #entry(who: Who): TracedTruth {
-    return this.#subject.meets ? this.#truth(entryMet(who, this.#subject)) : "false";
+  #traceEntry(who: Who): EntryTrace {
+    const truth = this.#subject.meets
+      ? this.#safely(() => this.#truth(entryMet(who, this.#subject)), "unknown")
+      : "false";
+    const through = who.kind === "member" ? this.#safely(() => this.#subject.through(who.name), []) : [];
+    return { entry: who.text, truth, through };
   }
 
   #truth(expression: Expression): TracedTruth {
-    const residual = specialize(expression, this.#subject.known);
+    const residual = this.#safely(() => specialize(expression, this.#subject.known), expression);
     if (residual.kind === "truth") return truthNames[residual.value];
-    if (this.#record === undefined) return "open";
+    if (this.#record === undefined || residual.kind === "open") return "open";
     return this.#safely(
-      () => truthNames[compileTest(residual)(this.#record as Row, this.#reading) as Truth],
+      () => truthNames[compileTest(residual, this.#judge)(this.#record as Row, this.#reading) as Truth],
       "unknown",
     );
   }
@@ -110,7 +127,7 @@ export class Tracer {
   }
 
   #value(operand: Operand): string {
-    const residual = specializeOperand(operand, this.#subject.known);
+    const residual = this.#safely(() => specializeOperand(operand, this.#subject.known), operand);
     const isFixed = residual.kind === "constant" || residual.kind === "unreadable";
     if (this.#record === undefined && !isFixed) return "(depends on the record)";
     const value = this.#safely(() => compileRead(residual)(this.#record ?? {}, this.#reading), undefined);
@@ -128,19 +145,10 @@ export class Tracer {
   }
 }
 
+/** What a test compares. Who entries and `exists` say what they need in their own words. */
 function comparedOperands(expression: Expression): readonly Operand[] {
-  switch (expression.kind) {
-    case "compare":
-      return [expression.left, expression.right];
-    case "in":
-      return [expression.operand, ...expression.items];
-    case "match":
-      return [expression.operand, expression.pattern];
-    case "is-null":
-      return [expression.operand];
-    default:
-      return [];
-  }
+  const isAside = expression.kind === "belongs" || expression.kind === "above" || expression.kind === "exists";
+  return isAside ? [] : operandsOf(expression);
 }
 
 function greatest(truths: readonly TracedTruth[]): TracedTruth {

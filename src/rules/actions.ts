@@ -1,26 +1,51 @@
+import type { Table } from "../schema/schema.js";
+
 /** What an action's extent speaks of, and which state of the record its conditions look at. */
 export interface Action {
   /** `fields`; `record` (the extent is `yes`); `both` for the act and the fields that are given a value. */
   readonly speaksOf: "fields" | "record" | "both";
   /** `stored`: the record as it is. `new`: as it would become. `change`: both. */
   readonly judges: "stored" | "new" | "change";
-  /** For sentences: `may not edit`. */
-  readonly verb: string;
+  /** Whether the action sets values. */
+  readonly writes: boolean;
+  /** Whether it is for records that the person knows of; others do not exist for it. */
+  readonly needsKnown: boolean;
+  /** The action that must be permitted as well: this one is a gate on top of it. */
+  readonly on?: BuiltInAction;
 }
 
-/** The actions in the order in which they are shown. */
-export const actionNames = ["list", "view", "create", "edit", "delete"] as const;
+/** The built-in actions in the order in which they are shown. */
+export const actionNames = ["list", "view", "create", "edit", "delete", "export", "import", "bulk"] as const;
 
-export type ActionName = (typeof actionNames)[number];
+export type BuiltInAction = (typeof actionNames)[number];
 
-export const actions: Readonly<Record<ActionName, Action>> = {
-  list: { speaksOf: "fields", judges: "stored", verb: "list" },
-  view: { speaksOf: "fields", judges: "stored", verb: "view" },
-  create: { speaksOf: "both", judges: "new", verb: "create" },
-  edit: { speaksOf: "fields", judges: "change", verb: "edit" },
-  delete: { speaksOf: "record", judges: "stored", verb: "delete" },
+/** A built-in action, or one that a table declares. */
+export type ActionName = BuiltInAction | (string & {});
+
+export const actions: Readonly<Record<BuiltInAction, Action>> = {
+  list: { speaksOf: "fields", judges: "stored", writes: false, needsKnown: false },
+  view: { speaksOf: "fields", judges: "stored", writes: false, needsKnown: false },
+  create: { speaksOf: "both", judges: "new", writes: true, needsKnown: false },
+  edit: { speaksOf: "fields", judges: "change", writes: true, needsKnown: true },
+  delete: { speaksOf: "record", judges: "stored", writes: false, needsKnown: true },
+  export: { speaksOf: "fields", judges: "stored", writes: false, needsKnown: false, on: "view" },
+  import: { speaksOf: "both", judges: "new", writes: true, needsKnown: false, on: "create" },
+  bulk: { speaksOf: "fields", judges: "change", writes: true, needsKnown: true, on: "edit" },
 };
 
-export function isActionName(name: string): name is ActionName {
+const custom: Action = { speaksOf: "record", judges: "stored", writes: false, needsKnown: true };
+
+export function isBuiltIn(name: string): name is BuiltInAction {
   return Object.hasOwn(actions, name);
+}
+
+/** What an action of a table is; undefined when the table has no such action. */
+export function actionOf(table: Table, name: string): Action | undefined {
+  if (isBuiltIn(name)) return actions[name];
+  return table.actions.includes(name) ? custom : undefined;
+}
+
+/** The names of all actions of a table, built-in ones first. */
+export function actionNamesOf(table: Table): readonly ActionName[] {
+  return [...actionNames, ...table.actions];
 }

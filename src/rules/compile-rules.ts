@@ -1,21 +1,32 @@
 import { type Operand, type SessionOperand, visitOperands } from "../conditions/expression.js";
-import { declare } from "../schema/declare.js";
+import { type Declared, declare } from "../schema/declare.js";
 import { limits } from "../schema/limits.js";
 import { type Locate, PortierError, type Problem, Problems, problem } from "../schema/problems.js";
-import type { Part } from "../schema/reader.js";
-import { printFieldPath, type Schema } from "../schema/schema.js";
+import { checkName, type Part, readMapping, readText } from "../schema/reader.js";
+import { printFieldPath, type Schema, type Table } from "../schema/schema.js";
 import type { ActionName } from "./actions.js";
+import { readRange } from "./cells.js";
+import { type Group, readGroups } from "./groups.js";
+import { reportMayCircles } from "./may-circles.js";
+import type { CellRange } from "./ranges.js";
 import { readRules } from "./read-rules.js";
 import type { Rule } from "./rule.js";
 
 /** A document that has been checked as a whole: its schema, and its rules by table and action. Immutable. */
 export interface Ruleset {
   readonly schema: Schema;
+  readonly groups: ReadonlyMap<string, Group>;
   readonly rules: readonly Rule[];
   /** The rules of a table that speak of an action, in the order of their addresses. */
   of(table: string, action: ActionName): readonly Rule[];
+  /** Named ranges by table. */
+  readonly ranges: ReadonlyMap<string, ReadonlyMap<string, CellRange>>;
   /** What the rules ask of a session, each once: the parts of a person or request that decisions depend on. */
   readonly sessionOperands: ReadonlyMap<string, SessionOperand>;
+  /** The roles and groups that rules name: what of a person's memberships decisions depend on. */
+  readonly memberships: ReadonlySet<string>;
+  /** The rules that are there for a time only. */
+  readonly timed: readonly Rule[];
 }
 
 /**
@@ -26,18 +37,68 @@ export interface Ruleset {
 export function compileRules(document: unknown, locate?: Locate): Ruleset {
   const problems = new Problems();
   const root: Part = { value: document, path: [], problems };
-  const { schema, rules: parts, broken } = declare(root);
-  const rules: Rule[] = [];
-  for (const [name, part] of parts) {
+  const declared = declare(root);
+  const { schema } = declared;
+  const groups = readGroups(declared.groups, schema);
+  const ranges = new Map<string, Map<string, CellRange>>();
+  for (const [name, part] of declared.ranges) {
     const table = schema.tables.get(name);
-    if (table !== undefined) rules.push(...readRules(part, schema, table));
+    if (table !== undefined) ranges.set(name, readNamedRanges(part, table));
   }
+  const rules = readAllRules(declared, groups, ranges);
   if (rules.length > limits.rules) problems.add("too-large", { what: "rules", limit: limits.rules });
-  const found = withoutEchoes(problems.list, broken);
+  if (problems.list.length === 0) reportMayCircles(rules, problems);
+  const found = withoutEchoes(problems.list, declared.broken);
   if (found.length > 0) throw new PortierError(sortByPlace(found, locate));
 
   // In the order of their addresses, so that no answer can depend on the order in which rules were written.
-  rules.sort((a, b) => (a.address < b.address ? -1 : 1));
+  rules.sort((a, b) => (a.address < b.address ? -1 : a.address > b.address ? 1 : 0));
+  const index = indexRules(rules);
+  const none: readonly Rule[] = [];
+  return {
+    schema,
+    groups,
+    rules,
+    of: (table, action) => index.get(table)?.get(action) ?? none,
+    ranges,
+    sessionOperands: collectSessionOperands(rules),
+    memberships: collectMemberships(rules),
+    timed: rules.filter((rule) => rule.from !== undefined || rule.until !== undefined),
+  };
+}
+
+function readAllRules(
+  { schema, rules: parts, everyTable }: Declared,
+  groups: ReadonlyMap<string, Group>,
+  ranges: ReadonlyMap<string, ReadonlyMap<string, CellRange>>,
+): Rule[] {
+  const rules: Rule[] = [];
+  const names = new Set(groups.keys());
+  for (const [name, table] of schema.tables) {
+    const scope = { schema, table, groups: names, ranges: ranges.get(name) ?? new Map<string, CellRange>() };
+    const own = parts.get(name);
+    if (own !== undefined) rules.push(...readRules(own, { ...scope, isEveryTable: false }));
+    if (everyTable !== undefined) rules.push(...readRules(everyTable, { ...scope, isEveryTable: true }));
+  }
+  return rules;
+}
+
+function readNamedRanges(part: Part, table: Table): Map<string, CellRange> {
+  const named = new Map<string, CellRange>();
+  if (table.grid === undefined) {
+    part.problems.add("no-grid", { table: table.name }, part.path);
+    return named;
+  }
+  for (const [name, entry] of readMapping(part, `ranges of "${table.name}"`)) {
+    if (!checkName(entry, "a range", name)) continue;
+    const text = readText(entry, `range "${name}"`);
+    const range = text === undefined ? undefined : readRange(entry, text, table.grid, []);
+    if (range !== undefined) named.set(name, range);
+  }
+  return named;
+}
+
+function indexRules(rules: readonly Rule[]): Map<string, Map<ActionName, Rule[]>> {
   const index = new Map<string, Map<ActionName, Rule[]>>();
   for (const rule of rules) {
     const byAction = index.get(rule.table.name) ?? new Map<ActionName, Rule[]>();
@@ -48,22 +109,26 @@ export function compileRules(document: unknown, locate?: Locate): Ruleset {
       else list.push(rule);
     }
   }
-  const none: readonly Rule[] = [];
-  return {
-    schema,
-    rules,
-    of: (table, action) => index.get(table)?.get(action) ?? none,
-    sessionOperands: collectSessionOperands(rules),
-  };
+  return index;
 }
 
-/** A field that could not be read has its own problem; that rules then do not find it is the same problem again. */
+/**
+ * A field that could not be read has its own problem; that rules then do not find it is the same problem again. And a
+ * mistake in a rule of every table is one mistake, unless it is about one of the tables.
+ */
 function withoutEchoes(list: readonly Problem[], broken: ReadonlyMap<string, ReadonlySet<string>>): readonly Problem[] {
   const echoes = new Set<string>();
   for (const [table, names] of broken) {
     for (const name of names) echoes.add(problem("unknown-field", { table, name, candidates: [] }).message);
   }
-  return echoes.size === 0 ? list : list.filter((one) => one.code !== "unknown-field" || !echoes.has(one.message));
+  const said = new Set<string>();
+  return list.filter((one) => {
+    if (one.code === "unknown-field" && echoes.has(one.message)) return false;
+    const line = JSON.stringify([one.code, one.message, one.path, one.offset]);
+    const isNew = !said.has(line);
+    said.add(line);
+    return isNew;
+  });
 }
 
 /** In the order of the file, where there is one. */
@@ -75,9 +140,7 @@ function sortByPlace(problems: readonly Problem[], locate: Locate | undefined): 
 function collectSessionOperands(rules: readonly Rule[]): Map<string, SessionOperand> {
   const operands = new Map<string, SessionOperand>();
   const visit = (operand: Operand) => {
-    if (operand.kind === "me" || operand.kind === "request" || operand.kind === "today") {
-      operands.set(sessionOperandName(operand), operand);
-    }
+    if (isSessionOperand(operand)) operands.set(sessionOperandName(operand), operand);
   };
   for (const rule of rules) {
     visitOperands(rule.where, visit);
@@ -89,11 +152,25 @@ function collectSessionOperands(rules: readonly Rule[]): Map<string, SessionOper
   return operands;
 }
 
-/** `me.department`, `request.site`, `today`: one name for each thing that a session knows. */
+function collectMemberships(rules: readonly Rule[]): Set<string> {
+  const names = new Set<string>();
+  for (const who of rules.flatMap((rule) => [...rule.to, ...rule.except])) {
+    if (who.kind === "member") names.add(who.name);
+  }
+  return names;
+}
+
+function isSessionOperand(operand: Operand): operand is SessionOperand {
+  return ["me", "held", "request", "today"].includes(operand.kind);
+}
+
+/** `me.department`, `editor of`, `request.site`, `today`: one name for each thing that a session knows. */
 export function sessionOperandName(operand: SessionOperand): string {
   switch (operand.kind) {
     case "me":
       return `me.${printFieldPath(operand.path)}`;
+    case "held":
+      return `${operand.role} of`;
     case "request":
       return `request.${operand.name}`;
     case "today":

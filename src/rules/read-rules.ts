@@ -1,92 +1,189 @@
 import { readCondition } from "../conditions/check.js";
 import { always, type Expression, never } from "../conditions/expression.js";
-import { checkName, type Part, readMapping, readShape, readText } from "../schema/reader.js";
+import { checkName, type Part, readFlag, readMapping, readShape, readText, readTexts } from "../schema/reader.js";
 import type { Schema, Table } from "../schema/schema.js";
-import { type ActionName, actionNames, actions, isActionName } from "./actions.js";
-import { type EffectName, effectNames, effects } from "./effects.js";
+import { canonicalDate, startOfDay } from "../schema/types/date.js";
+import { canonicalTimestamp } from "../schema/types/timestamp.js";
+import { type ActionName, actionNamesOf, actionOf } from "./actions.js";
+import { type Effect, type EffectName, effectNames, effects } from "./effects.js";
 import { readExtent } from "./extent.js";
+import type { CellRange } from "./ranges.js";
 import type { Extent, Rule } from "./rule.js";
 import { readWho } from "./who.js";
 
-const ruleKeys = ["to", "except", "where", "becomes", "note", ...effectNames] as const;
+const ruleKeys = [
+  "to",
+  "except",
+  "where",
+  "becomes",
+  "bothWays",
+  "from",
+  "until",
+  "skip",
+  "note",
+  ...effectNames,
+] as const;
+
+type Shape = ReadonlyMap<(typeof ruleKeys)[number], Part>;
+
+/** What the names in a table's rules mean. */
+export interface RuleScope {
+  readonly schema: Schema;
+  readonly table: Table;
+  readonly groups: ReadonlySet<string>;
+  /** Named ranges of the table. */
+  readonly ranges: ReadonlyMap<string, CellRange>;
+  /** Whether the rules stand under `"*"`, and so in every table. */
+  readonly isEveryTable: boolean;
+}
 
 /** Reads the rules of one table. A rule with a problem is left out, the problem listed. */
-export function readRules(part: Part, schema: Schema, table: Table): Rule[] {
+export function readRules(part: Part, scope: RuleScope): Rule[] {
   const rules: Rule[] = [];
-  for (const [name, entry] of readMapping(part, `rules of "${table.name}"`)) {
+  for (const [name, entry] of readMapping(part, `rules of "${scope.isEveryTable ? "*" : scope.table.name}"`)) {
     if (!checkName(entry, "a rule", name)) continue;
     if (!/^[a-z0-9]+(-[a-z0-9]+)*$/.test(name)) {
       const rule = "use small letters, digits and hyphens: labels-are-public";
       part.problems.add("bad-name", { what: "a rule", name, rule }, entry.path);
       continue;
     }
-    const rule = readRule(entry, name, schema, table);
+    const rule = new RuleReader(entry, name, scope).read();
     if (rule !== undefined) rules.push(rule);
   }
   return rules;
 }
 
-function readRule(part: Part, name: string, schema: Schema, table: Table): Rule | undefined {
-  const { problems } = part;
-  const before = problems.list.length;
-  const address = `${table.name}/${name}`;
-  const shape = readShape(part, `rule "${name}"`, ruleKeys);
-  const found = effectNames.filter((effect) => shape.has(effect));
-  if (found.length > 1) problems.add("several-effects", { rule: name, found }, part.path);
-  if (found.length === 0) problems.add("missing-effect", { rule: name, effects: effectNames }, part.path);
+class RuleReader {
+  readonly #part: Part;
+  readonly #name: string;
+  readonly #scope: RuleScope;
+  readonly #shape: Shape;
 
-  const condition = (key: "where" | "becomes"): Expression | undefined => {
-    const value = shape.get(key);
-    return value && readWhere(value, `${key} of "${name}"`, schema, table, key === "becomes");
-  };
-  const where = condition("where") ?? always;
-  const becomes = condition("becomes");
-  const to = readWho(shape.get("to"), `to of "${name}"`, schema, table);
-  const except = readWho(shape.get("except"), `except of "${name}"`, schema, table);
-  const note = readText(shape.get("note"), "note");
-
-  const [effectName] = found;
-  if (effectName === undefined) return undefined;
-  const effect = effects[effectName];
-  if (!shape.has("to")) {
-    if (effect.needsTo) problems.add("missing-to", { rule: name, effect: effectName }, part.path);
-    else to.push({ kind: "anyone", text: "anyone" });
+  constructor(part: Part, name: string, scope: RuleScope) {
+    this.#part = part;
+    this.#name = name;
+    this.#scope = scope;
+    this.#shape = readShape(part, `rule "${name}"`, ruleKeys);
   }
-  const extents = readExtents(shape.get(effectName), effectName, table);
-  if (becomes !== undefined) checkBecomes(shape.get("becomes"), extents);
-  if (problems.list.length > before) return undefined;
-  return { address, table, effect, to, except, where, becomes, extents, note };
-}
 
-function readWhere(part: Part, what: string, schema: Schema, table: Table, isBecomes: boolean): Expression | undefined {
-  if (typeof part.value === "boolean") return part.value ? always : never;
-  const text = readText(part, what);
-  if (text === undefined) return undefined;
-  if (isBecomes && text.trim() === "any") return always;
-  return readCondition(text, { schema, table, problems: part.problems, path: part.path });
-}
-
-function readExtents(part: Part | undefined, effectName: EffectName, table: Table): Map<ActionName, Extent> {
-  const extents = new Map<ActionName, Extent>();
-  if (part === undefined) return extents;
-  const entries = readMapping(part, effectName);
-  if (entries.size === 0 && typeof part.value === "object") {
-    part.problems.add("wrong-shape", { what: effectName, expected: "at least one action", found: {} }, part.path);
-  }
-  for (const [action, entry] of entries) {
-    if (!isActionName(action)) {
-      part.problems.add("unknown-action", { table: table.name, name: action, candidates: actionNames }, entry.path);
-      continue;
+  read(): Rule | undefined {
+    const { problems, path } = this.#part;
+    const { table } = this.#scope;
+    const before = problems.list.length;
+    if (this.#isSkipped()) return undefined;
+    const effect = this.#effect();
+    const where = this.#condition("where") ?? always;
+    const becomes = this.#condition("becomes");
+    const to = readWho(this.#shape.get("to"), `to of "${this.#name}"`, this.#scope);
+    const except = readWho(this.#shape.get("except"), `except of "${this.#name}"`, this.#scope);
+    const note = readText(this.#shape.get("note"), "note");
+    const bothWays = readFlag(this.#shape.get("bothWays"), "bothWays");
+    const from = this.#moment("from");
+    const until = this.#moment("until");
+    if (effect === undefined) return undefined;
+    if (!this.#shape.has("to")) {
+      if (effect.needsTo) problems.add("missing-to", { rule: this.#name, effect: effect.name }, path);
+      else to.push({ kind: "anyone", text: "anyone" });
     }
-    const extent = readExtent(entry, action, effects[effectName], table);
-    if (extent !== undefined) extents.set(action, extent);
+    const extents = this.#extents(effect);
+    if (becomes !== undefined) this.#checkBecomes(extents);
+    if (bothWays) this.#checkBothWays(effect);
+    if (from !== undefined && until !== undefined && from >= until) {
+      problems.add("empty-period", { rule: this.#name }, this.#shape.get("until")?.path ?? path);
+    }
+    if (problems.list.length > before) return undefined;
+    const address = `${this.#scope.isEveryTable ? "*" : table.name}/${this.#name}`;
+    return { address, table, effect, to, except, where, becomes, bothWays, from, until, extents, note, path };
   }
-  return extents;
-}
 
-function checkBecomes(part: Part | undefined, extents: ReadonlyMap<ActionName, Extent>): void {
-  const without = [...extents.keys()].filter((action) => actions[action].judges === "stored");
-  if (part !== undefined && without.length > 0) {
-    part.problems.add("misplaced-becomes", { actions: without }, part.path);
+  /** A rule of every table that leaves this one out. */
+  #isSkipped(): boolean {
+    const skip = this.#shape.get("skip");
+    if (skip === undefined) return false;
+    const { schema, table, isEveryTable } = this.#scope;
+    if (!isEveryTable) {
+      const facts = { what: "skip", expected: 'given under table "*" only', found: skip.value };
+      skip.problems.add("wrong-shape", facts, skip.path);
+    }
+    const names = readTexts(skip, `skip of "${this.#name}"`);
+    for (const entry of names) {
+      const name = entry.value as string;
+      if (schema.tables.has(name)) continue;
+      entry.problems.add("unknown-table", { name, candidates: schema.tables.keys() }, entry.path);
+    }
+    return names.some((entry) => entry.value === table.name);
+  }
+
+  #effect(): Effect | undefined {
+    const { problems, path } = this.#part;
+    const found: EffectName[] = effectNames.filter((effect) => this.#shape.has(effect));
+    if (found.length > 1) problems.add("several-effects", { rule: this.#name, found }, path);
+    if (found.length === 0) problems.add("missing-effect", { rule: this.#name, effects: effectNames }, path);
+    const [name] = found;
+    return name && effects[name];
+  }
+
+  #condition(key: "where" | "becomes"): Expression | undefined {
+    const part = this.#shape.get(key);
+    if (part === undefined) return undefined;
+    if (typeof part.value === "boolean") return part.value ? always : never;
+    const text = readText(part, `${key} of "${this.#name}"`);
+    if (text === undefined) return undefined;
+    if (key === "becomes" && text.trim() === "any") return always;
+    const { schema, table } = this.#scope;
+    // `may create` has no record to ask about, and `import` neither.
+    const isAction = (action: string, of: Table) =>
+      actionOf(of, action)?.judges !== "new" && actionOf(of, action) !== undefined;
+    return readCondition(text, { schema, table, problems: part.problems, path: part.path, isAction });
+  }
+
+  #moment(key: "from" | "until"): string | undefined {
+    const part = this.#shape.get(key);
+    const text = readText(part, `${key} of "${this.#name}"`);
+    if (part === undefined || text === undefined) return undefined;
+    const day = canonicalDate(text);
+    const moment = day === undefined ? canonicalTimestamp(text) : startOfDay(day, this.#scope.schema.timeZone);
+    if (moment === undefined) {
+      const expects = 'a date such as "2027-01-31" or an instant with its zone';
+      part.problems.add("bad-value", { field: key, expects, found: text }, part.path);
+    }
+    return moment;
+  }
+
+  #extents(effect: Effect): Map<ActionName, Extent> {
+    const extents = new Map<ActionName, Extent>();
+    const part = this.#shape.get(effect.name);
+    const { table, ranges } = this.#scope;
+    if (part === undefined) return extents;
+    const entries = readMapping(part, effect.name);
+    if (entries.size === 0 && typeof part.value === "object") {
+      part.problems.add("wrong-shape", { what: effect.name, expected: "at least one action", found: {} }, part.path);
+    }
+    for (const [name, entry] of entries) {
+      const action = actionOf(table, name);
+      if (action === undefined) {
+        part.problems.add("unknown-action", { table: table.name, name, candidates: actionNamesOf(table) }, entry.path);
+      } else if (!effect.coversReading && action.speaksOf === "fields" && !action.writes) {
+        part.problems.add("misplaced-confirm", { action: name }, entry.path);
+      } else {
+        const extent = readExtent(entry, { table, effect, name, action, ranges });
+        if (extent !== undefined) extents.set(name, extent);
+      }
+    }
+    return extents;
+  }
+
+  #checkBecomes(extents: ReadonlyMap<ActionName, Extent>): void {
+    const part = this.#shape.get("becomes");
+    const without = [...extents.keys()].filter((action) => actionOf(this.#scope.table, action)?.judges === "stored");
+    if (part !== undefined && without.length > 0) {
+      part.problems.add("misplaced-becomes", { actions: without }, part.path);
+    }
+  }
+
+  #checkBothWays(effect: Effect): void {
+    const part = this.#shape.get("bothWays");
+    const why = effect.phase === "permit" ? "permit" : this.#shape.has("becomes") ? "becomes" : undefined;
+    if (part !== undefined && why !== undefined) part.problems.add("misplaced-both-ways", { why }, part.path);
   }
 }

@@ -1,30 +1,70 @@
 import { personType } from "../conditions/check.js";
 import type { Expression, Operand } from "../conditions/expression.js";
 import { type Part, readTexts } from "../schema/reader.js";
-import { type Field, type FieldPath, type Schema, singleKey, type Table } from "../schema/schema.js";
+import {
+  type Field,
+  type FieldPath,
+  lastOf,
+  type Role,
+  type Schema,
+  singleKey,
+  type Table,
+  writtenOut,
+} from "../schema/schema.js";
+import { list } from "../schema/types/list.js";
+import { scalarTypes } from "../schema/types/scalars.js";
 import type { Who } from "./rule.js";
 
+/** What an entry's names mean. */
+export interface WhoScope {
+  readonly schema: Schema;
+  readonly table: Table;
+  readonly groups: ReadonlySet<string>;
+}
+
 /** Reads `to` or `except`. Entries that name nothing are reported and left out. */
-export function readWho(part: Part | undefined, what: string, schema: Schema, table: Table): Who[] {
+export function readWho(part: Part | undefined, what: string, scope: WhoScope): Who[] {
   const entries: Who[] = [];
   for (const entry of readTexts(part, what)) {
-    const who = readEntry(entry, entry.value as string, schema, table);
+    const who = readEntry(entry, (entry.value as string).trim(), scope);
     if (who !== undefined) entries.push(who);
   }
   return entries;
 }
 
-function readEntry(part: Part, text: string, schema: Schema, table: Table): Who | undefined {
+function readEntry(part: Part, text: string, scope: WhoScope): Who | undefined {
+  const { schema, table, groups } = scope;
   if (text === "anyone" || text === "signed-in") return { kind: text, text };
   if (text === "owner") return related(part, text, ownerPath(part, table), schema, "belongs");
-  if (/^above\s/.test(text)) {
-    const whose = text.slice("above".length).trim();
-    const path = whose === "owner" ? ownerPath(part, table) : personPath(part, whose, schema, table);
+  const [first = "", ...rest] = text.split(/\s+/);
+  const after = text.slice(first.length).trim();
+  if (first === "above" && rest.length > 0) {
+    const path = after === "owner" ? ownerPath(part, table) : personPath(part, after, schema, table);
     return related(part, text, path, schema, "above");
   }
-  if (schema.roles.has(text)) return { kind: "role", role: text, text };
-  const candidates = ["anyone", "signed-in", "owner", "above owner", ...schema.roles.keys()];
+  if (first === "person" && rest.length > 0) return oneOf(part, text, after, schema);
+  if (rest[0] === "of" && rest.length > 1) {
+    return scoped(part, text, first, after.slice("of".length).trim(), scope);
+  }
+  const role = schema.roles.get(text);
+  if (role !== undefined || groups.has(text)) {
+    if (role?.scope === undefined) return { kind: "member", name: text, text };
+    part.problems.add("scoped-role", { role: text, scope: role.scope }, part.path);
+    return undefined;
+  }
+  const candidates = ["anyone", "signed-in", "owner", "above owner", ...schema.roles.keys(), ...groups];
   part.problems.add("unknown-who", { name: text, candidates }, part.path);
+  return undefined;
+}
+
+/** The person who asks, as an operand; undefined (and a problem) where the document knows no people. */
+export function askingPerson(part: Part, what: string, schema: Schema): Operand | undefined {
+  const people = schema.people;
+  const key = people && singleKey(people.table);
+  if (people !== undefined && key !== undefined) {
+    return { kind: "me", type: personType(people.table, [key]), path: [key] };
+  }
+  part.problems.add("no-people", { what }, part.path);
   return undefined;
 }
 
@@ -35,21 +75,58 @@ function related(
   schema: Schema,
   kind: "belongs" | "above",
 ): Who | undefined {
-  const people = schema.people;
-  const key = people && singleKey(people.table);
-  if (people === undefined || key === undefined) {
-    part.problems.add("no-people", { what: `"${text}"` }, part.path);
+  const asker = askingPerson(part, `"${text}"`, schema);
+  if (asker === undefined || path === undefined) return undefined;
+  if (kind === "belongs") return { kind: "related", met: { kind, path, asker }, text };
+  const line = schema.people?.manager;
+  if (line !== undefined) return { kind: "related", met: { kind, path, line, asker }, text };
+  part.problems.add("no-manager", { what: `"${text}"` }, part.path);
+  return undefined;
+}
+
+/** `person KEY`: a fixed person, whatever the record. */
+function oneOf(part: Part, text: string, key: string, schema: Schema): Who | undefined {
+  const asker = askingPerson(part, `"${text}"`, schema);
+  if (asker === undefined) return undefined;
+  const value = readKey(part, key, schema);
+  if (value === undefined) return undefined;
+  return { kind: "related", met: { kind: "compare", op: "=", left: asker, right: value }, text };
+}
+
+/** A person's key as a document writes it; undefined after a problem. */
+export function readKey(part: Part, key: string, schema: Schema): Operand | undefined {
+  const field = schema.people && singleKey(schema.people.table);
+  if (field === undefined) return undefined;
+  const { type } = field;
+  const value = type.canonical(key) ?? (type.base === "integer" ? type.canonical(Number(key)) : undefined);
+  if (value !== undefined) return { kind: "constant", type, value };
+  part.problems.add("bad-value", { field: field.name, expects: type.expects, found: key }, part.path);
+  return undefined;
+}
+
+/** `ROLE of PATH`, `ROLE of this`: held on the record that the path refers to. */
+function scoped(part: Part, text: string, name: string, target: string, { schema, table }: WhoScope): Who | undefined {
+  const role = schema.roles.get(name);
+  if (role === undefined) {
+    part.problems.add("unknown-role", { name, candidates: schema.roles.keys() }, part.path);
     return undefined;
   }
+  if (role.scope === undefined) {
+    part.problems.add("unscoped-role", { role: name }, part.path);
+    return undefined;
+  }
+  const path: FieldPath | undefined = target === "this" ? [table.address] : referencePath(part, target, schema, table);
   if (path === undefined) return undefined;
-  const person: Operand = { kind: "me", type: personType(people.table, [key]), path: [key] };
-  if (kind === "belongs") return { kind: "related", met: { kind, path, person }, text };
-  if (people.manager === undefined) {
-    part.problems.add("no-manager", { what: `"${text}"` }, part.path);
+  const leadsTo = target === "this" ? table.name : lastOf(path).type.target;
+  if (leadsTo !== role.scope) {
+    part.problems.add("wrong-scope", { role: name, scope: role.scope, where: `"${text}"` }, part.path);
     return undefined;
   }
-  const met: Expression = { kind, path, line: [people.manager], person };
-  return { kind: "related", met, text };
+  return { kind: "related", met: heldOn(role, path), text };
+}
+
+function heldOn(role: Role, path: FieldPath): Expression {
+  return { kind: "belongs", path, asker: { kind: "held", type: list(scalarTypes.text), role: role.name } };
 }
 
 function ownerPath(part: Part, table: Table): FieldPath | undefined {
@@ -57,26 +134,37 @@ function ownerPath(part: Part, table: Table): FieldPath | undefined {
   return table.owner;
 }
 
-/** A path of references from the table to a person. */
+/** A path of references from the table to a person, or a list of persons. */
 function personPath(part: Part, text: string, schema: Schema, table: Table): FieldPath | undefined {
+  const path = referencePath(part, text, schema, table);
+  const people = schema.people;
+  if (path === undefined) return undefined;
+  const last = lastOf(path);
+  const target = last.type.target ?? last.type.element?.target;
+  if (people !== undefined && (target === people.table.name || last === singleKey(people.table))) return path;
+  part.problems.add("not-a-person", { what: `"${text}"`, people: people?.table.name }, part.path);
+  return undefined;
+}
+
+function referencePath(part: Part, text: string, schema: Schema, table: Table): FieldPath | undefined {
   const path: Field[] = [];
   let current: Table | undefined = table;
+  let last: Field | undefined;
   for (const name of text.split(".")) {
-    const field: Field | undefined = current?.byName.get(name);
-    if (current === undefined || field === undefined) {
-      const facts = { table: current?.name ?? table.name, name, candidates: current?.byName.keys() ?? [] };
-      part.problems.add("unknown-field", facts, part.path);
+    if (current === undefined) {
+      const facts = { table: last?.table ?? table.name, field: last?.name ?? text, label: last?.type.label ?? "field" };
+      part.problems.add("not-a-reference", facts, part.path);
       return undefined;
     }
-    path.push(field);
+    const field: Field | undefined = current.byName.get(name);
+    if (field === undefined) {
+      part.problems.add("unknown-field", { table: current.name, name, candidates: current.byName.keys() }, part.path);
+      return undefined;
+    }
+    path.push(...writtenOut(field));
+    last = field;
     current = field.type.target === undefined ? undefined : schema.tables.get(field.type.target);
   }
   const [first, ...rest] = path;
-  const people = schema.people?.table;
-  if (first === undefined) return undefined;
-  if (people === undefined || current !== people) {
-    part.problems.add("not-a-person", { what: `"${text}"`, people: people?.name }, part.path);
-    return undefined;
-  }
-  return [first, ...rest];
+  return first && [first, ...rest];
 }

@@ -3,15 +3,31 @@ import { checkName, isMapping, type Part, readFlag, readMapping, readShape, read
 import type { Field } from "./schema.js";
 import { choice } from "./types/choice.js";
 import { type FieldType, fieldTypeNames } from "./types/field-type.js";
-import { reference } from "./types/reference.js";
+import { json } from "./types/json.js";
+import { list } from "./types/list.js";
 import { isScalarTypeName, scalarTypes } from "./types/scalars.js";
 
-/** A field as declared, before references are followed. */
+/** A reference as declared, before the table that it leads to is looked at. */
+export interface DeclaredReference {
+  readonly kind: "reference";
+  readonly table: string;
+  readonly part: Part;
+  /** The fields that make it up, for a table with a key of several. */
+  readonly by: readonly Part[] | undefined;
+}
+
+/** What a field holds, as far as it can be told without looking at other fields and tables. */
+export type DeclaredType =
+  | { readonly kind: "known"; readonly type: FieldType }
+  | DeclaredReference
+  | { readonly kind: "list"; readonly element: DeclaredReference }
+  | { readonly kind: "lookup"; readonly through: Part; readonly field: Part };
+
 export interface DeclaredField {
   readonly part: Part;
   readonly name: string;
-  readonly type: FieldType | { readonly reference: string; readonly part: Part };
-  readonly flags: Pick<Field, "optional" | "sensitive" | "computed" | "generated">;
+  readonly type: DeclaredType;
+  readonly flags: Pick<Field, "optional" | "sensitive" | "computed" | "generated" | "tags" | "column">;
   readonly default: Part | undefined;
 }
 
@@ -19,13 +35,20 @@ const longKeys = [
   "type",
   "choice",
   "reference",
+  "by",
+  "list",
+  "lookup",
   "optional",
   "sensitive",
   "computed",
   "generated",
+  "tags",
   "default",
+  "column",
   "note",
 ] as const;
+
+type Shape = ReadonlyMap<(typeof longKeys)[number], Part>;
 
 /** Words that an extent uses for other things. */
 function checkFieldName(part: Part, name: string): boolean {
@@ -53,9 +76,16 @@ export function declareFields(part: Part | undefined, table: string): Map<string
 
 function declareField(part: Part, name: string): DeclaredField | undefined {
   if (typeof part.value === "string") {
-    const type = readType(part, part.value);
-    const flags = { optional: false, sensitive: false, computed: false, generated: false };
-    return type && { part, name, type, flags, default: undefined };
+    const type = readNamedType(part, part.value);
+    const flags = {
+      optional: false,
+      sensitive: false,
+      computed: false,
+      generated: false,
+      tags: new Set<string>(),
+      column: name,
+    };
+    return type && { part, name, type: { kind: "known", type }, flags, default: undefined };
   }
   if (!isMapping(part.value)) {
     const expected = "a type's name or a mapping";
@@ -64,42 +94,91 @@ function declareField(part: Part, name: string): DeclaredField | undefined {
   }
   const shape = readShape(part, `field "${name}"`, longKeys);
   const type = readLongType(part, shape, name);
+  const isMade = type?.kind === "lookup" || (type?.kind === "reference" && type.by !== undefined);
   const flags = {
     optional: readFlag(shape.get("optional"), "optional"),
     sensitive: readFlag(shape.get("sensitive"), "sensitive"),
-    computed: readFlag(shape.get("computed"), "computed"),
+    computed: readFlag(shape.get("computed"), "computed") || isMade,
     generated: readFlag(shape.get("generated"), "generated"),
+    tags: new Set(readTexts(shape.get("tags"), `tags of "${name}"`).map((tag) => tag.value as string)),
+    column: readText(shape.get("column"), `column of "${name}"`) ?? name,
   };
   readText(shape.get("note"), "note");
   return type && { part, name, type, flags, default: shape.get("default") };
 }
 
-function readLongType(
-  part: Part,
-  shape: ReadonlyMap<(typeof longKeys)[number], Part>,
-  name: string,
-): DeclaredField["type"] | undefined {
-  const choices = shape.get("choice");
-  const target = shape.get("reference");
+/** The keys that imply a type, each with its reader. */
+const impliedKeys = ["choice", "reference", "list", "lookup"] as const;
+
+const implied: Readonly<
+  Record<(typeof impliedKeys)[number], (part: Part, name: string, shape: Shape) => DeclaredType | undefined>
+> = {
+  choice: (part, name) => {
+    const type = readChoice(part, name);
+    return type && { kind: "known", type };
+  },
+  reference: (part, name, shape) => readReference(part, name, shape.get("by")),
+  list: readList,
+  lookup: readLookup,
+};
+
+function readLongType(part: Part, shape: Shape, name: string): DeclaredType | undefined {
   const named = shape.get("type");
   const typeName = readText(named, `type of "${name}"`);
-  if (choices !== undefined) {
-    checkImplied(named, typeName, "choice");
-    return readChoice(choices, name);
+  const found = impliedKeys.filter((key) => shape.has(key));
+  const [key, second] = found;
+  if (second !== undefined) {
+    part.problems.add("two-types", { name, found }, part.path);
+    return undefined;
   }
-  if (target !== undefined) {
-    checkImplied(named, typeName, "reference");
-    const table = readText(target, `reference of "${name}"`);
-    return table === undefined ? undefined : { reference: table, part: target };
+  const by = shape.get("by");
+  if (by !== undefined && key !== "reference") {
+    by.problems.add("wrong-shape", { what: "by", expected: 'given with "reference"', found: by.value }, by.path);
+  }
+  if (key !== undefined) {
+    // Saying the implied type as well is fine, saying another is not.
+    if (named !== undefined && typeName !== undefined && typeName !== key) {
+      named.problems.add("wrong-shape", { what: "type", expected: `"${key}" here`, found: typeName }, named.path);
+    }
+    return implied[key](shape.get(key) as Part, name, shape);
   }
   if (named === undefined) part.problems.add("untyped-field", { name }, part.path);
-  return named && typeName !== undefined ? readType(named, typeName) : undefined;
+  const type = named && typeName !== undefined ? readNamedType(named, typeName) : undefined;
+  return type && { kind: "known", type };
 }
 
-/** `choice` and `reference` imply the type; saying it as well is fine, saying another is not. */
-function checkImplied(named: Part | undefined, typeName: string | undefined, implied: string): void {
-  if (named === undefined || typeName === undefined || typeName === implied) return;
-  named.problems.add("wrong-shape", { what: "type", expected: `"${implied}" here`, found: typeName }, named.path);
+function readReference(part: Part, name: string, by: Part | undefined): DeclaredReference | undefined {
+  const table = readText(part, `reference of "${name}"`);
+  if (table === undefined) return undefined;
+  return { kind: "reference", table, part, by: by && readTexts(by, `by of "${name}"`) };
+}
+
+function readList(part: Part, name: string): DeclaredType | undefined {
+  if (isMapping(part.value)) {
+    const target = readShape(part, `list of "${name}"`, ["reference"]).get("reference");
+    const element = target && readReference(target, name, undefined);
+    if (target === undefined)
+      part.problems.add("missing-key", { what: `list of "${name}"`, key: "reference" }, part.path);
+    return element && { kind: "list", element };
+  }
+  const typeName = readText(part, `list of "${name}"`);
+  if (typeName === undefined) return undefined;
+  if (isScalarTypeName(typeName)) return { kind: "known", type: list(scalarTypes[typeName]) };
+  part.problems.add("unknown-type", { name: typeName, candidates: Object.keys(scalarTypes) }, part.path);
+  return undefined;
+}
+
+function readLookup(part: Part, name: string): DeclaredType | undefined {
+  const what = `lookup of "${name}"`;
+  const shape = readShape(part, what, ["through", "field"]);
+  const through = shape.get("through");
+  const field = shape.get("field");
+  for (const key of ["through", "field"] as const) {
+    if (!shape.has(key)) part.problems.add("missing-key", { what, key }, part.path);
+    readText(shape.get(key), `${key} of "${name}"`);
+  }
+  const isText = typeof through?.value === "string" && typeof field?.value === "string";
+  return isText && through !== undefined && field !== undefined ? { kind: "lookup", through, field } : undefined;
 }
 
 function readChoice(part: Part, name: string): FieldType | undefined {
@@ -115,9 +194,10 @@ function readChoice(part: Part, name: string): FieldType | undefined {
   return choice(values);
 }
 
-function readType(part: Part, name: string): FieldType | undefined {
+function readNamedType(part: Part, name: string): FieldType | undefined {
   if (isScalarTypeName(name)) return scalarTypes[name];
-  if (name === "choice" || name === "reference") {
+  if (name === "json") return json;
+  if (Object.hasOwn(implied, name)) {
     part.problems.add("missing-key", { what: `a field of type ${name}`, key: name }, part.path);
     return undefined;
   }
@@ -132,41 +212,4 @@ export function readRequestType(part: Part, name: string): FieldType | undefined
   if (isScalarTypeName(typeName)) return scalarTypes[typeName];
   part.problems.add("unknown-type", { name: typeName, candidates: Object.keys(scalarTypes) }, part.path);
   return undefined;
-}
-
-/** Follows references to the type of the key they hold, through keys that are references themselves. */
-export class TypeLinker {
-  readonly #tables: ReadonlyMap<string, { fields: ReadonlyMap<string, DeclaredField>; key: readonly string[] }>;
-  readonly #keyTypes = new Map<string, FieldType | "open" | "broken">();
-
-  constructor(tables: ReadonlyMap<string, { fields: ReadonlyMap<string, DeclaredField>; key: readonly string[] }>) {
-    this.#tables = tables;
-  }
-
-  typeOf(field: DeclaredField): FieldType | undefined {
-    if (!("reference" in field.type)) return field.type;
-    const { reference: target, part } = field.type;
-    if (!this.#tables.has(target)) {
-      part.problems.add("unknown-table", { name: target, candidates: this.#tables.keys() }, part.path);
-      return undefined;
-    }
-    const key = this.#keyType(target, part);
-    return key && reference(target, key);
-  }
-
-  #keyType(table: string, from: Part): FieldType | undefined {
-    const known = this.#keyTypes.get(table);
-    if (known === "open") from.problems.add("key-reference", { table, why: "circle" }, from.path);
-    if (known === "open" || known === "broken") return undefined;
-    if (known !== undefined) return known;
-
-    const { fields, key } = this.#tables.get(table) ?? { fields: new Map<string, DeclaredField>(), key: [] };
-    this.#keyTypes.set(table, "open");
-    const [name] = key;
-    const field = name === undefined || key.length > 1 ? undefined : fields.get(name);
-    if (key.length > 1) from.problems.add("key-reference", { table, why: "several" }, from.path);
-    const type = field && this.typeOf(field);
-    this.#keyTypes.set(table, type ?? "broken");
-    return type;
-  }
 }

@@ -5,13 +5,15 @@
 export interface DocumentInput {
   /** The version of the format. */
   readonly portier: 1;
-  /** IANA name; decides which day `today` is. Default `UTC`. */
+  /** IANA name; decides which day `today` is, and when a rule's bare date begins. Default `UTC`. */
   readonly timeZone?: string;
   readonly people?: PeopleInput;
   /** What the application promises to pass with each session: name to type. */
   readonly request?: Readonly<Record<string, string>>;
   readonly roles?: Readonly<Record<string, RoleInput>>;
-  readonly tables: Readonly<Record<string, TableInput>>;
+  readonly groups?: Readonly<Record<string, GroupInput>>;
+  /** Under `"*"` stand rules for every table. */
+  readonly tables: Readonly<Record<string, TableInput | EveryTableInput>>;
 }
 
 export interface PeopleInput {
@@ -23,44 +25,96 @@ export interface PeopleInput {
   readonly manager?: string;
   /** A boolean field; whoever is not `true` meets nothing. */
   readonly active?: string;
-  /** Fields of the person that hold the name of a role. */
-  readonly roles?: string | readonly string[];
+  /** Where roles come from: fields of the person (one name or a list of them), and link tables. */
+  readonly roles?: string | LinkInput | readonly (string | LinkInput)[];
+}
+
+/** A table whose records each give a person a role, with `on` on one record of the role's scope. */
+export interface LinkInput {
+  readonly table: string;
+  readonly person: string;
+  readonly role: string;
+  readonly on?: string;
 }
 
 export interface RoleInput {
   /** Roles that whoever holds this one holds, too. */
   readonly include?: readonly string[];
+  /** The table on whose records the role is held. */
+  readonly scope?: string;
   readonly note?: string;
 }
+
+export interface GroupInput {
+  /** Any of: a role, a group, `person KEY`, everybody below somebody, a condition on the person's own fields. */
+  readonly members: MemberInput | readonly MemberInput[];
+  /** A condition on the person's own fields that members must also meet. */
+  readonly where?: string | boolean;
+  /** Whoever is one of these is not in the group. */
+  readonly without?: MemberInput | readonly MemberInput[];
+  /** Roles that members hold. */
+  readonly roles?: readonly string[];
+  readonly note?: string;
+}
+
+export type MemberInput = string | { readonly below: string } | { readonly where: string };
 
 export interface TableInput {
   readonly note?: string;
+  /** The name of the table in the database, where it differs. */
+  readonly source?: string;
   /** One field, or several that together name a record. */
   readonly key: string | readonly string[];
-  /** A field, or a path of references, that leads to a person. */
+  /** A field, or a path of references, that leads to a person or a list of persons. */
   readonly owner?: string;
   readonly fields: Readonly<Record<string, FieldInput>>;
+  /** Custom actions on a record, such as `approve`. */
+  readonly actions?: readonly string[];
+  readonly grid?: GridInput;
+  /** Names for cell ranges: `{ heading: "A1:F1" }`. */
+  readonly ranges?: Readonly<Record<string, string>>;
   readonly rules?: Readonly<Record<string, RuleInput>>;
 }
 
-/** A type's name, or the long form; `choice` and `reference` imply their type. */
+export interface EveryTableInput {
+  readonly rules: Readonly<Record<string, RuleInput>>;
+}
+
+export interface GridInput {
+  /** The integer field with the row's number, from 1. */
+  readonly position: string;
+  /** Default: all fields in declared order, without key and position. */
+  readonly columns?: readonly string[];
+}
+
+/** A type's name, or the long form; `choice`, `reference`, `list` and `lookup` imply their type. */
 export type FieldInput =
   | string
   | {
       readonly type?: string;
       readonly choice?: readonly string[];
+      /** The table referred to. */
       readonly reference?: string;
+      /** The fields that hold the key of several fields of the table referred to. */
+      readonly by?: readonly string[];
+      /** The type of the elements. */
+      readonly list?: string | { readonly reference: string };
+      /** A value shown through a reference. */
+      readonly lookup?: { readonly through: string; readonly field: string };
       readonly optional?: boolean;
       readonly sensitive?: boolean;
       readonly computed?: boolean;
       readonly generated?: boolean;
+      readonly tags?: readonly string[];
       readonly default?: unknown;
+      /** The name of the column in the database, where it differs. */
+      readonly column?: string;
       readonly note?: string;
     };
 
 /** Who, where, and exactly one effect on an extent. */
 export interface RuleInput {
-  /** Met if any entry is met: `anyone`, `signed-in`, a role, `owner`, `above owner`, `above FIELD`. */
+  /** Met if any entry is met: `anyone`, `signed-in`, a role or group, `owner`, `above FIELD`, `ROLE of PATH`, `person KEY`. */
   readonly to?: string | readonly string[];
   /** Any entry met takes the person out. */
   readonly except?: string | readonly string[];
@@ -68,12 +122,28 @@ export interface RuleInput {
   readonly where?: string | boolean;
   /** A condition on the record after a change; `any` lifts the default, which is `where` again. */
   readonly becomes?: string | boolean;
+  /** A deny, reserve or confirm whose `where` holds before or after a change. */
+  readonly bothWays?: boolean;
   readonly permit?: ExtentsInput;
   readonly deny?: ExtentsInput;
   readonly reserve?: ExtentsInput;
-  /** What is protected and why; shown to the person who is refused. */
+  readonly confirm?: ExtentsInput;
+  /** A date (its start in the document's time zone) or timestamp from which the rule is there. */
+  readonly from?: string;
+  /** A date or timestamp from which the rule is no longer there. */
+  readonly until?: string;
+  /** Under `"*"`: tables without this rule. */
+  readonly skip?: readonly string[];
+  /** What is protected and why; shown to the person who is refused, or who must confirm. */
   readonly note?: string;
 }
 
-/** An extent for each action: `all`, `yes`, or a list of names, `all`, and `-name` to take one out again. */
-export type ExtentsInput = Readonly<Record<string, string | boolean | readonly string[]>>;
+/** An extent for each action. */
+export type ExtentsInput = Readonly<Record<string, ExtentInput>>;
+
+/** `all`, `yes`, or a list of names, `first..last`, `tag NAME`, `all`, and `-name` to take one out again; or cells of a grid. */
+export type ExtentInput =
+  | string
+  | boolean
+  | readonly string[]
+  | { readonly cells: string | readonly string[]; readonly except?: string | readonly string[] };

@@ -15,6 +15,11 @@ function meant({ name, candidates }: Unknown): string | undefined {
   return `known: ${known.slice(0, 12).join(", ")}${known.length > 12 ? ", ..." : ""}`;
 }
 
+function meantRange({ found, names }: { found: string; names: readonly string[] }): string {
+  const near = nearest(found, names);
+  return near === undefined ? "write B2:F40, C7, G:G, 2:2, A2:E or H:" : `did you mean the range "${near}"?`;
+}
+
 /** A value of a document or of data, short enough for a sentence. */
 export function shown(value: unknown): string {
   if (value === undefined) return "nothing";
@@ -57,13 +62,38 @@ export const messages = {
     `field "${f.name}" has no type`,
     "give one of type, choice or reference",
   ],
-  "key-reference": (f: { table: string; why: "several" | "circle" }): Said =>
+  "key-reference": (f: { table: string; why: "several" | "person" }): Said =>
     f.why === "several"
       ? [
-          `"${f.table}" has a key of several fields, which one reference cannot hold`,
-          "give the table a key of one field",
+          `"${f.table}" has a key of several fields, which one field cannot hold`,
+          `name the fields that hold it: { reference: ${f.table}, by: [...] }`,
         ]
-      : [`the key of "${f.table}" is a reference that leads back to itself`],
+      : [`persons are named by one field, but "${f.table}" has a key of several`],
+  "reference-by": (f: { table: string; key: readonly string[] }): Said => [
+    f.key.length > 1
+      ? `a reference to "${f.table}" needs one field for each of its key: ${f.key.join(", ")}`
+      : `"${f.table}" has a key of one field`,
+    f.key.length > 1 ? `give ${f.key.length} fields in "by", in that order` : 'leave "by" out',
+  ],
+  "type-circle": (f: { table: string; field: string }): Said => [
+    `the type of "${f.field}" of "${f.table}" leads back to itself`,
+  ],
+  "two-types": (f: { name: string; found: readonly string[] }): Said => [
+    `field "${f.name}" has two types: ${f.found.join(", ")}`,
+    "keep one of them",
+  ],
+  "no-grid": (f: { table: string }): Said => [
+    `table "${f.table}" is no grid, so it has no cells`,
+    'add "grid: { position: FIELD }"',
+  ],
+  "bad-range": (f: { found: string; names: readonly string[] }): Said => [
+    `${shown(f.found)} is no cell range`,
+    meantRange(f),
+  ],
+  "range-outside": (f: { found: string; last: string }): Said => [
+    `the range ${shown(f.found)} reaches beyond the last column, ${f.last}`,
+    `end it at ${f.last}, or leave it open as in "B:"`,
+  ],
   "bad-default": (f: { field: string; expects: string; found: unknown }): Said => [
     `the default of "${f.field}" must be ${f.expects}, not ${shown(f.found)}`,
   ],
@@ -84,8 +114,28 @@ export const messages = {
     meant(f),
   ],
   "unknown-who": (f: Unknown): Said => [`"${f.name}" is no role and nothing else that a rule can be for`, meant(f)],
-  "include-circle": (f: { names: readonly string[] }): Said => [
-    `roles include each other in a circle: ${f.names.join(" -> ")}`,
+  circle: (f: { what: "roles" | "groups and roles" | "may"; names: readonly string[] }): Said => [
+    f.what === "may"
+      ? `these answers ask for each other in a circle: ${f.names.join(" -> ")}`
+      : `${f.what} ${f.what === "roles" ? "include each other" : "depend on each other"} in a circle: ${f.names.join(" -> ")}`,
+  ],
+  "include-across-scopes": (f: { role: string; scope: string | undefined }): Said => [
+    f.scope === undefined
+      ? `role "${f.role}" is held as such, so a role of one record cannot include it`
+      : `role "${f.role}" is held on records of "${f.scope}", so a role of another scope cannot include it`,
+  ],
+  "scoped-role": (f: { role: string; scope: string }): Said => [
+    `role "${f.role}" is held on a record of "${f.scope}"`,
+    `name the record: "${f.role} of PATH"`,
+  ],
+  "unscoped-role": (f: { role: string }): Said => [
+    `role "${f.role}" is not held on a record`,
+    `write "${f.role}" alone, or give the role a scope`,
+  ],
+  "wrong-scope": (f: { role: string; scope: string | undefined; where: string }): Said => [
+    f.scope === undefined
+      ? `${f.where}: role "${f.role}" is not held on a record`
+      : `${f.where}: role "${f.role}" is held on records of "${f.scope}"`,
   ],
   "no-owner": (f: { table: string }): Said => [
     `table "${f.table}" has no owner`,
@@ -133,6 +183,21 @@ export const messages = {
     "write those into a rule of their own",
   ],
 
+  "unknown-tag": (f: Unknown & { table: string }): Said => [
+    `no field of table "${f.table}" has the tag "${f.name}"`,
+    meant(f),
+  ],
+  "misplaced-confirm": (f: { action: string }): Said => [
+    `"confirm" is for acts and changes, not for ${f.action}`,
+    "deny or reserve it instead",
+  ],
+  "misplaced-both-ways": (f: { why: "permit" | "becomes" }): Said => [
+    f.why === "permit"
+      ? '"bothWays" is for deny, reserve and confirm: a permit always looks at both'
+      : '"bothWays" and "becomes" exclude each other: the first tests "where" again after the change',
+  ],
+  "empty-period": (f: { rule: string }): Said => [`rule "${f.rule}" ends before it begins`],
+
   // Conditions
   "condition-syntax": (f: { found: string; expected: string }): Said => [`found ${f.found}`, `expected ${f.expected}`],
   "condition-depth": (f: { limit: number }): Said => [`the condition nests more than ${f.limit} deep`],
@@ -154,10 +219,14 @@ export const messages = {
     `${f.unit} cannot be added to ${article(f.label)}`,
     "days go with dates and timestamps, hours and minutes with timestamps only",
   ],
-  "needs-source": (f: { what: string }): Said => [
-    `${f.what} reads other records, but the session has no source`,
-    "give the session a source",
+  "misplaced-may": (_: object): Said => [
+    '"may" has no place here',
+    "it asks about a record, and this condition is about a person",
   ],
+  "needs-source": (f: { what: string; method?: "referring" | "all" }): Said =>
+    f.method === undefined
+      ? [`${f.what} reads other records, but the session has no source`, "give the session a source"]
+      : [`${f.what} needs the source's "${f.method}", which it does not have`, `add ${f.method}() to the source`],
 
   // Text files
   "file-missing": (f: { file: string; why: string }): Said => [`cannot read ${f.file}: ${f.why}`],

@@ -18,26 +18,57 @@ export interface Table {
   readonly byName: ReadonlyMap<string, Field>;
   /** At least one field. */
   readonly key: readonly Field[];
+  /**
+   * What holds a record's address: the key itself, or for a key of several fields a field that is made {@link Field.by}
+   * them and is not among {@link fields}.
+   */
+  readonly address: Field;
   readonly owner: FieldPath | undefined;
+  /** Custom actions, in declared order. */
+  readonly actions: readonly string[];
+  readonly grid: Grid | undefined;
+  /** The name of the table in the database. */
+  readonly source: string;
+}
+
+/** A table that is also a sheet: a field holds the row's number, the others are lettered columns. */
+export interface Grid {
+  readonly position: Field;
+  /** From A on. */
+  readonly columns: readonly Field[];
 }
 
 export interface Field {
   readonly name: string;
   readonly table: string;
-  /** Position in {@link Table.fields}. */
+  /** Position in {@link Table.fields}; -1 for the made address of a key of several fields. */
   readonly index: number;
   readonly type: FieldType;
   readonly optional: boolean;
   readonly sensitive: boolean;
   readonly computed: boolean;
   readonly generated: boolean;
+  readonly tags: ReadonlySet<string>;
   /** The value of a new record when none is given; null when none is declared. */
   readonly default: unknown;
+  /** The fields that a reference to a table with a key of several fields is made of, in the order of that key. */
+  readonly by: readonly Field[] | undefined;
+  readonly lookup: Lookup | undefined;
+  /** The name of the field's column in the database. */
+  readonly column: string;
+}
+
+/** A value that is shown through a reference. */
+export interface Lookup {
+  /** A reference of the same table. */
+  readonly through: Field;
+  /** A field of the table that it leads to. */
+  readonly field: Field;
 }
 
 /**
  * Fields read one after the other: each but the last is a reference, and the next is a field of the record it leads to.
- * Never empty.
+ * Never empty, and without lookups: those are written out.
  */
 export type FieldPath = readonly [Field, ...Field[]];
 
@@ -46,12 +77,27 @@ export interface People {
   readonly name: Field | undefined;
   readonly manager: Field | undefined;
   readonly active: Field | undefined;
-  readonly roles: readonly Field[];
+  /** Where a person's roles come from, besides groups. */
+  readonly roles: readonly RoleSource[];
 }
+
+export type RoleSource =
+  /** A field of the person with one role's name, or a list of them. */
+  | { readonly kind: "field"; readonly field: Field }
+  /** Records of another table, each of which gives a role, where `on` is given on one record of the role's scope. */
+  | {
+      readonly kind: "link";
+      readonly table: Table;
+      readonly person: Field;
+      readonly role: Field;
+      readonly on: Field | undefined;
+    };
 
 export interface Role {
   readonly name: string;
   readonly note: string | undefined;
+  /** The table on whose records the role is held; undefined for a role that is held as such. */
+  readonly scope: string | undefined;
   /** The role itself and all that it includes, at any depth. */
   readonly closure: ReadonlySet<string>;
 }
@@ -59,6 +105,17 @@ export interface Role {
 /** The key field of a table whose records are named by one field; undefined for a key of several. */
 export function singleKey(table: Table): Field | undefined {
   return table.key.length === 1 ? table.key[0] : undefined;
+}
+
+/** The field that a path ends in. */
+export function lastOf(path: FieldPath): Field {
+  return path[path.length - 1] as Field;
+}
+
+/** A field as the path that is read for it: a lookup leads through its reference, at any depth. */
+export function writtenOut(field: Field): readonly Field[] {
+  const { lookup } = field;
+  return lookup === undefined ? [field] : [...writtenOut(lookup.through), ...writtenOut(lookup.field)];
 }
 
 /** The fields of a path as an author writes them: `object.keeper`. */

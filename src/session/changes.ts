@@ -1,134 +1,221 @@
-import type { Reading } from "../conditions/evaluate.js";
-import { rawValue } from "../conditions/evaluate.js";
+import { fieldValue, type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { portierError } from "../schema/problems.js";
+import { recordAddress } from "../schema/address.js";
 import { isMapping } from "../schema/reader.js";
 import type { Scalar } from "../schema/scalar.js";
-import { type Field, type Schema, singleKey, type Table } from "../schema/schema.js";
-import { type Decision, judgeChange, type Reason } from "./gate.js";
+import type { Field, Schema, Table } from "../schema/schema.js";
+import {
+  type Acceptance,
+  type ChangeOptions,
+  invalid,
+  type NotAccepted,
+  type Refusal,
+  refusalOf,
+  refused,
+  unconfirmed,
+  unknownRecord,
+} from "./acceptance.js";
+import { lookupValue } from "./decide.js";
+import type { Decision } from "./decision.js";
+import type { Gate } from "./gate.js";
 import type { Plan, TablePlan } from "./plan.js";
-
-/** Why one field, or the whole change, was not accepted. */
-export interface Refusal {
-  /** Absent for the act as a whole: creating or deleting. */
-  readonly field?: string;
-  readonly reason: Exclude<Reason, "permitted"> | "no-such-field" | "no-such-record" | "invalid" | "key-taken";
-  /** For developers and logs: the address of the rule that refused. */
-  readonly rule?: string;
-  /** For the person: the rule's note, or a neutral sentence. Never names a hidden value. */
-  readonly message: string;
-}
-
-/** What became of a proposed change. Nothing is applied here: what is refused leaves the stored values as they are. */
-export type Acceptance =
-  | {
-      readonly accepted: true;
-      /** The whole record after the change, or after creation with its defaults; undefined after delete. */
-      readonly record: Row | undefined;
-      /** The fields that change, with their new values; empty when nothing does. */
-      readonly changes: Row;
-    }
-  | {
-      readonly accepted: false;
-      /** `not-found`: for this person there is no such record. `refused`: at least one field or the act may not be. `invalid`: it may be, but a value is not right. */
-      readonly reason: "not-found" | "refused" | "invalid" | "fault";
-      /** Every refused field, or every invalid one. Empty for `not-found`. */
-      readonly refusals: readonly Refusal[];
-    };
+import { missingRecords } from "./references.js";
 
 /** What judging a change needs from the session. */
 export interface ChangeContext {
-  readonly schema: Schema;
+  readonly tables: Schema["tables"];
+  /** The name of the people table. */
+  readonly people: string | undefined;
   readonly plan: Plan;
+  /** The key of the one who asks; null for a visitor, undefined for a made-up holder of roles. */
   readonly key: Scalar | null | undefined;
   readonly reading: Reading;
 }
 
-const unknownRecord: Acceptance = { accepted: false, reason: "not-found", refusals: [] };
+/** One round of judging the fields that are left. */
+interface Verdict {
+  readonly refusals: readonly Refusal[];
+  readonly decisions: readonly Decision[];
+}
 
-export function acceptEdit(context: ChangeContext, plan: TablePlan, before: Row | undefined, values: Row): Acceptance {
+export function acceptEdit(
+  context: ChangeContext,
+  plan: TablePlan,
+  before: Row | undefined,
+  values: Row,
+  options: ChangeOptions,
+  action: "edit" | "bulk" = "edit",
+): Acceptance {
   const { reading } = context;
   const { table } = plan;
   if (before === undefined || !plan.knows(before, reading)) return unknownRecord;
-  const refusals = unknownFields(table, values);
-  const changed = table.fields.filter(
-    (field) => Object.hasOwn(values, field.name) && isChanged(plan, field, before, values, reading),
-  );
-  if (changed.length === 0 && refusals.length === 0)
-    return { accepted: true, record: rowOf(table, before), changes: {} };
+  const unknown = unknownFields(table, values);
+  const given = changedFields(plan, before, values, reading);
+  const stored = rowOf(table, before);
+  if (given.length === 0 && unknown.length === 0) return { accepted: true, record: stored, changes: {}, dropped: [] };
 
-  const after: Record<string, unknown> = rowOf(table, before);
-  for (const field of changed) after[field.name] = given(values, field);
+  const gatesOf = action === "bulk" ? [plan.fields("edit"), plan.fields("bulk")] : [plan.fields("edit")];
   const later = silent(reading);
-  for (const field of changed) {
-    const gate = plan.edit.gates[field.index];
-    const decision = gate && judgeChange(gate, before, after, reading, later);
-    if (decision === undefined) continue;
-    if (!decision.permitted) refusals.push(refusalOf(decision, field, "edit"));
-    else refusals.push(...missingRecord(context, field, after));
-  }
-  if (refusals.length > 0) return { accepted: false, reason: "refused", refusals };
+  const judge = (fields: readonly Field[], after: Row): Verdict => {
+    const decide = (field: Field) =>
+      gatesOf.map(({ gates }) => (gates[field.index] as Gate).change(before, after, reading, later));
+    return verdict(fields, decide, "edit", missingRecords(context, plan, fields, before, after));
+  };
+  const apply = (fields: readonly Field[]): Record<string, unknown> => {
+    const after = { ...stored };
+    for (const field of fields) after[field.name] = proposed(values, field);
+    return after;
+  };
+  const settled = settle(given, unknown, options, apply, judge);
+  if ("accepted" in settled) return settled;
 
-  const invalid = changed.flatMap((field) => invalidValue(field, after, !field.optional));
-  const moved = changed.some((field) => table.key.includes(field));
-  if (moved && invalid.length === 0) invalid.push(...takenKey(context, table, after));
-  if (invalid.length > 0) return { accepted: false, reason: "invalid", refusals: invalid };
-  return { accepted: true, record: after, changes: pick(after, changed) };
+  const { fields, after, dropped, decisions } = settled;
+  const wrong = fields.flatMap((field) => invalidValue(field, after, isNeeded(table, field)));
+  const moved = fields.some((field) => table.key.includes(field));
+  if (moved && wrong.length === 0) wrong.push(...takenKey(context, table, after));
+  if (wrong.length > 0) return invalid(wrong);
+  const open = unconfirmed(decisions, options.confirmed ?? []);
+  return open ?? { accepted: true, record: after, changes: pick(after, fields), dropped };
 }
 
-export function acceptCreate(context: ChangeContext, plan: TablePlan, values: Row): Acceptance {
-  const { reading } = context;
+export function acceptCreate(
+  context: ChangeContext,
+  plan: TablePlan,
+  values: Row,
+  options: ChangeOptions,
+  action: "create" | "import" = "create",
+): Acceptance {
   const { table } = plan;
-  const refusals = unknownFields(table, values);
-  const record: Record<string, unknown> = {};
-  const judged: Field[] = [];
-  for (const field of table.fields) {
-    const mine = ownerDefault(context, table, field);
-    const standard = mine ?? field.default;
-    const value = Object.hasOwn(values, field.name) ? given(values, field) : standard;
-    record[field.name] = value;
+  const unknown = unknownFields(table, values);
+  const standard = standardRecord(context, table);
+  const given = table.fields.filter((field) => {
+    const isGiven = Object.hasOwn(values, field.name);
     // Equal to what it would be anyway: there is nothing to permit.
-    if (!sameValue(field, value, standard)) judged.push(field);
-  }
-
-  const later = silent(reading);
-  const act = plan.create.act.decide(record, later);
-  if (!act.permitted) refusals.unshift(refusalOf(act, undefined, "create"));
-  for (const field of judged) {
-    const gate = plan.create.gates[field.index];
-    const decision = gate?.decide(record, later);
-    if (decision === undefined) continue;
-    if (!decision.permitted) refusals.push(refusalOf(decision, field, "create"));
-    else refusals.push(...missingRecord(context, field, record));
-  }
-  if (refusals.length > 0) return { accepted: false, reason: "refused", refusals };
-
-  const invalid = table.fields.flatMap((field) => {
-    const needed = !field.optional && !field.computed && !field.generated;
-    return invalidValue(field, record, needed);
+    return isGiven && !sameValue(field, proposed(values, field), standard[field.name] ?? null);
   });
-  if (invalid.length === 0) invalid.push(...takenKey(context, table, record));
-  if (invalid.length > 0) return { accepted: false, reason: "invalid", refusals: invalid };
-  return { accepted: true, record, changes: { ...record } };
+  const later = silent(context.reading);
+  const actions = action === "import" ? (["create", "import"] as const) : (["create"] as const);
+  const judge = (fields: readonly Field[], record: Row): Verdict => {
+    const acts = actions.map((one) => plan.act(one).decide(record, later));
+    const decide = (field: Field) =>
+      actions.map((one) => (plan.fields(one).gates[field.index] as Gate).decide(record, later));
+    const judged = verdict(fields, decide, action, missingRecords(context, plan, fields, undefined, record));
+    const act = acts.find((decision) => !decision.permitted);
+    return {
+      refusals: act === undefined ? judged.refusals : [refusalOf(act, undefined, action), ...judged.refusals],
+      decisions: [...acts, ...judged.decisions],
+    };
+  };
+  const apply = (fields: readonly Field[]): Record<string, unknown> => {
+    const record = { ...standard };
+    for (const field of fields) record[field.name] = proposed(values, field);
+    return record;
+  };
+  const settled = settle(given, unknown, options, apply, judge);
+  if ("accepted" in settled) return settled;
+
+  const { after: record, dropped, decisions } = settled;
+  const wrong = table.fields.flatMap((field) => invalidValue(field, record, isNeeded(table, field)));
+  if (wrong.length === 0) wrong.push(...takenKey(context, table, record));
+  if (wrong.length > 0) return invalid(wrong);
+  const open = unconfirmed(decisions, options.confirmed ?? []);
+  return open ?? { accepted: true, record, changes: { ...record }, dropped };
 }
 
-export function acceptDelete({ reading }: ChangeContext, plan: TablePlan, before: Row | undefined): Acceptance {
+/** Deleting, and custom actions: an act on a record as it is stored. */
+export function acceptAct(
+  { reading }: ChangeContext,
+  plan: TablePlan,
+  action: string,
+  before: Row | undefined,
+  options: ChangeOptions,
+): Acceptance {
   if (before === undefined || !plan.knows(before, reading)) return unknownRecord;
-  const decision = plan.delete.decide(before, reading);
-  if (decision.permitted) return { accepted: true, record: undefined, changes: {} };
-  return { accepted: false, reason: "refused", refusals: [refusalOf(decision, undefined, "delete")] };
+  const decision = plan.act(action).decide(before, reading);
+  if (!decision.permitted) return refused([refusalOf(decision, undefined, action)]);
+  const record = action === "delete" ? undefined : rowOf(plan.table, before);
+  const open = unconfirmed([decision], options.confirmed ?? []);
+  return open ?? { accepted: true, record, changes: {}, dropped: [] };
+}
+
+interface Settled {
+  readonly fields: readonly Field[];
+  readonly after: Record<string, unknown>;
+  readonly dropped: readonly Refusal[];
+  readonly decisions: readonly Decision[];
+}
+
+/**
+ * Strict: one round, and any refusal refuses all. Lenient: refused fields are dropped, and as that changes the record
+ * afterwards, the rest is judged again until nothing more is dropped; what was dropped once stays dropped.
+ */
+function settle(
+  given: readonly Field[],
+  unknown: readonly Refusal[],
+  { mode = "strict" }: ChangeOptions,
+  apply: (fields: readonly Field[]) => Record<string, unknown>,
+  judge: (fields: readonly Field[], after: Row) => Verdict,
+): Settled | NotAccepted {
+  let fields = given;
+  const dropped: Refusal[] = [...unknown];
+  for (;;) {
+    const after = apply(fields);
+    const { refusals, decisions } = judge(fields, after);
+    if (mode === "strict") {
+      const all = [...unknown, ...refusals];
+      return all.length > 0 ? refused(all) : { fields, after, dropped: [], decisions };
+    }
+    const hasActRefusal = refusals.some(({ field }) => field === undefined);
+    if (refusals.length > 0) {
+      dropped.push(...refusals);
+      const names = new Set(refusals.map(({ field }) => field));
+      fields = fields.filter(({ name }) => !names.has(name));
+    }
+    if (dropped.length > 0 && (fields.length === 0 || hasActRefusal)) return refused(dropped);
+    if (refusals.length === 0) return { fields, after, dropped, decisions };
+  }
+}
+
+/** What the gates and the records referred to say of each field. */
+function verdict(
+  fields: readonly Field[],
+  decide: (field: Field) => readonly Decision[],
+  action: string,
+  missing: ReadonlyMap<Field, Refusal>,
+): Verdict {
+  const refusals: Refusal[] = [];
+  const decisions: Decision[] = [];
+  for (const field of fields) {
+    const all = decide(field);
+    const denial = all.find((decision) => !decision.permitted);
+    const lost = missing.get(field);
+    if (denial !== undefined) refusals.push(refusalOf(denial, field, action));
+    else if (lost !== undefined) refusals.push(lost);
+    else decisions.push(...all);
+  }
+  return { refusals, decisions };
 }
 
 /**
  * A field counts as changed when its value does, by the rules of its type. One that the person may neither list nor
  * view counts whenever it is given: the answer must not tell whether a guess was right.
  */
-function isChanged(plan: TablePlan, field: Field, before: Row, values: Row, reading: Reading): boolean {
-  if (!sameValue(field, rawValue(before, field.name), given(values, field))) return true;
-  const isHidden = (["list", "view"] as const).every(
-    (action) => !plan.decision(action, field.name)(before, reading).permitted,
-  );
-  return isHidden;
+function changedFields(plan: TablePlan, before: Row, values: Row, reading: Reading): readonly Field[] {
+  const { table } = plan;
+  const changed: Field[] = [];
+  for (const name of Object.keys(values)) {
+    const field = table.byName.get(name);
+    if (field === undefined) continue;
+    const stored = field.lookup === undefined ? fieldValue(before, field) : lookupValue(plan, field, before, reading);
+    if (!sameValue(field, stored, proposed(values, field)) || isHidden(plan, field, before, reading))
+      changed.push(field);
+  }
+  return changed.length > 1 ? changed.sort((a, b) => a.index - b.index) : changed;
+}
+
+/** Whether the person may neither list nor view a field of a record. */
+export function isHidden(plan: TablePlan, field: Field, row: Row, reading: Reading): boolean {
+  return (["list", "view"] as const).every((action) => !plan.decision(action, field.name)(row, reading).permitted);
 }
 
 function sameValue(field: Field, a: unknown, b: unknown): boolean {
@@ -138,11 +225,11 @@ function sameValue(field: Field, a: unknown, b: unknown): boolean {
 }
 
 /** The proposed value; undefined is nothing, which for a stored field is null. */
-function given(values: Row, field: Field): unknown {
+function proposed(values: Row, field: Field): unknown {
   return values[field.name] ?? null;
 }
 
-/** The declared fields of a record, so that nothing undeclared travels along. Absent ones stay absent. */
+/** The stored fields of a record, so that nothing undeclared travels along. Absent ones stay absent. */
 function rowOf(table: Table, row: Row): Record<string, unknown> {
   const copy: Record<string, unknown> = {};
   for (const field of table.fields) {
@@ -156,70 +243,62 @@ function pick(row: Row, fields: readonly Field[]): Row {
   return Object.fromEntries(fields.map((field) => [field.name, row[field.name]]));
 }
 
-/**
- * The person who creates a record is its owner, where a field of the record itself holds the owner. (In the people
- * table the owner is the key, and a new person is not the one who enters them.)
- */
-function ownerDefault({ schema, key }: ChangeContext, table: Table, field: Field): Scalar | undefined {
-  const isOwner =
-    table.owner?.length === 1 && table.owner[0] === field && field.type.target === schema.people?.table.name;
-  return isOwner && key !== null ? key : undefined;
+/** A new record of which nothing is given: defaults, nulls, and the person as its owner. */
+export function standardRecord(context: ChangeContext, table: Table): Record<string, unknown> {
+  const record: Record<string, unknown> = {};
+  for (const field of table.fields) {
+    if (field.lookup === undefined && field.by === undefined) {
+      record[field.name] = ownerDefault(context, table, field) ?? field.default;
+    }
+  }
+  return record;
 }
 
-/** A reference that the person sets must lead to a record that they know of, missing and hidden ones alike. */
-function missingRecord(context: ChangeContext, field: Field, after: Row): Refusal[] {
-  const { schema, plan, key, reading } = context;
-  const target = field.type.target === undefined ? undefined : schema.tables.get(field.type.target);
-  const value = after[field.name];
-  if (target === undefined || value === null) return [];
-  const canonical = field.type.canonical(value);
-  if (canonical === undefined) return [];
-  if (target === schema.people?.table && canonical === key) return [];
-  if (reading.source === undefined)
-    throw portierError("needs-source", { what: `checking what "${field.name}" refers to` });
-  const found = reading.source.find(target.name, String(canonical));
-  if (found !== undefined && plan.of(target.name).knows(found, reading)) return [];
-  return [{ field: field.name, reason: "no-such-record", message: "There is no such record." }];
+/**
+ * The person who creates a record is its owner, where a field of the record itself holds the owner or owners. (In the
+ * people table the owner is the key, and a new person is not the one who enters them.)
+ */
+function ownerDefault({ people, key }: ChangeContext, table: Table, field: Field): unknown {
+  if (table.owner?.length !== 1 || table.owner[0] !== field || people === undefined || key == null) return undefined;
+  if (field.type.target === people) return key;
+  return field.type.element?.target === people ? [key] : undefined;
+}
+
+/** A key is always needed; another field unless it is optional. What is made by itself or by the database is not. */
+function isNeeded(table: Table, field: Field): boolean {
+  if (field.computed || field.generated) return false;
+  return !field.optional || table.key.includes(field);
 }
 
 function invalidValue(field: Field, row: Row, needed: boolean): Refusal[] {
-  const value = row[field.name];
+  const value = row[field.name] ?? null;
   if (value === null) {
     return needed ? [{ field: field.name, reason: "invalid", message: "A value is needed." }] : [];
   }
-  if (field.type.canonical(value) !== undefined) return [];
+  if (field.type.fits(value)) return [];
   return [{ field: field.name, reason: "invalid", message: `This must be ${field.type.expects}.` }];
 }
 
 /** Where the source can tell. Says no more than that: the record that has the key may be a hidden one. */
 function takenKey({ reading }: ChangeContext, table: Table, row: Row): Refusal[] {
-  const key = singleKey(table);
-  const value = key && row[key.name];
-  if (key === undefined || value === null || reading.source === undefined) return [];
-  const canonical = key.type.canonical(value);
-  const taken = canonical !== undefined && reading.source.find(table.name, String(canonical)) !== undefined;
-  return taken ? [{ field: key.name, reason: "key-taken", message: "This key cannot be used." }] : [];
+  const address = recordAddress(table, row);
+  const [first] = table.key;
+  if (address === undefined || first === undefined || reading.source === undefined) return [];
+  const taken = reading.source.find(table.name, address) !== undefined;
+  return taken ? [{ field: first.name, reason: "key-taken", message: "This key cannot be used." }] : [];
 }
 
 function unknownFields(table: Table, values: Row): Refusal[] {
-  return Object.keys(values)
-    .filter((name) => !table.byName.has(name))
-    .map((field) => ({ field, reason: "no-such-field", message: "There is no such field." }));
-}
-
-function refusalOf(decision: Decision, field: Field | undefined, action: "create" | "edit" | "delete"): Refusal {
-  const reason = decision.reason === "permitted" ? "fault" : decision.reason;
-  const neutral = field === undefined ? `You may not ${action} this.` : "You may not set this.";
-  return {
-    ...(field === undefined ? {} : { field: field.name }),
-    reason,
-    ...(decision.rule === undefined ? {} : { rule: decision.rule }),
-    message: decision.note ?? neutral,
-  };
+  const unknown: Refusal[] = [];
+  for (const name of Object.keys(values)) {
+    if (table.byName.has(name)) continue;
+    unknown.push({ field: name, reason: "no-such-field", message: "There is no such field." });
+  }
+  return unknown;
 }
 
 /** What a person proposes may be anything; it is judged and checked, but it is no bad data of the application. */
-function silent(reading: Reading): Reading {
+export function silent(reading: Reading): Reading {
   return { source: reading.source, badData: () => {} };
 }
 

@@ -1,34 +1,32 @@
-import type { Reading } from "../conditions/evaluate.js";
+import type { Test } from "../conditions/evaluate.js";
+import { fieldValue, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { True } from "../conditions/truth.js";
-import type { ActionName } from "../rules/actions.js";
-import type { Field } from "../schema/schema.js";
-import { compileAttempt, type Decide, type Decision, type Gate, notFound, notPermitted } from "./gate.js";
-import { gateReach } from "./reach.js";
-import type { TableGates, Visibility } from "./table-gates.js";
+import { Bad, False, True, type Truth } from "../conditions/truth.js";
+import { type ActionName, actionOf, isBuiltIn } from "../rules/actions.js";
+import { portierError } from "../schema/problems.js";
+import type { Field, Table } from "../schema/schema.js";
+import { type Decision, notFound, notPermitted, withConfirmations } from "./decision.js";
+import type { Decide, Gate } from "./gate.js";
+import type { TableGates } from "./table-gates.js";
 
 /** Puts the gates of a plan together to the one decision about a field, or about a record as a whole. */
 export function compileDecision(plan: TableGates, action: ActionName, field: Field | undefined): Decide {
+  if (!isBuiltIn(action)) return ifKnown(plan, plan.act(action).decide);
   switch (action) {
     case "list":
     case "view":
-      return decideVisible(plan[action], field);
-    case "edit": {
-      const { gates, distinct } = plan.edit;
-      if (field !== undefined) return ifKnown(plan, compileAttempt(gates[field.index] as Gate));
-      return ifKnown(plan, decideAny(distinct.map((gate) => [gate, compileAttempt(gate)])));
-    }
-    case "create": {
-      const { act, gates } = plan.create;
-      if (field === undefined) return act.decide;
-      const gate = gates[field.index] as Gate;
-      return (row, reading) => {
-        const made = act.decide(row, reading);
-        return made.permitted ? gate.decide(row, reading) : made;
-      };
-    }
+      return decideVisible(plan, action, field);
+    case "export":
+      return decideExport(plan, field);
+    case "edit":
+    case "bulk":
+      return ifKnown(plan, decideChange(plan, action, field));
+    case "create":
+      return decideNew(plan, action, field);
+    case "import":
+      return both(decideNew(plan, "create", field), decideNew(plan, action, field));
     case "delete":
-      return ifKnown(plan, plan.delete.decide);
+      return ifKnown(plan, plan.act(action).decide);
     default:
       return action satisfies never;
   }
@@ -41,13 +39,13 @@ function ifKnown(plan: TableGates, decide: Decide): Decide {
 }
 
 function isAlwaysKnown(plan: TableGates): boolean {
-  return [...plan.list.distinct, ...plan.view.distinct].some((gate) => gateReach(gate) === "all");
+  return [...plan.seen("list").visible, ...plan.seen("view").visible].some((gate) => gate.reach === "all");
 }
 
 /** Whether the person knows of a record: any field of it is listed or viewed. */
 export function compileKnows(plan: TableGates): (row: Row, reading: Reading) => boolean {
   if (isAlwaysKnown(plan)) return () => true;
-  const gates = [...plan.list.distinct, ...plan.view.distinct].filter(({ permits }) => permits.length > 0);
+  const gates = [...plan.seen("list").visible, ...plan.seen("view").visible];
   return (row, reading) => {
     for (let i = 0; i < gates.length; i++) {
       if ((gates[i] as Gate).decide(row, reading).permitted) return true;
@@ -56,10 +54,146 @@ export function compileKnows(plan: TableGates): (row: Row, reading: Reading) => 
   };
 }
 
-/** The key is seen whenever any field is. */
-function decideVisible(seen: Visibility, field: Field | undefined): Decide {
-  if (field !== undefined && seen.gateIndex[field.index] !== -1) return (seen.gates[field.index] as Gate).decide;
-  return decideAny(seen.distinct.map((gate) => [gate, gate.decide]));
+/** The key is seen whenever any field is; a made reference where all its parts are; a lookup where its source is, too. */
+function decideVisible(plan: TableGates, action: "list" | "view", field: Field | undefined): Decide {
+  const { visible, gates } = plan.seen(action);
+  if (field === undefined || plan.table.key.includes(field)) {
+    return decideAny(visible.map((gate) => [gate, gate.decide]));
+  }
+  const { decide } = gates[field.index] as Gate;
+  if (field.lookup !== undefined) return decideLookup(plan, action, field, decide);
+  return field.by === undefined
+    ? decide
+    : field.by.map((part) => decideVisible(plan, action, part)).reduce(both, decide);
+}
+
+function decideLookup(plan: TableGates, action: "list" | "view", field: Field, decide: Decide): Decide {
+  const sees = lookupTest(plan, action, field);
+  return (row, reading) => {
+    const own = decide(row, reading);
+    return own.permitted && !sees(row, reading) ? notPermitted : own;
+  };
+}
+
+/**
+ * Whether what a lookup leads to may be shown: the same action on the source field of the source record. A null reference
+ * shows null; a missing record is as hidden as a forbidden one.
+ */
+export function lookupTest(
+  plan: TableGates,
+  action: "list" | "view" | "export",
+  { lookup }: Field,
+): (row: Row, reading: Reading) => boolean {
+  if (lookup === undefined) return () => true;
+  const { through, field } = lookup;
+  const target = through.type.target ?? "";
+  let source: Decide | undefined;
+  const throughLookup = through.lookup === undefined ? undefined : lookupTest(plan, action, through);
+  return (row, reading) => {
+    // Shown through another lookup: that one must show, as well.
+    if (throughLookup !== undefined && !throughLookup(row, reading)) return false;
+    const found = followLookup(plan, through, row, reading);
+    if (found === null) return true;
+    if (found === undefined) return false;
+    source ??= compileDecision(plan.other(target), action, field);
+    return source(found, reading).permitted;
+  };
+}
+
+/** The record that a lookup's reference leads to: null for a null reference, undefined when missing or unreadable. */
+function followLookup(plan: TableGates, through: Field, row: Row, reading: Reading): Row | null | undefined {
+  const raw = through.lookup === undefined ? fieldValue(row, through) : lookupValue(plan, through, row, reading);
+  if (raw === null) return null;
+  const key = through.type.canonical(raw);
+  if (key === undefined) {
+    if (through.lookup === undefined) reading.badData(through, row);
+    return undefined;
+  }
+  if (reading.source === undefined)
+    throw portierError("needs-source", { what: `the lookup through "${through.name}"` });
+  return reading.source.find(through.type.target ?? "", String(key));
+}
+
+/** The value that a lookup shows, whether or not it may be shown: null for a null reference. */
+export function lookupValue(plan: TableGates, field: Field, row: Row, reading: Reading): unknown {
+  const { lookup } = field;
+  if (lookup === undefined) return fieldValue(row, field);
+  const found = followLookup(plan, lookup.through, row, reading);
+  if (found === null || found === undefined) return found;
+  return lookupValue(plan.other(lookup.field.table), lookup.field, found, reading);
+}
+
+/** Only what may also be viewed, by rules of its own. The key goes out whenever any field does. */
+function decideExport(plan: TableGates, field: Field | undefined): Decide {
+  if (field !== undefined && !plan.table.key.includes(field)) return decideExported(plan, field);
+  const { gates } = plan.fields("export");
+  const asked = plan.table.fields.filter((each) => each.lookup === undefined && gates[each.index]?.hasPermits);
+  return decideAny(asked.map((each) => [gates[each.index] as Gate, decideExported(plan, each)]));
+}
+
+function decideExported(plan: TableGates, field: Field): Decide {
+  const { decide } = plan.fields("export").gates[field.index] as Gate;
+  const own = field.lookup === undefined ? decide : decideExportedLookup(plan, field, decide);
+  const parts = (field.by ?? []).map((part) => decideExport(plan, part));
+  return [...parts, own].reduce(both, decideVisible(plan, "view", field));
+}
+
+function decideExportedLookup(plan: TableGates, field: Field, decide: Decide): Decide {
+  const sees = lookupTest(plan, "export", field);
+  return (row, reading) => {
+    const own = decide(row, reading);
+    return own.permitted && !sees(row, reading) ? notPermitted : own;
+  };
+}
+
+/** Whether a change may be tried; a bulk change only where the edit may. */
+function decideChange(plan: TableGates, action: "edit" | "bulk", field: Field | undefined): Decide {
+  const edit = plan.fields("edit").gates;
+  const bulk = action === "bulk" ? plan.fields("bulk").gates : undefined;
+  const one = (asked: Field): Decide => {
+    const { attempt } = edit[asked.index] as Gate;
+    return bulk === undefined ? attempt : both(attempt, (bulk[asked.index] as Gate).attempt);
+  };
+  if (field !== undefined) return one(field);
+  // Fields under the same rules give the same answer; each is asked once.
+  const asked = new Map(plan.table.fields.map((each) => [pairOf(edit[each.index], bulk?.[each.index]), each]));
+  const whole = decideAny([...asked.values()].map((each) => [edit[each.index] as Gate, one(each)]));
+  return (row, reading) => {
+    const decision = whole(row, reading);
+    // What is to be confirmed belongs to a field; asked without one, nothing is changed yet.
+    return decision.confirm === undefined ? decision : withoutConfirmations(decision);
+  };
+
+  function pairOf(a: Gate | undefined, b: Gate | undefined): string {
+    const all = [...plan.fields("edit").distinct, ...(bulk === undefined ? [] : plan.fields("bulk").distinct)];
+    return `${a && all.indexOf(a)} ${b && all.indexOf(b)}`;
+  }
+}
+
+function withoutConfirmations({ confirm: _, ...decision }: Decision): Decision {
+  return decision;
+}
+
+function decideNew(plan: TableGates, action: "create" | "import", field: Field | undefined): Decide {
+  const act = plan.act(action);
+  if (field === undefined) return act.decide;
+  const gate = plan.fields(action).gates[field.index] as Gate;
+  return (row, reading) => {
+    const made = act.decide(row, reading);
+    return made.permitted ? gate.decide(row, reading) : made;
+  };
+}
+
+/** Both must permit; the confirmations of both are asked. */
+export function both(first: Decide, second: Decide): Decide {
+  return (row, reading) => {
+    const one = first(row, reading);
+    if (!one.permitted) return one;
+    const other = second(row, reading);
+    if (!other.permitted) return other;
+    const joined = withConfirmations(other, one.confirm);
+    return one.tentative === true && joined.tentative !== true ? { ...joined, tentative: true } : joined;
+  };
 }
 
 /**
@@ -73,12 +207,82 @@ function decideAny(gates: readonly (readonly [Gate, Decide])[]): Decide {
       const decision = decide(row, reading);
       if (decision.permitted && !decision.tentative) return decision;
       if (decision.permitted) best = decision;
-      else if (!best.permitted && best.rule === undefined && hasPermit(gate, row, reading)) best = decision;
+      else if (!best.permitted && best.rule === undefined && gate.wouldPermit(row, reading)) best = decision;
     }
     return best;
   };
 }
 
-function hasPermit({ permits }: Gate, row: Row, reading: Reading): boolean {
-  return permits.some((step) => step.testBefore(row, reading) === True);
+/**
+ * The same answer as a truth value: unknown ({@link Bad}) where only bad data keeps a yes from being certain. For `may`:
+ * an action on fields asks for any field.
+ */
+export function compileTruth(plan: TableGates, action: ActionName): Test {
+  const known: Test = (row, reading) =>
+    greatest([...plan.seen("list").visible, ...plan.seen("view").visible], row, reading);
+  const { table } = plan;
+  const act: Test = (row, reading) => {
+    const truth = plan.act(action).truth(row, reading);
+    return actionOf(table, action)?.needsKnown === true ? least(known(row, reading), truth) : truth;
+  };
+  if (!isBuiltIn(action)) return act;
+  switch (action) {
+    case "list":
+    case "view":
+      return (row, reading) => greatest(plan.seen(action).visible, row, reading);
+    case "export":
+      return (row, reading) => anyField(table, (field) => exportTruth(plan, field, row, reading));
+    case "edit":
+    case "bulk":
+      return (row, reading) => {
+        const truth = anyField(table, (field) => changeTruth(plan, action, field, row, reading));
+        return least(known(row, reading), truth);
+      };
+    case "delete":
+    case "create":
+    case "import":
+      return act;
+    default:
+      return action satisfies never;
+  }
+}
+
+function least(a: Truth, b: Truth): Truth {
+  return Math.min(a, b) as Truth;
+}
+
+function greatest(gates: readonly Gate[], row: Row, reading: Reading): Truth {
+  let truth: Truth = False;
+  for (const gate of gates) {
+    const one = gate.truth(row, reading);
+    if (one === True) return True;
+    if (one === Bad) truth = Bad;
+  }
+  return truth;
+}
+
+function anyField(table: Table, test: (field: Field) => Truth): Truth {
+  let truth: Truth = False;
+  for (const field of table.fields) {
+    if (field.lookup !== undefined) continue;
+    const one = test(field);
+    if (one === True) return True;
+    if (one === Bad) truth = Bad;
+  }
+  return truth;
+}
+
+function exportTruth(plan: TableGates, field: Field, row: Row, reading: Reading): Truth {
+  const gate = plan.fields("export").gates[field.index] as Gate;
+  const seen = plan.seen("view");
+  const view = plan.table.key.includes(field)
+    ? greatest(seen.visible, row, reading)
+    : (seen.gates[field.index] as Gate).truth(row, reading);
+  return least(view, gate.truth(row, reading));
+}
+
+/** Whether a change may be tried, as a truth value. */
+function changeTruth(plan: TableGates, action: "edit" | "bulk", field: Field, row: Row, reading: Reading): Truth {
+  const one = (name: "edit" | "bulk") => (plan.fields(name).gates[field.index] as Gate).attemptTruth(row, reading);
+  return action === "bulk" ? least(one("edit"), one("bulk")) : one("edit");
 }

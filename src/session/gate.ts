@@ -1,154 +1,77 @@
-import type { Reading, Test } from "../conditions/evaluate.js";
-import { compileTest } from "../conditions/evaluate.js";
-import { always, and, type Expression, never, not, or, readsOtherRecords } from "../conditions/expression.js";
+import type { Expression } from "../conditions/expression.js";
+import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { specialize } from "../conditions/specialize.js";
-import { False, True } from "../conditions/truth.js";
-import { type ActionName, actions } from "../rules/actions.js";
-import type { Rule, Who } from "../rules/rule.js";
-import type { Subject } from "./subject.js";
-
-/** Why something is or is not permitted. */
-export type Reason = "permitted" | "denied" | "reserved" | "not-permitted" | "not-found" | "fault";
-
-/** An answer. `rule` and `reason` are for developers and logs; a person may be shown `note`. */
-export interface Decision {
-  readonly permitted: boolean;
-  readonly reason: Reason;
-  /** The address of the rule that decided; for a permit one that is enough. Absent where no rule did. */
-  readonly rule?: string;
-  /** What the deciding rule protects and why, in its author's words. */
-  readonly note?: string;
-  /** An edit asked about without values may still be refused when its values are known. */
-  readonly tentative?: true;
-}
-
-/** One rule as it stands for one subject: conditions on the record alone. */
-export interface Step {
-  readonly rule: Rule;
-  /** On the stored record; for create, on the new one. */
-  readonly before: Expression;
-  /** On the record after an edit; undefined for other actions. */
-  readonly after: Expression | undefined;
-  readonly testBefore: Test;
-  readonly testAfter: Test;
-  readonly decision: Decision;
-  readonly tentativeDecision: Decision;
-}
-
-/** Everything that decides about one field or act: blocks first, then permits. Fields under the same rules share one. */
-export interface Gate {
-  readonly blocks: readonly Step[];
-  readonly permits: readonly Step[];
-  /** Decides on the stored record (or, for create, the new one). */
-  readonly decide: Decide;
-}
+import { Bad, False, True, type Truth } from "../conditions/truth.js";
+import { type Confirmation, type Decision, notPermitted, withConfirmations } from "./decision.js";
+import type { Reach } from "./reach.js";
+import { appliesToChange, type Step } from "./step.js";
 
 export type Decide = (row: Row, reading: Reading) => Decision;
 
-export const notPermitted: Decision = Object.freeze({ permitted: false, reason: "not-permitted" });
-export const notFound: Decision = Object.freeze({ permitted: false, reason: "not-found" });
+/** Decides on a change from the record before to the record after; `later` reads the latter. */
+export type DecideChange = (before: Row, after: Row, reading: Reading, later: Reading) => Decision;
 
-/**
- * The steps of some rules for a subject. Rules that cannot apply are gone; what unknown means to an effect is settled
- * here: a step applies when its test is true (permit), or true or unknown (block).
- */
-export function makeSteps(rules: readonly Rule[], action: ActionName, subject: Subject): Step[] {
-  if (!subject.meets) return [];
-  const steps: Step[] = [];
-  for (const rule of rules) {
-    const { effect } = rule;
-    const finish = (expression: Expression) => settle(specialize(expression, subject.known), effect.phase === "permit");
-    const to = and([anyOf(rule.to, subject), not(anyOf(rule.except, subject))]);
-    const isChange = actions[action].judges === "change";
-    const isNew = actions[action].judges === "new";
-    const where = isNew && rule.becomes !== undefined ? and([rule.where, rule.becomes]) : rule.where;
-    const before = finish(effect.test(to, where));
-    if (before.kind === "truth" && before.value === False) continue;
-    const after = isChange ? finish(rule.becomes ?? (effect.phase === "permit" ? rule.where : always)) : undefined;
-    // A permit stays although no change could meet it: asked without values, who and where decide.
-    if (effect.phase === "block" && after?.kind === "truth" && after.value === False) continue;
-    const decision: Decision = Object.freeze({
-      permitted: effect.phase === "permit",
-      reason: effect.reason,
-      rule: rule.address,
-      ...(rule.note === undefined ? {} : { note: rule.note }),
-    });
-    steps.push({
-      rule,
-      before,
-      after,
-      testBefore: compileTest(before),
-      testAfter: after === undefined ? alwaysTrue : compileTest(after),
-      decision,
-      tentativeDecision: Object.freeze({ ...decision, tentative: true }),
-    });
-  }
-  return steps.sort(cheapFirst);
+/** Everything that decides about one field or act. Fields under the same rules share one. */
+export interface Gate {
+  /** Decides on the stored record (or, for create, the new one). */
+  readonly decide: Decide;
+  /** Whether a change may be tried, before its values are known. */
+  readonly attempt: Decide;
+  readonly change: DecideChange;
+  /** The answer as a truth value, unknown where bad data is what keeps it from being permitted; for `may`. */
+  readonly truth: (row: Row, reading: Reading) => Truth;
+  /** The same for a change that may be tried. */
+  readonly attemptTruth: (row: Row, reading: Reading) => Truth;
+  readonly reach: Reach;
+  /** Whether any rule could ever permit it. */
+  readonly hasPermits: boolean;
+  /** Of a refusal: whether it stopped what another rule would have permitted. */
+  readonly wouldPermit: (row: Row, reading: Reading) => boolean;
+  /** The steps that it looks at; which of them count may depend on the record's row in a grid. */
+  readonly steps: readonly Step[];
 }
 
-const alwaysTrue: Test = () => True;
-const order = { deny: 0, reserve: 1, permit: 2 } as const;
-
-/**
- * Denies before reserves, as reasons go; then what is certain, and what reads other records last. Otherwise the order of
- * addresses stays.
- */
-function cheapFirst(a: Step, b: Step): number {
-  return order[a.rule.effect.name] - order[b.rule.effect.name] || cost(a.before) - cost(b.before);
+/** A gate whose steps count for every record. `steps` are in the order of `cheapFirst`. */
+export interface FlatGate extends Gate {
+  readonly blocks: readonly Step[];
+  readonly permits: readonly Step[];
+  readonly confirms: readonly Step[];
 }
 
-function cost(expression: Expression): number {
-  if (expression.kind === "truth") return 0;
-  return readsOtherRecords(expression) ? 2 : 1;
-}
-
-/** Any of the entries, as an expression; roles and the like are decided here. */
-function anyOf(entries: readonly Who[], subject: Subject): Expression {
-  return or(entries.map((who) => entryMet(who, subject)));
-}
-
-/** Whether a subject meets an entry: decided, or what is left to ask of the record. */
-export function entryMet(who: Who, subject: Subject): Expression {
-  switch (who.kind) {
-    case "anyone":
-      return always;
-    case "signed-in":
-      return subject.signedIn ? always : never;
-    case "role":
-      return subject.roles.has(who.role) ? always : never;
-    case "related":
-      return who.met;
-    default:
-      return who satisfies never;
-  }
-}
-
-/**
- * Replaces unknown, where only and/or stand above it, by what it comes to: for a permit it is as good as false, for a
- * block as good as true. Below a "not" it stays.
- */
-function settle(expression: Expression, isPermit: boolean): Expression {
-  if (expression.kind === "and") return and(expression.terms.map((term) => settle(term, isPermit)));
-  if (expression.kind === "or") return or(expression.terms.map((term) => settle(term, isPermit)));
-  if (expression.kind !== "truth" || expression.value === True || expression.value === False) return expression;
-  return isPermit ? never : always;
-}
-
-export function gateOf(steps: readonly Step[]): Gate {
-  const blocks = steps.filter((step) => step.rule.effect.phase === "block");
-  const permits = steps.filter((step) => step.rule.effect.phase === "permit");
-  return { blocks, permits, decide: compileDecide(blocks, permits) };
+export function flatGate(steps: readonly Step[]): FlatGate {
+  const blocks = steps.filter((step) => step.phase === "block");
+  const permits = steps.filter((step) => step.phase === "permit");
+  const confirms = steps.filter((step) => step.phase === "confirm");
+  const decide = compileDecide(blocks, permits, confirms);
+  const certainBlocks = blocks.filter((step) => !step.hasBecomes && !step.isCrossing);
+  const hasChoice = steps.some((step) => step.hasBecomes || step.isCrossing);
+  return {
+    steps,
+    blocks,
+    permits,
+    confirms,
+    decide,
+    attempt: hasChoice ? (row, reading) => judgeAttempt(blocks, permits, confirms, row, reading) : decide,
+    change: (before, after, reading, later) => {
+      const applies = (step: Step) => appliesToChange(step, before, after, reading, later);
+      return judgeSteps(blocks, permits, confirms, applies);
+    },
+    truth: (row, reading) => gateTruth(blocks, permits, row, reading),
+    attemptTruth: (row, reading) => gateTruth(certainBlocks, permits, row, reading),
+    reach: flatReach(blocks, permits),
+    hasPermits: permits.length > 0,
+    wouldPermit: (row, reading) => permits.some((step) => step.testBefore(row, reading) === True),
+  };
 }
 
 /**
  * The closure behind a gate. Most gates have no block and one or two permits, and a decision is asked for every cell of
  * a table: these get closures of their own, without loops (about a third off a decision; see bench/).
  */
-function compileDecide(blocks: readonly Step[], permits: readonly Step[]): Decide {
+function compileDecide(blocks: readonly Step[], permits: readonly Step[], confirms: readonly Step[]): Decide {
   const [first, second] = permits;
-  if (blocks.length === 0 && first === undefined) return () => notPermitted;
-  if (blocks.length === 0 && first !== undefined) {
+  if (first === undefined && blocks.length === 0) return () => notPermitted;
+  if (blocks.length === 0 && confirms.length === 0 && first !== undefined) {
     const { testBefore, decision } = first;
     if (first.before.kind === "truth") return () => decision;
     if (second === undefined) return (row, reading) => (testBefore(row, reading) === True ? decision : notPermitted);
@@ -169,41 +92,99 @@ function compileDecide(blocks: readonly Step[], permits: readonly Step[]): Decid
     }
     for (let i = 0; i < permits.length; i++) {
       const step = permits[i] as Step;
-      if (step.testBefore(row, reading) === True) return step.decision;
+      if (step.testBefore(row, reading) !== True) continue;
+      return confirms.length === 0 ? step.decision : withConfirmations(step.decision, asked(confirms, row, reading));
     }
     return notPermitted;
   };
 }
 
-/** Decides on a change: each rule must hold before and after by itself. */
-export function judgeChange(gate: Gate, before: Row, after: Row, reading: Reading, later: Reading): Decision {
-  for (const step of gate.blocks) {
-    if (step.testBefore(before, reading) !== False && step.testAfter(after, later) !== False) return step.decision;
+function asked(confirms: readonly Step[], row: Row, reading: Reading): readonly Confirmation[] {
+  return confirmations(confirms.filter((step) => step.testBefore(row, reading) !== False));
+}
+
+function confirmations(steps: readonly Step[]): readonly Confirmation[] {
+  return steps.map(({ rule, note }) => ({ rule, ...(note === undefined ? {} : { note }) }));
+}
+
+/** Blocks, then permits, then what is to be confirmed, with the one question whether a step applies. */
+export function judgeSteps(
+  blocks: readonly Step[],
+  permits: readonly Step[],
+  confirms: readonly Step[],
+  applies: (step: Step) => boolean,
+): Decision {
+  for (const step of blocks) {
+    if (applies(step)) return step.decision;
   }
-  for (const step of gate.permits) {
-    if (step.testBefore(before, reading) === True && step.testAfter(after, later) === True) return step.decision;
+  for (const step of permits) {
+    if (applies(step)) return withConfirmations(step.decision, confirmations(confirms.filter(applies)));
   }
   return notPermitted;
 }
 
-/** Makes the decision whether an edit may be tried, before its values are known. */
-export function compileAttempt(gate: Gate): Decide {
-  const hasChoice = [...gate.blocks, ...gate.permits].some((step) => step.rule.becomes !== undefined);
-  return hasChoice ? (row, reading) => judgeAttempt(gate, row, reading) : gate.decide;
-}
-
-function judgeAttempt(gate: Gate, row: Row, reading: Reading): Decision {
+/** `where` and who hold, and no block that does not depend on the new values; those make the answer tentative. */
+function judgeAttempt(
+  blocks: readonly Step[],
+  permits: readonly Step[],
+  confirms: readonly Step[],
+  row: Row,
+  reading: Reading,
+): Decision {
   let tentative = false;
-  for (const step of gate.blocks) {
+  for (const step of blocks) {
     if (step.testBefore(row, reading) === False) continue;
-    if (step.rule.becomes === undefined) return step.decision;
+    if (!step.hasBecomes && !step.isCrossing) return step.decision;
     tentative = true;
   }
-  let found: Step | undefined;
-  for (const step of gate.permits) {
+  let found: Decision | undefined;
+  for (const step of permits) {
     if (step.testBefore(row, reading) !== True) continue;
-    if (step.rule.becomes === undefined) return tentative ? step.tentativeDecision : step.decision;
-    found ??= step;
+    if (!step.hasBecomes) {
+      found = tentative ? step.tentativeDecision : step.decision;
+      break;
+    }
+    found ??= step.tentativeDecision;
   }
-  return found?.tentativeDecision ?? notPermitted;
+  if (found === undefined) return notPermitted;
+  const certain = confirms.filter((step) => !step.hasBecomes && !step.isCrossing);
+  return withConfirmations(found, asked(certain, row, reading));
+}
+
+/** True or false, and {@link Bad} where only bad data keeps the answer from being known. */
+function gateTruth(blocks: readonly Step[], permits: readonly Step[], row: Row, reading: Reading): Truth {
+  let open: Truth = True;
+  for (const step of blocks) {
+    const truth = step.testBefore(row, reading);
+    if (truth === Bad) open = Bad;
+    else if (truth !== False) return False;
+  }
+  let permitted: Truth = False;
+  for (const step of permits) {
+    const truth = step.testBefore(row, reading);
+    if (truth === True) return open;
+    if (truth === Bad) permitted = Bad;
+  }
+  return permitted;
+}
+
+function flatReach(blocks: readonly Step[], permits: readonly Step[]): Reach {
+  if (permits.length === 0) return "none";
+  if (blocks.some((step) => isCertain(step) && !isTentative(step))) return "none";
+  if (blocks.length === 0 && permits.some(isCertain)) return "all";
+  return permits.every((step) => step.isOwners) ? "own" : "some";
+}
+
+/** Whether a step applies to every record and every change. */
+export function isCertain(step: Step): boolean {
+  return isTrue(step.before) && isTrue(step.after);
+}
+
+/** Whether the new values have a say in an edit: then, without them, it may be tried. */
+function isTentative(step: Step): boolean {
+  return step.isCrossing || (step.after !== undefined && step.hasBecomes);
+}
+
+function isTrue(expression: Expression | undefined): boolean {
+  return expression === undefined || (expression.kind === "truth" && expression.value === True);
 }

@@ -1,65 +1,142 @@
-import { type Reading, rawValue } from "../conditions/evaluate.js";
+import { fieldValue, type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import type { Field, Table } from "../schema/schema.js";
+import type { Field } from "../schema/schema.js";
+import { lookupTest, lookupValue } from "./decide.js";
 import type { Gate } from "./gate.js";
-import type { Visibility } from "./table-gates.js";
+import { isOwn, type TableGates } from "./table-gates.js";
 
 /** A record as a person sees it: the visible fields with their stored values. What is hidden is not there at all. */
 export type MaskedRow = Record<string, unknown>;
 
 export type Mask = (row: Row, reading: Reading) => MaskedRow | undefined;
 
+/** The actions that show records. */
+export type ShowAction = "list" | "view" | "export";
+
+/** Which gates must be open for what: the distinct ones, and for each field those that it needs, by position. */
+interface Needs {
+  readonly gates: readonly Gate[];
+  readonly of: ReadonlyMap<Field, readonly number[]>;
+  /** Of each field that can make a record visible, the gates that do. */
+  readonly visible: readonly (readonly number[])[];
+}
+
+/** Puts one field of a record into what is shown of it. */
+type Copy = (row: Row, reading: Reading, into: MaskedRow) => void;
+
 /**
  * Makes the function that masks records of a table. It judges each distinct gate once per record, and looks the
  * resulting pattern of gates up among those seen before: a table has few, so the fields to copy are a ready list.
+ *
+ * What fails while a lookup is read hides that lookup alone, and goes to `fault`.
  */
-export function makeMask(table: Table, seen: Visibility): Mask {
-  const { distinct } = seen;
-  const patterns = new Map<number, readonly Field[]>();
+export function makeMask(plan: TableGates, action: ShowAction, fault: (error: unknown) => void): Mask {
+  const needs = action === "export" ? exportNeeds(plan) : seenNeeds(plan, action);
+  const { gates } = needs;
+  const copies = new Map(plan.table.fields.map((field) => [field, makeCopy(plan, action, field, fault)]));
+  const patternOf = (isOpen: (gate: number) => boolean) => {
+    if (!needs.visible.some((needed) => needed.every(isOpen))) return undefined;
+    return shownFields(plan, needs, isOpen).map((field) => copies.get(field) as Copy);
+  };
+  // A small integer holds up to 30 gates; a table with more pays for a list.
+  if (gates.length > 30) {
+    return (row, reading) => {
+      const open = gates.map((gate) => gate.decide(row, reading).permitted);
+      return copyAll(
+        patternOf((gate) => open[gate] === true),
+        row,
+        reading,
+      );
+    };
+  }
+  const patterns = new Map<number, readonly Copy[] | undefined>();
   return (row, reading) => {
-    // A small integer holds up to 30 gates; a table with more pays for a list.
-    if (distinct.length > 30) return maskWithMany(table, seen, row, reading);
     let bits = 0;
-    for (let i = 0; i < distinct.length; i++) {
-      if ((distinct[i] as Gate).decide(row, reading).permitted) bits |= 1 << i;
+    for (let i = 0; i < gates.length; i++) {
+      if ((gates[i] as Gate).decide(row, reading).permitted) bits |= 1 << i;
     }
-    if (bits === 0) return undefined;
-    let fields = patterns.get(bits);
-    if (fields === undefined) {
+    let pattern = patterns.get(bits);
+    if (pattern === undefined && !patterns.has(bits)) {
       const open = bits;
-      fields = fieldsOf(table, seen, (gate) => (open & (1 << gate)) !== 0);
-      patterns.set(bits, fields);
+      pattern = patternOf((gate) => (open & (1 << gate)) !== 0);
+      patterns.set(bits, pattern);
     }
-    return copy(row, fields, reading);
+    return copyAll(pattern, row, reading);
   };
 }
 
-function maskWithMany(table: Table, seen: Visibility, row: Row, reading: Reading): MaskedRow | undefined {
-  const open = seen.distinct.map((gate) => gate.decide(row, reading).permitted);
-  return open.includes(true)
-    ? copy(
-        row,
-        fieldsOf(table, seen, (gate) => open[gate] === true),
-        reading,
-      )
-    : undefined;
-}
-
-function fieldsOf(table: Table, seen: Visibility, isOpen: (gate: number) => boolean): readonly Field[] {
-  return table.fields.filter((field) => {
-    const gate = seen.gateIndex[field.index] ?? -1;
-    return gate === -1 || isOpen(gate);
-  });
-}
-
-/** Copies the fields whose stored value fits its type; one that does not is reported and not shown. */
-function copy(row: Row, fields: readonly Field[], reading: Reading): MaskedRow {
+function copyAll(pattern: readonly Copy[] | undefined, row: Row, reading: Reading): MaskedRow | undefined {
+  if (pattern === undefined) return undefined;
   const masked: MaskedRow = {};
-  for (let i = 0; i < fields.length; i++) {
-    const field = fields[i] as Field;
-    const value = field.name in Object.prototype ? rawValue(row, field.name) : row[field.name];
-    if (value === null || field.type.canonical(value) !== undefined) masked[field.name] = value;
-    else if (value !== undefined) reading.badData(field, row);
-  }
+  for (let i = 0; i < pattern.length; i++) (pattern[i] as Copy)(row, reading, masked);
   return masked;
+}
+
+function seenNeeds(plan: TableGates, action: "list" | "view"): Needs {
+  const { gates, distinct, visible } = plan.seen(action);
+  const { table } = plan;
+  const indexOf = (field: Field) => distinct.indexOf(gates[field.index] as Gate);
+  return {
+    gates: distinct,
+    of: new Map(table.fields.map((field) => [field, table.key.includes(field) ? [] : [indexOf(field)]])),
+    visible: visible.map((gate) => [distinct.indexOf(gate)]),
+  };
+}
+
+/** What is taken out must be viewed and exported, each by its own rules; the key goes along with any field. */
+function exportNeeds(plan: TableGates): Needs {
+  const view = plan.seen("view");
+  const out = plan.fields("export");
+  const { table } = plan;
+  const gates = [...view.distinct, ...out.distinct];
+  const outIndex = (field: Field) => view.distinct.length + out.distinct.indexOf(out.gates[field.index] as Gate);
+  const viewIndex = (field: Field) => view.distinct.indexOf(view.gates[field.index] as Gate);
+  const visible = table.fields
+    .filter(isOwn)
+    .flatMap((field) =>
+      table.key.includes(field)
+        ? view.visible.map((gate) => [view.distinct.indexOf(gate), outIndex(field)])
+        : [[viewIndex(field), outIndex(field)]],
+    );
+  const of = table.fields.map((field) => {
+    const needed = table.key.includes(field) ? [] : [viewIndex(field), outIndex(field)];
+    return [field, needed] as const;
+  });
+  return { gates, of: new Map(of), visible };
+}
+
+function shownFields({ table }: TableGates, needs: Needs, isOpen: (gate: number) => boolean): readonly Field[] {
+  const isShown = (field: Field): boolean =>
+    (needs.of.get(field) ?? []).every(isOpen) && (field.by === undefined || field.by.every(isShown));
+  return table.fields.filter(isShown);
+}
+
+/** A value that does not fit its type is reported and not shown. */
+function makeCopy(plan: TableGates, action: ShowAction, field: Field, fault: (error: unknown) => void): Copy {
+  const { name } = field;
+  const { fits } = field.type;
+  if (field.lookup !== undefined) return copyLookup(plan, action, field, fault);
+  const isPlain = field.by === undefined && !(name in Object.prototype);
+  return (row, reading, into) => {
+    const value = isPlain ? row[name] : field.by === undefined ? rawValue(row, name) : fieldValue(row, field);
+    if (value === null || fits(value)) into[name] = value;
+    else if (value !== undefined) reading.badData(field, row);
+  };
+}
+
+function copyLookup(plan: TableGates, action: ShowAction, field: Field, fault: (error: unknown) => void): Copy {
+  // What is exported must also be viewed where it comes from.
+  const tests = (action === "export" ? (["view", "export"] as const) : [action]).map((one) =>
+    lookupTest(plan, one, field),
+  );
+  return (row, reading, into) => {
+    try {
+      if (!tests.every((sees) => sees(row, reading))) return;
+      const value = lookupValue(plan, field, row, reading);
+      if (value === null || field.type.fits(value)) into[field.name] = value;
+      else if (value !== undefined && field.lookup !== undefined) reading.badData(field, row);
+    } catch (error) {
+      fault(error);
+    }
+  };
 }

@@ -1,29 +1,78 @@
+import { fieldValue } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
+import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
-import { type Schema, singleKey } from "../schema/schema.js";
+import type { Field, Schema, Table } from "../schema/schema.js";
+import { listElements } from "../schema/types/list.js";
 
 /**
- * A {@link Source} over records in memory, indexed by key. Tables with a key of several fields cannot be referred to,
- * so they are not indexed.
+ * A {@link Source} over records in memory. Records are found by an index on their keys; who refers to a key, by one that
+ * is made for a field when it is first asked about.
  *
  * @throws PortierError for a table that the document does not know, and for a record without a key.
  */
 export function memorySource(schema: Schema, data: Readonly<Record<string, readonly Row[]>>): Source {
-  const index = new Map<string, Map<string, Row>>();
+  const rows = new Map<string, readonly Row[]>();
+  const byKey = new Map<string, Map<string, Row>>();
+  const byField = new Map<Field, Referring>();
   for (const name of Object.keys(data)) {
     const table = schema.tables.get(name);
     if (table === undefined) throw portierError("unknown-table", { name, candidates: schema.tables.keys() });
-    const key = singleKey(table);
-    if (key === undefined) continue;
-    const byKey = new Map<string, Row>();
-    for (const [position, row] of (data[name] ?? []).entries()) {
-      const value = key.type.canonical(row[key.name]);
-      if (value === undefined) {
-        throw portierError("missing-record-key", { table: name, field: key.name }, [name, position]);
-      }
-      byKey.set(String(value), row);
-    }
-    index.set(name, byKey);
+    rows.set(name, data[name] ?? []);
+    byKey.set(name, indexKeys(table, data[name] ?? []));
   }
-  return { find: (table, key) => index.get(table)?.get(key) };
+  return {
+    find: (table, key) => byKey.get(table)?.get(key),
+    all: (table) => rows.get(table) ?? [],
+    referring: (table, fieldName, key) => {
+      const field = schema.tables.get(table)?.byName.get(fieldName);
+      if (field === undefined) return [];
+      let index = byField.get(field);
+      if (index === undefined) {
+        index = indexField(field, rows.get(table) ?? []);
+        byField.set(field, index);
+      }
+      const found = index.byKey.get(key) ?? [];
+      return index.unreadable.length === 0 ? found : [...found, ...index.unreadable];
+    },
+  };
+}
+
+function indexKeys(table: Table, rows: readonly Row[]): Map<string, Row> {
+  const index = new Map<string, Row>();
+  for (const [position, row] of rows.entries()) {
+    const address = recordAddress(table, row);
+    if (address === undefined) {
+      const field = table.key.map(({ name }) => name).join(", ");
+      throw portierError("missing-record-key", { table: table.name, field }, [table.name, position]);
+    }
+    index.set(address, row);
+  }
+  return index;
+}
+
+/** Records by what a field of theirs holds. Those in which it cannot be read could refer to anything. */
+interface Referring {
+  readonly byKey: ReadonlyMap<string, readonly Row[]>;
+  readonly unreadable: readonly Row[];
+}
+
+function indexField(field: Field, rows: readonly Row[]): Referring {
+  const byKey = new Map<string, Row[]>();
+  const unreadable: Row[] = [];
+  for (const row of rows) {
+    const raw = fieldValue(row, field);
+    if (raw === null) continue;
+    const value = field.type.canonical(raw);
+    if (value === undefined) {
+      unreadable.push(row);
+      continue;
+    }
+    for (const key of field.type.element === undefined ? [value] : listElements(value)) {
+      const list = byKey.get(String(key));
+      if (list === undefined) byKey.set(String(key), [row]);
+      else list.push(row);
+    }
+  }
+  return { byKey, unreadable };
 }

@@ -1,33 +1,36 @@
-import type { Reading } from "../conditions/evaluate.js";
+import type { Judge } from "../conditions/evaluate.js";
+import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { type ActionName, actionNames, isActionName } from "../rules/actions.js";
-import type { Ruleset } from "../rules/compile-rules.js";
+import { type ActionName, actionNamesOf, actionOf } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
-import type { Field, Table } from "../schema/schema.js";
-import { compileDecision, compileKnows } from "./decide.js";
-import { type Decide, type Gate, makeSteps, type Step } from "./gate.js";
-import type { Subject } from "./subject.js";
+import type { Field, Schema, Table } from "../schema/schema.js";
+import { compileDecision, compileKnows, compileTruth } from "./decide.js";
+import type { Decide, Gate } from "./gate.js";
+import { cheapFirst, compileStep, type Step, type StepData } from "./step.js";
 import { actGate, type FieldGates, fieldGates, type TableGates, type Visibility, visibility } from "./table-gates.js";
+
+/** Gives the steps of a table and action for the class of persons that a plan is for. */
+export type StepSource = (table: Table, action: ActionName) => readonly StepData[];
 
 /** The residual of a whole document for one class of equal persons, worked out table by table as it is asked for. */
 export class Plan {
-  readonly #ruleset: Ruleset;
-  readonly #subject: Subject;
+  readonly #schema: Pick<Schema, "tables">;
+  readonly #steps: StepSource;
   readonly #tables = new Map<string, TablePlan>();
 
-  constructor(ruleset: Ruleset, subject: Subject) {
-    this.#ruleset = ruleset;
-    this.#subject = subject;
+  constructor(schema: Pick<Schema, "tables">, steps: StepSource) {
+    this.#schema = schema;
+    this.#steps = steps;
   }
 
   /** @throws PortierError for a table that the document does not have. */
   of(name: string): TablePlan {
     const known = this.#tables.get(name);
     if (known !== undefined) return known;
-    const { tables } = this.#ruleset.schema;
+    const { tables } = this.#schema;
     const table = tables.get(name);
     if (table === undefined) throw portierError("unknown-table", { name: String(name), candidates: tables.keys() });
-    const plan = new TablePlan(this.#ruleset, this.#subject, table);
+    const plan = new TablePlan(this, this.#steps, table);
     this.#tables.set(name, plan);
     return plan;
   }
@@ -36,51 +39,58 @@ export class Plan {
 /** What one class of equal persons may do with one table. Each part is worked out when it is first asked for. */
 export class TablePlan implements TableGates {
   readonly table: Table;
-  readonly #steps: (action: ActionName) => Step[];
-  readonly #decisions: Readonly<Record<ActionName, Map<string | undefined, Decide>>>;
-  #list: Visibility | undefined;
-  #view: Visibility | undefined;
-  #edit: FieldGates | undefined;
-  #create: (FieldGates & { readonly act: Gate }) | undefined;
-  #delete: Gate | undefined;
+  readonly #plan: Plan;
+  readonly #source: StepSource;
+  readonly #steps = new Map<ActionName, readonly Step[]>();
+  readonly #seen = new Map<"list" | "view", Visibility>();
+  readonly #fields = new Map<ActionName, FieldGates>();
+  readonly #acts = new Map<ActionName, Gate>();
+  /** By action, then field; `undefined` stands for the record as a whole. */
+  readonly #decisions = new Map<ActionName, Map<string | undefined, Decide>>();
   #knows: ((row: Row, reading: Reading) => boolean) | undefined;
 
-  constructor(ruleset: Ruleset, subject: Subject, table: Table) {
+  constructor(plan: Plan, source: StepSource, table: Table) {
     this.table = table;
-    this.#steps = (action) => makeSteps(ruleset.of(table.name, action), action, subject);
-    this.#decisions = { list: new Map(), view: new Map(), create: new Map(), edit: new Map(), delete: new Map() };
+    this.#plan = plan;
+    this.#source = source;
+  }
+
+  /** The steps of an action, in the order in which they are looked at. */
+  steps(action: ActionName): readonly Step[] {
+    const known = this.#steps.get(action);
+    if (known !== undefined) return known;
+    const judge: Judge = (asked, table) => compileTruth(this.#plan.of(table), asked);
+    const steps = this.#source(this.table, action).map((data) => compileStep(data, judge));
+    steps.sort(cheapFirst);
+    this.#steps.set(action, steps);
+    return steps;
   }
 
   /** A permitted view also permits list, and what is denied for either is not listed. */
-  get list(): Visibility {
-    this.#list ??= visibility(this.table, [
-      ["list", this.#steps("list")],
-      ["view", this.#steps("view")],
-    ]);
-    return this.#list;
+  seen(action: "list" | "view"): Visibility {
+    const known = this.#seen.get(action);
+    if (known !== undefined) return known;
+    const own = this.steps("view");
+    const steps = action === "view" ? own : [...this.steps("list"), ...own].sort(cheapFirst);
+    const made = visibility(this.table, steps);
+    this.#seen.set(action, made);
+    return made;
   }
 
-  get view(): Visibility {
-    this.#view ??= visibility(this.table, [["view", this.#steps("view")]]);
-    return this.#view;
+  fields(action: ActionName): FieldGates {
+    const made = this.#fields.get(action) ?? fieldGates(this.table, this.steps(action));
+    this.#fields.set(action, made);
+    return made;
   }
 
-  get edit(): FieldGates {
-    this.#edit ??= fieldGates(this.table, [["edit", this.#steps("edit")]]);
-    return this.#edit;
+  act(action: ActionName): Gate {
+    const made = this.#acts.get(action) ?? actGate(this.table, this.steps(action));
+    this.#acts.set(action, made);
+    return made;
   }
 
-  get create(): FieldGates & { readonly act: Gate } {
-    if (this.#create === undefined) {
-      const steps = this.#steps("create");
-      this.#create = { ...fieldGates(this.table, [["create", steps]]), act: actGate(steps, "create") };
-    }
-    return this.#create;
-  }
-
-  get delete(): Gate {
-    this.#delete ??= actGate(this.#steps("delete"), "delete");
-    return this.#delete;
+  other(table: string): TablePlan {
+    return this.#plan.of(table);
   }
 
   /** A record is known if it is listable or viewable; what is not known does not exist for the person. */
@@ -90,32 +100,33 @@ export class TablePlan implements TableGates {
   }
 
   /**
-   * The decision about one field, or without one about the record: for list, view and edit that is whether any field
-   * lets through. Ready to be called for every record.
+   * The decision about one field, or without one about the record: for actions that speak of fields that is whether any
+   * field lets through. Ready to be called for every record.
    *
    * @throws PortierError for an action or field that the table does not have.
    */
   decision(action: ActionName, fieldName: string | undefined): Decide {
-    // An action that is none finds nothing here, or something inherited that is no map; both are told apart below.
-    return this.#decisions[action]?.get?.(fieldName) ?? this.#makeDecision(action, fieldName);
+    return this.#decisions.get(action)?.get(fieldName) ?? this.#makeDecision(action, fieldName);
   }
 
   #makeDecision(action: ActionName, fieldName: string | undefined): Decide {
-    this.checkAction(action);
+    const { speaksOf } = this.checkAction(action);
     const field = fieldName === undefined ? undefined : this.field(fieldName);
-    if (action === "delete" && field !== undefined) {
+    if (speaksOf === "record" && field !== undefined) {
       const hint = "leave the field out";
-      throw portierError("wrong-call", { what: "delete speaks of a record, not of a field", hint });
+      throw portierError("wrong-call", { what: `${action} speaks of a record, not of a field`, hint });
     }
     const made = failingLater(() => compileDecision(this, action, field));
-    this.#decisions[action].set(fieldName, made);
+    const byField = this.#decisions.get(action) ?? new Map<string | undefined, Decide>();
+    this.#decisions.set(action, byField.set(fieldName, made));
     return made;
   }
 
-  /** @throws PortierError for a word that is no action. */
-  checkAction(action: unknown): void {
-    if (typeof action === "string" && isActionName(action)) return;
-    const facts = { table: this.table.name, name: String(action), candidates: actionNames };
+  /** @throws PortierError for a word that is no action of the table. */
+  checkAction(name: unknown) {
+    const action = typeof name === "string" ? actionOf(this.table, name) : undefined;
+    if (action !== undefined) return action;
+    const facts = { table: this.table.name, name: String(name), candidates: actionNamesOf(this.table) };
     throw portierError("unknown-action", facts);
   }
 

@@ -1,11 +1,12 @@
-import type { Reading } from "../conditions/evaluate.js";
+import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import { compileRules, type Ruleset } from "../rules/compile-rules.js";
 import type { DocumentInput } from "../schema/document.js";
 import type { Locate } from "../schema/problems.js";
-import { printFieldPath, type Schema } from "../schema/schema.js";
+import type { Schema } from "../schema/schema.js";
 import { memorySource } from "./memory-source.js";
 import { Plan } from "./plan.js";
+import { residualSteps } from "./residual.js";
 import { type Finding, Session, type SessionOptions } from "./session.js";
 import { openSubject, roleSubject, type Subject } from "./subject.js";
 
@@ -45,8 +46,9 @@ export class Portier {
   /**
    * Opens the view of one person for one request.
    *
-   * @throws PortierError when the person's role field names a role that does not exist, when a request value is not
-   * declared or does not fit, or when a person is given by key without a source.
+   * @throws PortierError when a person's role is one that does not exist, when a request value is not declared or does
+   * not fit, when a person is given by key without a source, or when roles come from a link table and the source cannot
+   * find what refers to a person.
    */
   session(options: SessionOptions = {}): Session {
     const report = options.report ?? (() => {});
@@ -60,7 +62,7 @@ export class Portier {
    */
   sessionForRoles(roles: readonly string[]): Session {
     const report = () => {};
-    return this.#open(roleSubject(this.schema, roles), makeReading(undefined, report), report);
+    return this.#open(roleSubject(this.#ruleset, roles), makeReading(undefined, report), report);
   }
 
   /** A source over records in memory: table name to records. */
@@ -69,15 +71,24 @@ export class Portier {
   }
 
   #open(subject: Subject, reading: Reading, report: (finding: Finding) => void): Session {
-    const plan = this.#plans.get(subject.classKey) ?? new Plan(this.#ruleset, subject);
+    const plan = this.#planFor(subject);
+    const { tables, people } = this.schema;
+    const { key, roles } = subject;
+    const session = new Session({ tables, people: people?.table.name, plan, key, roles, reading, report });
+    insides.set(session, { ruleset: this.#ruleset, subject, reading, plan });
+    return session;
+  }
+
+  #planFor(subject: Subject): Plan {
+    const known = this.#plans.get(subject.classKey);
+    if (known !== undefined) return known;
+    const plan = new Plan(this.schema, residualSteps(this.#ruleset, subject));
     if (this.#plans.size >= keptPlans) {
       const [oldest] = this.#plans.keys();
       if (oldest !== undefined) this.#plans.delete(oldest);
     }
     this.#plans.set(subject.classKey, plan);
-    const session = new Session(this.#ruleset, subject, plan, reading, report);
-    insides.set(session, { ruleset: this.#ruleset, subject, reading });
-    return session;
+    return plan;
   }
 }
 
@@ -86,6 +97,7 @@ interface SessionInsides {
   readonly ruleset: Ruleset;
   readonly subject: Subject;
   readonly reading: Reading;
+  readonly plan: Plan;
 }
 
 const insides = new WeakMap<Session, SessionInsides>();
@@ -103,12 +115,12 @@ export function insidesOf(session: Session): SessionInsides {
   return found;
 }
 
-function makeReading(source: Source | undefined, report: (finding: Finding) => void): Reading {
+export function makeReading(source: Source | undefined, report: (finding: Finding) => void): Reading {
   return {
     source,
     badData(field, row) {
       const state = row[field.name] === undefined ? "is not there" : `is not ${field.type.expects}`;
-      const message = `"${printFieldPath([field])}" of a record of "${field.table}" ${state}; it counts as unknown and is not shown`;
+      const message = `"${field.name}" of a record of "${field.table}" ${state}; it counts as unknown and is not shown`;
       report({ kind: "bad-data", message, table: field.table, field: field.name });
     },
   };

@@ -1,15 +1,20 @@
-import type { Reading } from "../conditions/evaluate.js";
+import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import type { ActionName } from "../rules/actions.js";
-import type { Ruleset } from "../rules/compile-rules.js";
 import { PortierError, portierError } from "../schema/problems.js";
-import type { Field } from "../schema/schema.js";
-import { type Acceptance, acceptCreate, acceptDelete, acceptEdit, type ChangeContext, isRow } from "./changes.js";
-import { type Decide, type Decision, type Gate, notPermitted } from "./gate.js";
-import { type Mask, type MaskedRow, makeMask } from "./mask.js";
+import type { Scalar } from "../schema/scalar.js";
+import type { Schema } from "../schema/schema.js";
+import { type Acceptance, type ChangeOptions, faultyChange } from "./acceptance.js";
+import { acceptAct, acceptCreate, acceptEdit, type ChangeContext, isRow } from "./changes.js";
+import { choicesOf } from "./choices.js";
+import { type Decision, faulted, notPermitted } from "./decision.js";
+import { attemptNew, type Form, formOf, newForm } from "./form.js";
+import type { Decide } from "./gate.js";
+import { acceptBulk, acceptImport, type ManyAcceptance } from "./many.js";
+import { type Mask, type MaskedRow, makeMask, type ShowAction } from "./mask.js";
 import type { Plan, TablePlan } from "./plan.js";
-import { gateReach, isCertain, type Reach, reachOf } from "./reach.js";
-import type { Subject } from "./subject.js";
+import type { Reach } from "./reach.js";
+import { reachOf } from "./table-reach.js";
 
 /** Something that the application's operators should hear of. The decision itself has already failed closed. */
 export interface Finding {
@@ -35,6 +40,18 @@ export interface SessionOptions {
   readonly report?: (finding: Finding) => void;
 }
 
+/** What a session is made of. */
+export interface SessionParts {
+  readonly tables: Schema["tables"];
+  /** The name of the people table. */
+  readonly people: string | undefined;
+  readonly plan: Plan;
+  readonly key: Scalar | null | undefined;
+  readonly roles: () => readonly string[];
+  readonly reading: Reading;
+  readonly report: (finding: Finding) => void;
+}
+
 /** A question as it is asked of one record after the other, and what decides it. */
 interface Asked {
   readonly action: ActionName;
@@ -42,8 +59,6 @@ interface Asked {
   readonly field: string | undefined;
   readonly decide: Decide;
 }
-
-const faulted: Decision = Object.freeze({ permitted: false, reason: "fault" });
 
 /**
  * One person's view of the rules, for one request. Asking costs no walk over the rules: they were reduced, for all
@@ -54,26 +69,20 @@ const faulted: Decision = Object.freeze({ permitted: false, reason: "fault" });
  * source that fails or is missing) is a denial with reason `fault`, and is reported.
  */
 export class Session {
-  readonly #ruleset: Ruleset;
-  readonly #subject: Subject;
-  readonly #plan: Plan;
+  readonly #parts: SessionParts;
   readonly #reading: Reading;
-  readonly #report: (finding: Finding) => void;
   readonly #masks = new Map<string, Mask>();
   #last: Asked = { action: "view", table: "", field: undefined, decide: () => notPermitted };
 
-  /** Made by `Portier.session`, not by applications. */
-  constructor(ruleset: Ruleset, subject: Subject, plan: Plan, reading: Reading, report: (finding: Finding) => void) {
-    this.#ruleset = ruleset;
-    this.#subject = subject;
-    this.#plan = plan;
-    this.#reading = reading;
-    this.#report = report;
+  /** Made by `Portier.session` or from a snapshot, not by applications. */
+  constructor(parts: SessionParts) {
+    this.#parts = parts;
+    this.#reading = parts.reading;
   }
 
-  /** The roles that the person holds, includes among them, in alphabetical order. */
+  /** The roles that the person holds, includes among them, in alphabetical order; scoped ones as `editor of e-2`. */
   get roles(): readonly string[] {
-    return [...this.#subject.roles].sort();
+    return this.#parts.roles();
   }
 
   /** The short answer of {@link decide}. */
@@ -82,10 +91,11 @@ export class Session {
   }
 
   /**
-   * May this person do it? Without a field, `list`, `view` and `edit` ask whether there is any field.
-   * `edit` is asked without values, so the answer says whether it may be tried; {@link accept} judges the change.
-   * `create` is about a record that is not there yet: pass the record as it would be, or none to ask whether it may be
-   * tried at all. `edit` and `delete` answer `not-found` for a record that the person does not know.
+   * May this person do it? Without a field, actions that speak of fields ask whether there is any field.
+   * `edit` and `bulk` are asked without values, so the answer says whether it may be tried; {@link accept} judges the
+   * change. `create` and `import` are about a record that is not there yet: pass the record as it would be, or none to
+   * ask whether it may be tried at all. Actions on a stored record, but for list, view and export, answer `not-found`
+   * for one that the person does not know of.
    */
   decide(action: ActionName, table: string, record?: Row, field?: string): Decision {
     const last = this.#last;
@@ -102,30 +112,31 @@ export class Session {
 
   /** Finds what decides the question, and keeps it: most questions are asked of one record after the other. */
   #look(action: ActionName, table: string, field: string | undefined): Asked {
-    const decide = this.#plan.of(table).decision(action, field);
+    const decide = this.#parts.plan.of(table).decision(action, field);
     this.#last = { action, table, field, decide };
     return this.#last;
   }
 
   #withoutRecord(action: ActionName, table: string, record: unknown, field: string | undefined): Decision {
-    if (action !== "create" || record !== undefined) throw wrongRecord(action, record);
-    const plan = this.#plan.of(table);
+    if ((action !== "create" && action !== "import") || record !== undefined) throw wrongRecord(action, record);
+    const plan = this.#parts.plan.of(table);
     const asked = field === undefined ? undefined : plan.field(field);
-    return this.#guard(() => attemptCreate(plan, asked), faulted);
+    const act = action === "import" ? "import" : "create";
+    return this.#guard(() => attemptNew(plan, act, asked), faulted);
   }
 
   /**
-   * The record as the person sees it when it is opened (`view`) or shown among others (`list`): hidden fields are
-   * absent. Undefined when no field is seen: then the record does not exist for them.
+   * The record as the person sees it when it is opened (`view`), shown among others (`list`), or taken out as a file
+   * (`export`): hidden fields are absent. Undefined when no field is seen: then the record does not exist for them.
    */
-  mask(table: string, record: Row, action: "view" | "list" = "view"): MaskedRow | undefined {
+  mask(table: string, record: Row, action: ShowAction = "view"): MaskedRow | undefined {
     const mask = this.#maskOf(table, action);
     if (!isRow(record)) throw wrongRecord(action, record);
     return this.#guard(() => mask(record, this.#reading), undefined);
   }
 
   /** The records that the person sees, each as {@link mask} shows it (for `list` unless told otherwise), in their order. */
-  maskAll(table: string, records: Iterable<Row>, action: "view" | "list" = "list"): MaskedRow[] {
+  maskAll(table: string, records: Iterable<Row>, action: ShowAction = "list"): MaskedRow[] {
     const mask = this.#maskOf(table, action);
     const masked: MaskedRow[] = [];
     for (const record of records) {
@@ -137,61 +148,130 @@ export class Session {
   }
 
   /**
-   * Judges a change: `edit` with the stored record and the new values, `create` with the values, `delete` with the
-   * stored record. Strict: one refused field refuses the whole change, and the answer lists every refused one. Only
-   * changed fields are judged. Pass `undefined` for a record that is not there: the answer is the same as for one that
-   * the person may not know of.
+   * Judges a change: `edit` with the stored record and the new values, `create` with the values, any other action on a
+   * record with the stored record. Only changed fields are judged, before and after. Strict unless told otherwise: one
+   * refused field refuses the whole change, and the answer lists every refused one. Pass `undefined` for a record that
+   * is not there: the answer is the same as for one that the person may not know of.
    *
    * ```ts
    * session.accept("edit", "objects", stored, { label: "A brass sextant" });
-   * // { accepted: true, record: {...}, changes: { label: "A brass sextant" } }
+   * // { accepted: true, record: {...}, changes: { label: "A brass sextant" }, dropped: [] }
    * ```
    */
-  accept(action: "edit", table: string, record: Row | undefined, values: Row): Acceptance;
-  accept(action: "create", table: string, values: Row): Acceptance;
-  accept(action: "delete", table: string, record: Row | undefined): Acceptance;
-  accept(action: "edit" | "create" | "delete", table: string, record: Row | undefined, values?: Row): Acceptance {
-    const plan = this.#plan.of(table);
+  accept(action: "edit", table: string, record: Row | undefined, values: Row, options?: ChangeOptions): Acceptance;
+  accept(action: "create", table: string, values: Row, options?: ChangeOptions): Acceptance;
+  accept(action: ActionName, table: string, record: Row | undefined, options?: ChangeOptions): Acceptance;
+  accept(
+    action: ActionName,
+    table: string,
+    record: Row | undefined,
+    valuesOrOptions?: Row | ChangeOptions,
+    options?: ChangeOptions,
+  ): Acceptance {
+    const plan = this.#parts.plan.of(table);
+    const { speaksOf } = plan.checkAction(action);
     if (record !== undefined && !isRow(record)) throw wrongRecord(action, record);
-    const { schema } = this.#ruleset;
-    const context: ChangeContext = { schema, plan: this.#plan, key: this.#subject.key, reading: this.#reading };
-    const fault: Acceptance = { accepted: false, reason: "fault", refusals: [] };
-    switch (action) {
-      case "create":
-        if (!isRow(record)) throw wrongRecord(action, record);
-        return this.#guard(() => acceptCreate(context, plan, record), fault);
-      case "edit":
-        if (!isRow(values)) throw wrongRecord("edit", values);
-        return this.#guard(() => acceptEdit(context, plan, record, values), fault);
-      case "delete":
-        return this.#guard(() => acceptDelete(context, plan, record), fault);
-      default: {
-        const what = `a change is an edit, create or delete, not ${String(action satisfies never)}`;
-        throw portierError("wrong-call", { what, hint: "use edit, create or delete" });
-      }
+    if (action === "create") {
+      const checked = checkOptions(valuesOrOptions);
+      if (record === undefined) throw wrongRecord(action, record);
+      return this.#guard(() => acceptCreate(this.#context(), plan, record, checked), faultyChange);
     }
+    if (action === "edit") {
+      const checked = checkOptions(options);
+      if (!isRow(valuesOrOptions)) throw wrongRecord("edit", valuesOrOptions);
+      return this.#guard(() => acceptEdit(this.#context(), plan, record, valuesOrOptions, checked), faultyChange);
+    }
+    if (speaksOf !== "record") {
+      const hint = "use edit, create, delete or a custom action; for many records acceptBulk and acceptImport";
+      throw portierError("wrong-call", { what: `${String(action)} changes no single record`, hint });
+    }
+    const checked = checkOptions(valuesOrOptions);
+    return this.#guard(() => acceptAct(this.#context(), plan, action, record, checked), faultyChange);
+  }
+
+  /** Judges the same values for many stored records: each must be permitted as an edit and as a bulk change. */
+  acceptBulk(
+    table: string,
+    records: readonly (Row | undefined)[],
+    values: Row,
+    options?: ChangeOptions,
+  ): ManyAcceptance {
+    const plan = this.#parts.plan.of(table);
+    const checked = checkOptions(options);
+    for (const record of records) if (record !== undefined && !isRow(record)) throw wrongRecord("bulk", record);
+    if (!isRow(values)) throw wrongRecord("bulk", values);
+    const fault: ManyAcceptance = { accepted: false, results: records.map(() => faultyChange) };
+    return this.#guard(() => acceptBulk(this.#context(), plan, records, values, checked), fault);
+  }
+
+  /** Judges new records from a file: each must be permitted as created and as imported. */
+  acceptImport(table: string, lines: readonly Row[], options?: ChangeOptions): ManyAcceptance {
+    const plan = this.#parts.plan.of(table);
+    const checked = checkOptions(options);
+    for (const line of lines) if (!isRow(line)) throw wrongRecord("import", line);
+    const fault: ManyAcceptance = { accepted: false, results: lines.map(() => faultyChange) };
+    return this.#guard(() => acceptImport(this.#context(), plan, lines, checked), fault);
+  }
+
+  /**
+   * The values that the person may put into a field of a stored record (or of a new one): for a choice its values, for a
+   * reference the keys of the records that they may list, as far as the change to each would be accepted. Undefined for
+   * a field of another type. A reference needs a source with `all`.
+   */
+  choices(table: string, field: string, record?: Row): readonly (string | number | boolean)[] | undefined {
+    const plan = this.#parts.plan.of(table);
+    const asked = plan.field(field);
+    if (record !== undefined && !isRow(record)) throw wrongRecord("choices", record);
+    return this.#guard(() => choicesOf(this.#context(), plan, asked, record), []);
+  }
+
+  /**
+   * What a page needs to show and change a stored record, or without one to make a new one: for each field how it
+   * stands, with note and choices, and which actions are there. Plain JSON; undefined for a record that the person does
+   * not know of.
+   */
+  form(table: string, record?: Row): Form | undefined {
+    const plan = this.#parts.plan.of(table);
+    if (record === undefined) {
+      const attempt = (field?: { name: string }) => this.decide("create", table, undefined, field?.name);
+      return this.#guard(() => newForm(this.#context(), plan, attempt), undefined);
+    }
+    if (!isRow(record)) throw wrongRecord("form", record);
+    const seen = { ...this.mask(table, record, "list"), ...this.mask(table, record, "view") };
+    return this.#guard(() => formOf(this.#context(), plan, record, seen), undefined);
   }
 
   /** On how many records of the table the person may do it, without looking at any: should the button be there at all? */
   reach(action: ActionName, table: string, field?: string): Reach {
-    const plan = this.#plan.of(table);
-    plan.checkAction(action);
+    const plan = this.#parts.plan.of(table);
+    const { speaksOf } = plan.checkAction(action);
     const asked = field === undefined ? undefined : plan.field(field);
+    if (asked !== undefined && speaksOf === "record") return this.#fieldOfRecordAction(plan, action, asked.name);
     return this.#guard(() => reachOf(plan, action, asked), "none");
   }
 
-  #maskOf(table: string, action: "view" | "list"): Mask {
+  #fieldOfRecordAction(plan: TablePlan, action: ActionName, field: string): never {
+    const what = `${String(action)} of "${plan.table.name}" speaks of a record, not of "${field}"`;
+    throw portierError("wrong-call", { what, hint: "leave the field out" });
+  }
+
+  #context(): ChangeContext {
+    const { tables, people, plan, key } = this.#parts;
+    return { tables, people, plan, key, reading: this.#reading };
+  }
+
+  #maskOf(table: string, action: ShowAction): Mask {
     const id = `${action} ${table}`;
     const known = this.#masks.get(id);
     if (known !== undefined) return known;
-    const plan = this.#plan.of(table);
+    const plan = this.#parts.plan.of(table);
     plan.checkAction(action);
-    if (action !== "view" && action !== "list") {
-      const what = `a record is masked for list or view, not for ${String(action satisfies never)}`;
-      throw portierError("wrong-call", { what, hint: "use list or view" });
+    if (action !== "view" && action !== "list" && action !== "export") {
+      const what = `a record is masked for list, view or export, not for ${String(action satisfies never)}`;
+      throw portierError("wrong-call", { what, hint: "use list, view or export" });
     }
     const mask = this.#guard(
-      () => makeMask(plan.table, plan[action]),
+      () => makeMask(plan, action, (error) => this.#reportFault(error)),
       () => undefined,
     );
     this.#masks.set(id, mask);
@@ -210,21 +290,24 @@ export class Session {
 
   #reportFault(error: unknown): void {
     const message = error instanceof PortierError ? error.message : `a source failed: ${String(error)}`;
-    this.#report({ kind: "fault", message, error });
+    this.#parts.report({ kind: "fault", message, error });
   }
-}
-
-/** Whether a record may be made at all, before any value is known. */
-function attemptCreate(plan: TablePlan, field: Field | undefined): Decision {
-  const act = plan.create.act;
-  const gate = field === undefined || gateReach(act) === "none" ? act : (plan.create.gates[field.index] as Gate);
-  const reach = reachOf(plan, "create", field);
-  const [permit] = gate.permits;
-  if (reach === "none" || permit === undefined) return gate.blocks.find(isCertain)?.decision ?? notPermitted;
-  return reach === "all" ? permit.decision : permit.tentativeDecision;
 }
 
 function wrongRecord(action: string, record: unknown): PortierError {
   const what = `${action} needs a record as an object, not ${record === undefined ? "nothing" : typeof record}`;
   return portierError("wrong-call", { what, hint: "to ask without a record, use reach" });
+}
+
+/** Options decide how strict a judgement is, so a wrong one is an error and never the default. */
+function checkOptions(given: unknown): ChangeOptions {
+  if (given === undefined) return {};
+  const { mode, confirmed, ...more } = isRow(given) ? given : { mode: given };
+  const isRight =
+    (mode === undefined || mode === "strict" || mode === "lenient") &&
+    (confirmed === undefined || (Array.isArray(confirmed) && confirmed.every((one) => typeof one === "string"))) &&
+    Object.keys(more).length === 0;
+  if (isRight) return given as ChangeOptions;
+  const hint = 'give { mode: "strict" or "lenient", confirmed: [rule addresses] }';
+  throw portierError("wrong-call", { what: "these are no options of a change", hint });
 }

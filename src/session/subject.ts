@@ -1,12 +1,16 @@
-import { compileRead, type Reading, rawValue } from "../conditions/evaluate.js";
-import type { Operand, SessionOperand } from "../conditions/expression.js";
+import { always, type Expression, never, type Operand, type SessionOperand } from "../conditions/expression.js";
+import { compileRead, type Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import type { Known } from "../conditions/specialize.js";
+import { False, True, type Truth } from "../conditions/truth.js";
 import { type Ruleset, sessionOperandName } from "../rules/compile-rules.js";
+import type { Rule } from "../rules/rule.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Schema, singleKey } from "../schema/schema.js";
+import { dayIn } from "../schema/types/date.js";
 import { canonicalTimestamp } from "../schema/types/timestamp.js";
+import { type GivenRoles, givenRoles, type Membership, Memberships, readMembership } from "./memberships.js";
 
 /**
  * Who asks, as far as rules can tell: everything that partial evaluation needs. Two subjects with the same `classKey`
@@ -16,12 +20,18 @@ export interface Subject {
   /** False for a person who is inactive or not in the people table: no rule is met, `anyone` included. */
   readonly meets: boolean;
   readonly signedIn: boolean;
-  /** Everything held, includes closed. */
-  readonly roles: ReadonlySet<string>;
+  /** Whether the person holds the role or is in the group; the open expression where only roles are known. */
+  readonly membership: (name: string) => Expression;
   /** The person's key in canonical form; null for an anonymous visitor, undefined for a made-up holder of roles. */
   readonly key: Scalar | null | undefined;
   readonly known: Known;
+  /** The moment of the session, a canonical instant. */
+  readonly now: string;
   readonly classKey: string;
+  /** How a person comes to a role or group, from the nearest name on; empty where it is not held, or given itself. */
+  readonly through: (name: string) => readonly string[];
+  /** Every role held for certain, includes and groups among them, in alphabetical order; scoped ones as `ROLE of KEY`. */
+  readonly roles: () => string[];
 }
 
 export interface SubjectOptions {
@@ -29,6 +39,9 @@ export interface SubjectOptions {
   readonly request?: Readonly<Record<string, unknown>> | undefined;
   readonly source?: Source | undefined;
 }
+
+const noRoles: GivenRoles = { global: new Set(), scoped: new Map() };
+const nobody: Membership = { read: () => False, fact: False };
 
 /**
  * Works out who asks. Throws a PortierError for a role that does not exist, for request values that do not fit, and
@@ -38,33 +51,93 @@ export function openSubject(ruleset: Ruleset, options: SubjectOptions, reading: 
   const { schema } = ruleset;
   const person = findPerson(schema, options);
   const request = readRequest(schema, options.request ?? {});
-  const key = person === undefined ? null : personKey(schema, person);
+  const now = request.get("now") as string;
+  const key = person === undefined || person === "absent" ? null : personKey(schema, person);
   const meets = person !== "absent" && (person === undefined || isActive(schema, person));
   const row = person === "absent" ? undefined : person;
-  const held = row === undefined || !meets ? new Set<string>() : heldRoles(schema, row);
+  const given = row === undefined || key === null || !meets ? noRoles : givenRoles(schema, row, key, reading);
 
   const constants = new Map<string, () => Operand>();
+  const known: Known = (operand) => {
+    const name = sessionOperandName(operand);
+    let read = constants.get(name);
+    if (read === undefined) {
+      read = readConstant(operand, row, given, request, reading, schema).read;
+      constants.set(name, read);
+    }
+    return read();
+  };
   const facts: unknown[] = [];
   for (const [name, operand] of ruleset.sessionOperands) {
-    const constant = readConstant(operand, row, request, reading, schema);
+    const constant = readConstant(operand, row, given, request, reading, schema);
     constants.set(name, constant.read);
     facts.push(constant.fact);
   }
-  const known: Known = (operand) => constants.get(sessionOperandName(operand))?.() ?? operand;
-  const classKey = JSON.stringify([meets, row !== undefined, [...held].sort(), facts]);
-  return { meets, signedIn: row !== undefined, roles: held, key, known, classKey };
+
+  const memberships =
+    row === undefined || key === null || !meets
+      ? undefined
+      : new Memberships(ruleset, row, key, given.global, known, reading);
+  const cache = new Map<string, Membership>();
+  const member = (name: string): Membership => {
+    const found = cache.get(name) ?? (memberships === undefined ? nobody : readMembership(memberships, name));
+    cache.set(name, found);
+    return found;
+  };
+  for (const name of ruleset.memberships) facts.push(member(name).fact);
+  for (const rule of ruleset.timed) facts.push(isInForce(rule, now));
+  return {
+    meets,
+    signedIn: row !== undefined,
+    membership: (name) => ({ kind: "truth", value: member(name).read() }),
+    key,
+    known,
+    now,
+    through: (name) => memberships?.through(name) ?? [],
+    classKey: JSON.stringify([meets, row !== undefined, facts]),
+    roles: () => heldRoles(ruleset, given, (name) => member(name).read()),
+  };
 }
 
 /** A made-up person who holds these roles and of whom nothing else is known, for questions about a role. */
-export function roleSubject(schema: Schema, roles: readonly string[]): Subject {
+export function roleSubject(ruleset: Ruleset, roles: readonly string[]): Subject {
+  const { schema, groups } = ruleset;
   const held = new Set<string>();
   for (const name of roles) {
     const role = schema.roles.get(name);
     if (role === undefined) throw portierError("unknown-role", { name, candidates: schema.roles.keys() });
     for (const one of role.closure) held.add(one);
   }
-  const classKey = `roles:${JSON.stringify([...held].sort())}`;
-  return { meets: true, signedIn: true, roles: held, key: undefined, known: (operand) => operand, classKey };
+  const now = canonicalTimestamp(new Date().toISOString()) as string;
+  return {
+    meets: true,
+    signedIn: true,
+    // Whether such a person is in a group, nobody can say; a role that only groups carry is then open, too.
+    membership: (name) => {
+      if (held.has(name)) return always;
+      const isOpen =
+        groups.has(name) ||
+        [...groups.values()].some((group) => group.roles.some((role) => schema.roles.get(role)?.closure.has(name)));
+      return isOpen ? { kind: "open", name } : never;
+    },
+    key: undefined,
+    known: (operand) => operand,
+    now,
+    through: () => [],
+    classKey: `roles:${JSON.stringify([[...held].sort(), ruleset.timed.map((rule) => isInForce(rule, now))])}`,
+    roles: () => [...held].sort(),
+  };
+}
+
+/** `from <= now < until`; canonical instants are in order as texts. */
+export function isInForce({ from, until }: Rule, now: string): boolean {
+  return (from === undefined || from <= now) && (until === undefined || now < until);
+}
+
+function heldRoles({ schema }: Ruleset, given: GivenRoles, truth: (name: string) => Truth): string[] {
+  const global = [...schema.roles.values()].filter((role) => role.scope === undefined && truth(role.name) === True);
+  const scoped = [...given.scoped].flatMap(([name, records]) => [...(records ?? [])].map((one) => `${name} of ${one}`));
+  return [...global.map(({ name }) => name), ...scoped].sort();
 }
 
 function findPerson(schema: Schema, { person, source }: SubjectOptions): Row | "absent" | undefined {
@@ -75,9 +148,9 @@ function findPerson(schema: Schema, { person, source }: SubjectOptions): Row | "
   return source.find(schema.people.table.name, String(person)) ?? "absent";
 }
 
-function personKey(schema: Schema, person: Row | "absent"): Scalar | null {
+function personKey(schema: Schema, person: Row): Scalar | null {
   const key = schema.people && singleKey(schema.people.table);
-  if (person === "absent" || key === undefined) return null;
+  if (key === undefined) return null;
   const value = key.type.canonical(person[key.name]);
   if (value === undefined) {
     throw portierError("bad-value", { field: key.name, expects: key.type.expects, found: person[key.name] });
@@ -90,30 +163,14 @@ function isActive(schema: Schema, person: Row): boolean {
   return active === undefined || person[active.name] === true;
 }
 
-function heldRoles(schema: Schema, person: Row): Set<string> {
-  const held = new Set<string>();
-  for (const field of schema.people?.roles ?? []) {
-    const value = rawValue(person, field.name);
-    if (value === null || value === undefined) continue;
-    for (const name of Array.isArray(value) ? value : [value]) {
-      const role = typeof name === "string" ? schema.roles.get(name) : undefined;
-      if (role === undefined) {
-        const where = `"${field.name}" of the person`;
-        throw portierError("unknown-role", { name: String(name), candidates: schema.roles.keys(), where });
-      }
-      for (const one of role.closure) held.add(one);
-    }
-  }
-  return held;
-}
-
 function readRequest(schema: Schema, given: Readonly<Record<string, unknown>>): Map<string, Scalar | null> {
   const values = new Map<string, Scalar | null>();
   for (const name of Object.keys(given)) {
     const type = schema.request.get(name);
     const value = given[name];
     if (name === "now") {
-      const now = canonicalTimestamp(value instanceof Date ? value.toISOString() : value);
+      if (value === undefined) continue;
+      const now = canonicalTimestamp(value instanceof Date ? isoOf(value) : value);
       const expects = 'an instant with its zone such as "2027-01-31T09:00:00Z"';
       if (now === undefined) throw portierError("bad-value", { field: "request.now", expects, found: value });
       values.set(name, now);
@@ -133,10 +190,16 @@ function readRequest(schema: Schema, given: Readonly<Record<string, unknown>>): 
   return values;
 }
 
+/** A Date without a moment in it has no ISO text; what is left is then no instant either. */
+function isoOf(date: Date): string | undefined {
+  return Number.isNaN(date.getTime()) ? undefined : date.toISOString();
+}
+
 /** A session's value for an operand, read once: `fact` tells classes of subjects apart, `read` may be a fault. */
 function readConstant(
   operand: SessionOperand,
   person: Row | undefined,
+  given: GivenRoles,
   request: ReadonlyMap<string, Scalar | null>,
   reading: Reading,
   schema: Schema,
@@ -147,7 +210,11 @@ function readConstant(
     return { read: () => made, fact: value === undefined ? ["unreadable"] : value };
   };
   if (operand.kind === "request") return constant(request.get(operand.name) ?? null);
-  if (operand.kind === "today") return constant(dayOf(request.get("now") as string, schema.timeZone));
+  if (operand.kind === "today") return constant(dayIn(Date.parse(request.get("now") as string), schema.timeZone));
+  if (operand.kind === "held") {
+    const records = given.scoped.has(operand.role) ? given.scoped.get(operand.role) : new Set<string>();
+    return constant(records && JSON.stringify([...records].sort()));
+  }
   if (person === undefined) return constant(null);
   try {
     return constant(compileRead({ kind: "field", type, path: operand.path })(person, reading));
@@ -158,17 +225,4 @@ function readConstant(
     };
     return { read, fact: { fault: String(fault) } };
   }
-}
-
-/** The calendar day of an instant in a time zone, as `YYYY-MM-DD`. */
-function dayOf(instant: string, timeZone: string): string {
-  const format = new Intl.DateTimeFormat("en-US", {
-    timeZone,
-    calendar: "iso8601",
-    year: "numeric",
-    month: "2-digit",
-    day: "2-digit",
-  });
-  const parts = new Map(format.formatToParts(new Date(instant)).map(({ type, value }) => [type, value]));
-  return `${(parts.get("year") ?? "").padStart(4, "0")}-${parts.get("month")}-${parts.get("day")}`;
 }

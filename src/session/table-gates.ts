@@ -1,19 +1,24 @@
-import type { Reading } from "../conditions/evaluate.js";
+import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import type { ActionName } from "../rules/actions.js";
-import type { Table } from "../schema/schema.js";
-import { type Gate, gateOf, type Step } from "./gate.js";
+import type { Field, Table } from "../schema/schema.js";
+import { flatGate, type Gate } from "./gate.js";
+import { gridGate, type PlacedStep } from "./grid-gate.js";
+import type { Step } from "./step.js";
 
 /** The gates of one table for one class of equal persons. */
 export interface TableGates {
   readonly table: Table;
-  readonly list: Visibility;
-  readonly view: Visibility;
-  readonly edit: FieldGates;
-  readonly create: FieldGates & { readonly act: Gate };
-  readonly delete: Gate;
+  /** For showing records. */
+  seen(action: "list" | "view"): Visibility;
+  /** For actions that speak of fields. */
+  fields(action: ActionName): FieldGates;
+  /** For the act itself: creating, deleting, custom actions. */
+  act(action: ActionName): Gate;
   /** Whether the person knows of a record: any field of it is listed or viewed. */
   readonly knows: (row: Row, reading: Reading) => boolean;
+  /** The gates of another table, for what is shown through a reference. */
+  other(table: string): TableGates;
 }
 
 /** A gate for each field, by {@link Field.index}; equal ones are one object, listed once in `distinct`. */
@@ -22,42 +27,54 @@ export interface FieldGates {
   readonly distinct: readonly Gate[];
 }
 
-/** The gates of a table for showing it. The key has none that counts: it is seen whenever any field is. */
+/** The gates of a table for showing it. */
 export interface Visibility extends FieldGates {
-  /** For each field the position of its gate in `distinct`, or -1 for a key field. */
-  readonly gateIndex: readonly number[];
+  /** The distinct gates that make a record visible: of all fields but lookups, and but references made by other fields. */
+  readonly visible: readonly Gate[];
 }
 
 /** The gate of an action as a whole: its rules with `yes`, or for create those that cover the act. */
-export function actGate(steps: readonly Step[], action: ActionName): Gate {
-  return gateOf(steps.filter((step) => step.rule.extents.get(action)?.act === true));
+export function actGate(table: Table, steps: readonly Step[]): Gate {
+  const placed = steps
+    .filter((step) => step.extent.act)
+    .map((step): PlacedStep => ({ step, rows: step.phase === "permit" ? undefined : step.extent.cells?.held }));
+  return gateFor(table, placed);
 }
 
-/** One gate for each field, from the steps of one or several actions; fields under the same rules share theirs. */
-export function fieldGates(table: Table, parts: readonly (readonly [ActionName, readonly Step[]])[]): FieldGates {
+/** One gate for each field; fields under the same rules, in the same rows, share theirs. */
+export function fieldGates(table: Table, steps: readonly Step[]): FieldGates {
   const shared = new Map<string, Gate>();
   const gates = table.fields.map((field) => {
-    const covering: Step[] = [];
+    const placed: PlacedStep[] = [];
     const ids: string[] = [];
-    for (const [part, [action, steps]] of parts.entries()) {
-      for (const [index, step] of steps.entries()) {
-        if (step.rule.extents.get(action)?.fields.has(field) !== true) continue;
-        covering.push(step);
-        ids.push(`${part}.${index}`);
-      }
+    for (const [index, step] of steps.entries()) {
+      if (!step.extent.fields.has(field)) continue;
+      const rows = step.extent.cells?.rowsOf.get(field);
+      placed.push({ step, rows });
+      ids.push(rows === undefined ? String(index) : `${index}:${rows.map(({ from, to }) => `${from}-${to}`)}`);
     }
     const id = ids.join(" ");
-    const gate = shared.get(id) ?? gateOf(covering);
+    const gate = shared.get(id) ?? gateFor(table, placed);
     shared.set(id, gate);
     return gate;
   });
   return { gates, distinct: [...shared.values()] };
 }
 
-export function visibility(table: Table, parts: readonly (readonly [ActionName, readonly Step[]])[]): Visibility {
-  const { gates, distinct } = fieldGates(table, parts);
-  const gateIndex = table.fields.map((field, index) =>
-    table.key.includes(field) ? -1 : distinct.indexOf(gates[index] as Gate),
-  );
-  return { gates, distinct, gateIndex };
+function gateFor(table: Table, placed: readonly PlacedStep[]): Gate {
+  const { grid } = table;
+  const isPlaced = grid !== undefined && placed.some(({ rows }) => rows !== undefined);
+  return isPlaced ? gridGate(grid.position, placed) : flatGate(placed.map(({ step }) => step));
+}
+
+/** Whether a field holds something itself, and is not put together from other fields or records. */
+export function isOwn(field: Field): boolean {
+  return field.lookup === undefined && field.by === undefined;
+}
+
+export function visibility(table: Table, steps: readonly Step[]): Visibility {
+  const { gates, distinct } = fieldGates(table, steps);
+  const gateAt = (field: Field) => gates[field.index] as Gate;
+  const visible = new Set(table.fields.filter(isOwn).map(gateAt));
+  return { gates, distinct, visible: [...visible].filter((gate) => gate.hasPermits) };
 }

@@ -37,13 +37,13 @@ const checks: readonly ((input: LintInput) => void)[] = [
   rolesNobodyHolds,
 ];
 
-const rulePath = (rule: Rule): string[] => ["tables", rule.table.name, "rules", nameOf(rule)];
-const nameOf = (rule: Rule): string => rule.address.slice(rule.table.name.length + 1);
+const rulePath = (rule: Rule) => rule.path;
+const nameOf = (rule: Rule): string => rule.address.slice(rule.address.indexOf("/") + 1);
 
 function rolesNamed(rules: readonly Rule[]): Set<string> {
   const named = new Set<string>();
   for (const who of rules.flatMap((rule) => [...rule.to, ...rule.except])) {
-    if (who.kind === "role") named.add(who.role);
+    if (who.kind === "member") named.add(who.name);
   }
   return named;
 }
@@ -76,7 +76,8 @@ function blindEdits({ portier, ruleset, doubts }: LintInput): void {
     const edited = [...(rule.extents.get("edit")?.fields ?? [])].filter((field) => !rule.table.key.includes(field));
     if (rule.effect.phase !== "permit" || edited.length === 0) continue;
     for (const who of rule.to) {
-      const session = who.kind === "role" ? portier.sessionForRoles([who.role]) : undefined;
+      const session =
+        who.kind === "member" && ruleset.schema.roles.has(who.name) ? portier.sessionForRoles([who.name]) : undefined;
       const blind = edited.filter((field) =>
         session === undefined
           ? !shownAtAll.has(field)
@@ -113,7 +114,7 @@ function neverMet({ ruleset, doubts }: LintInput): void {
   for (const rule of ruleset.rules) {
     const conditions = [rule.where, rule.becomes].map((one) => one && specialize(one, (operand) => operand));
     // A permit that is at best unknown is never met either.
-    const lost = rule.effect.phase === "permit" ? 1 : 0;
+    const lost = rule.effect.phase === "permit" ? 2 : 0;
     if (!conditions.some((one) => one?.kind === "truth" && one.value <= lost)) continue;
     doubts.add("never-met", { rule: nameOf(rule) }, rulePath(rule));
   }
@@ -140,7 +141,8 @@ function rolesNobodyHolds({ portier, ruleset, people, doubts }: LintInput): void
   if (people === undefined) return;
   const held = new Set(people.flatMap((person) => portier.session({ person }).roles));
   for (const rule of ruleset.rules) {
-    if (rule.to.length === 0 || !rule.to.every(({ kind }) => kind === "role")) continue;
+    if (rule.to.length === 0 || !rule.to.every((who) => who.kind === "member" && ruleset.schema.roles.has(who.name)))
+      continue;
     const roles = rule.to.map(({ text }) => text);
     if (roles.some((role) => held.has(role))) continue;
     doubts.add("role-not-held", { rule: nameOf(rule), roles }, rulePath(rule));

@@ -1,6 +1,6 @@
 import type { Row } from "../conditions/source.js";
-import { type ActionName, actionNames } from "../rules/actions.js";
-import type { Portier } from "../session/portier.js";
+import { type ActionName, actionNamesOf } from "../rules/actions.js";
+import { type Portier, rulesetOf } from "../session/portier.js";
 import type { Reach } from "../session/reach.js";
 import type { Viewer } from "./viewers.js";
 
@@ -27,13 +27,24 @@ export function accessMatrix(
   records: ReadonlyMap<string, readonly Row[]> = new Map(),
   tables: readonly string[] = [...portier.schema.tables.keys()],
 ): MatrixRow[] {
-  return tables.flatMap((table) =>
-    viewers.map((viewer): MatrixRow => {
+  return tables.flatMap((table) => {
+    const actions = matrixActions(portier, table);
+    return viewers.map((viewer): MatrixRow => {
       const rows = viewer.kind === "role" ? undefined : records.get(table);
-      const cells = new Map(actionNames.map((action) => [action, matrixCell(viewer, action, table, rows)]));
+      const cells = new Map(actions.map((action) => [action, matrixCell(viewer, action, table, rows)]));
       return { viewer, table, cells };
-    }),
-  );
+    });
+  });
+}
+
+const everyday: readonly ActionName[] = ["list", "view", "create", "edit", "delete"];
+
+/** The actions that a table's matrix shows: the everyday ones, and those besides that a rule speaks of. */
+function matrixActions(portier: Portier, name: string): readonly ActionName[] {
+  const table = portier.schema.tables.get(name);
+  if (table === undefined) return everyday;
+  const ruleset = rulesetOf(portier);
+  return actionNamesOf(table).filter((action) => everyday.includes(action) || ruleset.of(name, action).length > 0);
 }
 
 function matrixCell(
@@ -43,7 +54,7 @@ function matrixCell(
   rows: readonly Row[] | undefined,
 ): MatrixCell {
   const reach = session.reach(action, table);
-  if (rows === undefined || action === "create") return { reach };
+  if (rows === undefined || action === "create" || action === "import") return { reach };
   if (reach === "none") return { reach, count: 0 };
   if (reach === "all") return { reach, count: rows.length };
   let count = 0;

@@ -99,7 +99,7 @@ describe("a document with mistakes", () => {
     [
       "a circle of roles",
       "portier: 1\nroles: { a: { include: [b] }, b: { include: [c] }, c: { include: [a] } }\ntables: {}\n",
-      [/include-circle .*a -> b -> c -> a/],
+      [/circle .*a -> b -> c -> a/],
     ],
     [
       "an unknown include",

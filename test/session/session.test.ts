@@ -182,7 +182,7 @@ describe("a change", () => {
     ["one field", { label: "Rung." }, { label: "Rung." }],
   ])("of %s is accepted", (_what, values, changes) => {
     const outcome = as("s-003").accept("edit", "objects", bell(), values);
-    expect(outcome).toEqual({ accepted: true, record: { ...bell(), ...changes }, changes });
+    expect(outcome).toEqual({ accepted: true, record: { ...bell(), ...changes }, changes, dropped: [] });
   });
 
   it.each([

@@ -1,10 +1,10 @@
-import type { FieldType } from "./field-type.js";
+import { fieldType } from "./field-type.js";
 
-export const boolean: FieldType = {
+export const boolean = fieldType({
   name: "boolean",
   label: "boolean",
   expects: "true or false",
   base: "boolean",
   canonical: (value) => (typeof value === "boolean" ? value : undefined),
   literal: (value) => String(value),
-};
+});

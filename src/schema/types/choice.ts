@@ -1,12 +1,12 @@
 import { quoteText } from "../scalar.js";
-import type { FieldType } from "./field-type.js";
+import { type FieldType, fieldType } from "./field-type.js";
 
 /** A closed list of values. Knows `=`, `<>` and `in`, no order. */
 export function choice(choices: readonly string[]): FieldType {
   const known = choices.length > 16 ? new Set(choices) : undefined;
   // A short list is looked through faster than a set is asked (see bench/).
   const isKnown = (value: string) => (known === undefined ? choices.includes(value) : known.has(value));
-  return {
+  return fieldType({
     name: "choice",
     label: "choice",
     expects: `one of ${choices.slice(0, 8).join(", ")}${choices.length > 8 ? ", ..." : ""}`,
@@ -14,5 +14,5 @@ export function choice(choices: readonly string[]): FieldType {
     canonical: (value) => (typeof value === "string" && isKnown(value) ? value : undefined),
     literal: (value) => quoteText(value as string),
     choices,
-  };
+  });
 }

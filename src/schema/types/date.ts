@@ -1,4 +1,4 @@
-import type { FieldType } from "./field-type.js";
+import { fieldType } from "./field-type.js";
 
 /** Whether year, month and day name a day of the (proleptic Gregorian) calendar, years 0001 to 9999. */
 export function isCalendarDay(year: number, month: number, day: number): boolean {
@@ -32,7 +32,52 @@ export function addDays(date: string, days: number): string | undefined {
   return Number.isNaN(moved.getTime()) ? undefined : canonicalDate(moved.toISOString().slice(0, 10));
 }
 
-export const date: FieldType = {
+const localTime = new Map<string, Intl.DateTimeFormat>();
+
+/** The wall clock of an instant in a time zone, as if it were UTC: milliseconds since 1970. */
+function wallClock(instant: number, timeZone: string): number {
+  let format = localTime.get(timeZone);
+  if (format === undefined) {
+    format = new Intl.DateTimeFormat("en-US", {
+      timeZone,
+      calendar: "iso8601",
+      hourCycle: "h23",
+      year: "numeric",
+      month: "2-digit",
+      day: "2-digit",
+      hour: "2-digit",
+      minute: "2-digit",
+      second: "2-digit",
+    });
+    localTime.set(timeZone, format);
+  }
+  const parts = new Map(format.formatToParts(new Date(instant)).map(({ type, value }) => [type, Number(value)]));
+  const part = (name: Intl.DateTimeFormatPartTypes) => parts.get(name) ?? 0;
+  const moment = new Date(0);
+  moment.setUTCFullYear(part("year"), part("month") - 1, part("day"));
+  moment.setUTCHours(part("hour"), part("minute"), part("second"));
+  return moment.getTime();
+}
+
+/** The calendar day of an instant (milliseconds since 1970) in a time zone. */
+export function dayIn(instant: number, timeZone: string): string {
+  return new Date(wallClock(instant, timeZone)).toISOString().slice(0, 10);
+}
+
+/**
+ * The first instant of a day in a time zone, as a canonical timestamp. Where clocks are put forward at midnight, that is
+ * when they say the first minute there is.
+ */
+export function startOfDay(day: string, timeZone: string): string {
+  const midnight = new Date(`${day}T00:00:00Z`).getTime();
+  const offsetAt = (instant: number) => wallClock(instant, timeZone) - instant;
+  const first = midnight - offsetAt(midnight);
+  const second = midnight - offsetAt(first);
+  const start = dayIn(second, timeZone) === day ? second : Math.max(first, second);
+  return `${new Date(start).toISOString().slice(0, 19)}.000000Z`;
+}
+
+export const date = fieldType({
   name: "date",
   label: "date",
   expects: 'a date such as "2027-01-31"',
@@ -40,4 +85,4 @@ export const date: FieldType = {
   canonical: canonicalDate,
   compare: (a, b) => (a === b ? 0 : a < b ? -1 : 1),
   literal: (value) => `date '${value}'`,
-};
+});

@@ -1,5 +1,5 @@
 import { limits } from "../limits.js";
-import type { FieldType } from "./field-type.js";
+import { fieldType } from "./field-type.js";
 
 const spelling = /^(-?)0*(\d+)(?:\.(\d*?)0*)?$/;
 
@@ -30,7 +30,7 @@ function compareMagnitudes(a: string, b: string): number {
   return fractionA < fractionB ? -1 : 1;
 }
 
-export const decimal: FieldType = {
+export const decimal = fieldType({
   name: "decimal",
   label: "decimal",
   expects: 'a decimal in quotes such as "1200.50"',
@@ -38,4 +38,4 @@ export const decimal: FieldType = {
   canonical: canonicalDecimal,
   compare: (a, b) => compareDecimals(a as string, b as string),
   literal: (value) => String(value),
-};
+});

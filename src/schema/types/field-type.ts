@@ -10,6 +10,8 @@ export const fieldTypeNames = [
   "timestamp",
   "choice",
   "reference",
+  "list",
+  "json",
 ] as const;
 
 export type FieldTypeName = (typeof fieldTypeNames)[number];
@@ -25,6 +27,8 @@ export interface FieldType {
   readonly base: Exclude<FieldTypeName, "reference">;
   /** The canonical form of a stored or given value (never null), or undefined when it does not fit the type. */
   readonly canonical: (value: unknown) => Scalar | undefined;
+  /** Whether a value (never null) fits the type; cheaper than its canonical form where that has to be made. */
+  readonly fits: (value: unknown) => boolean;
   /** Order of two canonical values; absent where the model knows no `<`. */
   readonly compare?: (a: Scalar, b: Scalar) => number;
   /** A canonical value as a condition would write it. */
@@ -33,4 +37,12 @@ export interface FieldType {
   readonly choices?: readonly string[];
   /** The table that a reference leads to. */
   readonly target?: string;
+  /** The type of a list's elements. */
+  readonly element?: FieldType;
+}
+
+/** Completes a type for which a value fits exactly when it has a canonical form. */
+export function fieldType(parts: Omit<FieldType, "fits">): FieldType {
+  const { canonical } = parts;
+  return { ...parts, fits: (value) => canonical(value) !== undefined };
 }

@@ -1,6 +1,6 @@
-import type { FieldType } from "./field-type.js";
+import { fieldType } from "./field-type.js";
 
-export const integer: FieldType = {
+export const integer = fieldType({
   name: "integer",
   label: "integer",
   expects: "a whole number between -(2^53 - 1) and 2^53 - 1",
@@ -9,4 +9,4 @@ export const integer: FieldType = {
   canonical: (value) => (Number.isSafeInteger(value) ? (value as number) + 0 : undefined),
   compare: (a, b) => (a as number) - (b as number),
   literal: (value) => String(value),
-};
+});

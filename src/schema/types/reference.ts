@@ -8,6 +8,7 @@ export function reference(target: string, key: FieldType): FieldType {
     expects: `the key of a record of "${target}" (${key.expects})`,
     base: key.base,
     canonical: key.canonical,
+    fits: key.fits,
     literal: key.literal,
     ...(key.choices === undefined ? {} : { choices: key.choices }),
     target,

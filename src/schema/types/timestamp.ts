@@ -1,5 +1,5 @@
 import { isCalendarDay } from "./date.js";
-import type { FieldType } from "./field-type.js";
+import { fieldType } from "./field-type.js";
 
 const spelling = /^(\d{4})-(\d\d)-(\d\d)[Tt ](\d\d):(\d\d)(?::(\d\d)(?:\.(\d{1,6}))?)?(?:[Zz]|([+-])(\d\d):?(\d\d))$/;
 
@@ -37,7 +37,7 @@ export function addMinutes(timestamp: string, minutes: number): string | undefin
   return canonicalInstant(moment, timestamp.slice(20, 26));
 }
 
-export const timestamp: FieldType = {
+export const timestamp = fieldType({
   name: "timestamp",
   label: "timestamp",
   expects: 'an instant with its zone such as "2027-01-31T09:00:00Z"',
@@ -45,4 +45,4 @@ export const timestamp: FieldType = {
   canonical: canonicalTimestamp,
   compare: (a, b) => (a === b ? 0 : a < b ? -1 : 1),
   literal: (value) => `timestamp '${value}'`,
-};
+});

@@ -1,0 +1,155 @@
+import { addressBy } from "../schema/address.js";
+import { portierError } from "../schema/problems.js";
+import type { Scalar } from "../schema/scalar.js";
+import type { Field, FieldPath } from "../schema/schema.js";
+import { addDays } from "../schema/types/date.js";
+import { listElements } from "../schema/types/list.js";
+import { addMinutes } from "../schema/types/timestamp.js";
+import type { Operand } from "./expression.js";
+import type { Row, Source } from "./source.js";
+
+/** What an evaluation may use besides the record. One per session. */
+export interface Reading {
+  readonly source: Source | undefined;
+  /** Told of a stored value that does not fit its type, or is not there at all. */
+  readonly badData: (field: Field, row: Row) => void;
+  /** Inside `exists`: the record that the rule is about, and how things are read outside. */
+  readonly outer?: { readonly row: Row; readonly reading: Reading };
+}
+
+/**
+ * A canonical value; null for null; undefined for what cannot be read, which makes every condition unknown (`Bad`,
+ * as against `Unknown` for a null).
+ */
+export type Read = (row: Row, reading: Reading) => Scalar | null | undefined;
+
+/** Reads an operand; used alone where values are shown, as in explanations. */
+export function compileRead(operand: Operand): Read {
+  switch (operand.kind) {
+    case "constant": {
+      const { value } = operand;
+      return () => value;
+    }
+    case "field":
+      return readPath(operand.path);
+    case "outer": {
+      const read = readPath(operand.path);
+      return (_row, { outer }) => (outer === undefined ? undefined : read(outer.row, outer.reading));
+    }
+    case "shift": {
+      const read = compileRead(operand.operand);
+      const { amount, unit, type } = operand;
+      return (row, reading) => {
+        const value = read(row, reading);
+        if (value == null) return value;
+        if (type.base === "date") return addDays(value as string, amount);
+        return addMinutes(value as string, amount * minutesOf[unit]);
+      };
+    }
+    case "as-decimal": {
+      const read = compileRead(operand.operand);
+      return (row, reading) => {
+        const value = read(row, reading);
+        return value == null ? value : String(value);
+      };
+    }
+    case "unreadable":
+    case "me":
+    case "held":
+    case "request":
+    case "today":
+      return () => undefined;
+    default:
+      return operand satisfies never;
+  }
+}
+
+const minutesOf = { day: 24 * 60, hour: 60, minute: 1 } as const;
+
+export function readPath(path: FieldPath): Read {
+  const [first, ...rest] = path;
+  let read = readField(first);
+  let from = first;
+  for (const field of rest) {
+    const key = read;
+    const next = readField(field);
+    const table = from.type.target ?? "";
+    read = (row, reading) => {
+      const value = key(row, reading);
+      if (value == null) return value;
+      const found = find(table, value, reading);
+      return found === undefined ? null : next(found, reading);
+    };
+    from = field;
+  }
+  return read;
+}
+
+/** The raw value of a field. Inherited properties are no values, so names such as `constructor` need the check. */
+export function rawValue(row: Row, name: string): unknown {
+  const value = row[name];
+  return value !== undefined && name in Object.prototype && !Object.hasOwn(row, name) ? undefined : value;
+}
+
+/** A field's value as an application would show it: stored, or for a reference made by other fields put together. */
+export function fieldValue(row: Row, field: Field): unknown {
+  return field.by === undefined ? rawValue(row, field.name) : addressBy(field.by, (part) => fieldValue(row, part));
+}
+
+export function readField(field: Field): Read {
+  const { name, by } = field;
+  if (by !== undefined) {
+    return (row, reading) => {
+      const value = addressBy(by, (part) => fieldValue(row, part));
+      if (value === undefined) reading.badData(field, row);
+      return value;
+    };
+  }
+  const { canonical } = field.type;
+  const isInherited = name in Object.prototype;
+  return (row, reading) => {
+    const raw = isInherited ? rawValue(row, name) : row[name];
+    if (raw === null) return null;
+    const value = canonical(raw);
+    if (value === undefined) reading.badData(field, row);
+    return value;
+  };
+}
+
+export function find(table: string, key: Scalar, reading: Reading): Row | undefined {
+  return sourceOf(table, reading).find(table, String(key));
+}
+
+export function referring(table: string, field: Field, value: Scalar, reading: Reading): Iterable<Row> {
+  const source = sourceOf(table, reading);
+  if (source.referring !== undefined) return source.referring(table, field.name, String(value));
+  throw portierError("needs-source", { what: `a condition on the records of "${table}"`, method: "referring" });
+}
+
+export function everything(table: string, reading: Reading): Iterable<Row> {
+  const source = sourceOf(table, reading);
+  if (source.all !== undefined) return source.all(table);
+  throw portierError("needs-source", { what: `a condition on all records of "${table}"`, method: "all" });
+}
+
+function sourceOf(table: string, reading: Reading): Source {
+  if (reading.source !== undefined) return reading.source;
+  throw portierError("needs-source", { what: `a condition on "${table}"` });
+}
+
+/** The elements of a list, or a single value as a list of one; null and undefined as {@link Read} has them. */
+export function compileElements(
+  operand: Operand,
+): (row: Row, reading: Reading) => ReadonlySet<Scalar> | null | undefined {
+  const isList = operand.type.base === "list";
+  const elementsOf = (value: Scalar) => new Set(isList ? listElements(value) : [value]);
+  if (operand.kind === "constant") {
+    const known = operand.value === null ? null : elementsOf(operand.value);
+    return () => known;
+  }
+  const read = compileRead(operand);
+  return (row, reading) => {
+    const value = read(row, reading);
+    return value == null ? value : elementsOf(value);
+  };
+}

@@ -1,0 +1,36 @@
+import type { Scalar } from "./scalar.js";
+import type { Field, Table } from "./schema.js";
+
+/**
+ * Names a record by one text: the value of its key; for a key of several fields their values in order, joined by `/`,
+ * with `/` and `%` percent-encoded.
+ */
+export function joinAddress(values: readonly Scalar[]): string {
+  if (values.length === 1) return String(values[0]);
+  return values.map((value) => String(value).replaceAll("%", "%25").replaceAll("/", "%2F")).join("/");
+}
+
+/**
+ * The address that some fields of a record make up: null when one of them is null, undefined when one does not fit its
+ * type.
+ */
+export function addressBy(fields: readonly Field[], read: (field: Field) => unknown): string | null | undefined {
+  const values: Scalar[] = [];
+  let isNull = false;
+  for (const field of fields) {
+    const raw = read(field);
+    if (raw === null) {
+      isNull = true;
+      continue;
+    }
+    const value = field.type.canonical(raw);
+    if (value === undefined) return undefined;
+    values.push(value);
+  }
+  return isNull ? null : joinAddress(values);
+}
+
+/** A record's address; undefined for a record whose key is null, missing or no value of its type. */
+export function recordAddress(table: Table, row: Readonly<Record<string, unknown>>): string | undefined {
+  return addressBy(table.key, (field) => (Object.hasOwn(row, field.name) ? row[field.name] : undefined)) ?? undefined;
+}

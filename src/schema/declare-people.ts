@@ -1,0 +1,121 @@
+import { findField } from "./declare-tables.js";
+import { isMapping, type Part, readShape, readText } from "./reader.js";
+import type { Field, People, Role, RoleSource, Table } from "./schema.js";
+
+/** Reads `people`: who can ask, and where their roles come from. */
+export function declarePeople(
+  part: Part | undefined,
+  tables: ReadonlyMap<string, Table>,
+  roles: ReadonlyMap<string, Role>,
+): People | undefined {
+  if (part === undefined) return undefined;
+  const { problems } = part;
+  const shape = readShape(part, "people", ["table", "name", "manager", "active", "roles"]);
+  const tablePart = shape.get("table");
+  const tableName = readText(tablePart, "people.table");
+  if (tablePart === undefined) problems.add("missing-key", { what: "people", key: "table" }, part.path);
+  if (tablePart === undefined || tableName === undefined) return undefined;
+  const table = findTable(tablePart, tableName, tables);
+  if (table === undefined) return undefined;
+  if (table.key.length > 1) problems.add("key-reference", { table: tableName, why: "person" }, tablePart.path);
+
+  const manager = readField(shape.get("manager"), table);
+  const managerFits = manager?.type.target === tableName && manager.lookup === undefined;
+  expectType(shape.get("manager"), manager, "manager", `a reference to ${tableName}`, managerFits);
+  const active = readField(shape.get("active"), table);
+  expectType(shape.get("active"), active, "active", "a boolean", active?.type.name === "boolean");
+  const sources = roleParts(shape.get("roles"))
+    .map((entry) =>
+      isMapping(entry.value) ? readLink(entry, table, tables, roles) : readRoleField(entry, table, roles),
+    )
+    .filter((source) => source !== undefined);
+  return { table, name: readField(shape.get("name"), table), manager, active, roles: sources };
+}
+
+function roleParts(part: Part | undefined): Part[] {
+  if (part === undefined) return [];
+  if (!Array.isArray(part.value)) return [part];
+  return part.value.map((value, index): Part => ({ ...part, value, path: [...part.path, index] }));
+}
+
+function readRoleField(part: Part, table: Table, roles: ReadonlyMap<string, Role>): RoleSource | undefined {
+  const field = readField(part, table);
+  if (field === undefined) return undefined;
+  const type = field.type.element ?? field.type;
+  expectType(
+    part,
+    field,
+    "roles",
+    "a text, a choice or a list of texts",
+    type.name === "text" || type.name === "choice",
+  );
+  checkRoleChoices(part, field, roles, undefined);
+  return { kind: "field", field };
+}
+
+function readLink(
+  part: Part,
+  people: Table,
+  tables: ReadonlyMap<string, Table>,
+  roles: ReadonlyMap<string, Role>,
+): RoleSource | undefined {
+  const what = "a link table of roles";
+  const shape = readShape(part, what, ["table", "person", "role", "on"]);
+  for (const key of ["table", "person", "role"] as const) {
+    if (!shape.has(key)) part.problems.add("missing-key", { what, key }, part.path);
+  }
+  const tablePart = shape.get("table");
+  const name = readText(tablePart, "table");
+  const table = tablePart && name !== undefined ? findTable(tablePart, name, tables) : undefined;
+  if (table === undefined) return undefined;
+  const person = readField(shape.get("person"), table);
+  const role = readField(shape.get("role"), table);
+  const on = readField(shape.get("on"), table);
+  expectType(
+    shape.get("person"),
+    person,
+    "person",
+    `a reference to ${people.name}`,
+    person?.type.target === people.name,
+  );
+  const isName = role?.type.name === "text" || role?.type.name === "choice";
+  expectType(shape.get("role"), role, "role", "a text or a choice", isName);
+  expectType(shape.get("on"), on, "on", "a reference", on?.type.target !== undefined);
+  const rolePart = shape.get("role");
+  if (rolePart !== undefined && role !== undefined) checkRoleChoices(rolePart, role, roles, on?.type.target);
+  if (person === undefined || role === undefined || (shape.has("on") && on === undefined)) return undefined;
+  return { kind: "link", table, person, role, on };
+}
+
+/** What a choice can hold must be roles, of the scope that they are given on. */
+function checkRoleChoices(part: Part, field: Field, roles: ReadonlyMap<string, Role>, scope: string | undefined): void {
+  for (const name of (field.type.element ?? field.type).choices ?? []) {
+    const role = roles.get(name);
+    const where = `a choice of "${field.name}"`;
+    if (role === undefined) part.problems.add("unknown-role", { name, candidates: roles.keys(), where }, part.path);
+    else if (role.scope !== scope)
+      part.problems.add("wrong-scope", { role: name, scope: role.scope, where }, part.path);
+  }
+}
+
+function findTable(part: Part, name: string, tables: ReadonlyMap<string, Table>): Table | undefined {
+  const table = tables.get(name);
+  if (table === undefined) part.problems.add("unknown-table", { name, candidates: tables.keys() }, part.path);
+  return table;
+}
+
+function readField(part: Part | undefined, table: Table): Field | undefined {
+  const name = readText(part, `a field of "${table.name}"`);
+  return part && name !== undefined ? findField(part, table, name) : undefined;
+}
+
+function expectType(
+  part: Part | undefined,
+  field: Field | undefined,
+  use: string,
+  expected: string,
+  fits: boolean,
+): void {
+  if (part === undefined || field === undefined || fits) return;
+  part.problems.add("wrong-field-type", { field: field.name, use, expected, label: field.type.label }, part.path);
+}

@@ -1,0 +1,286 @@
+import { type DeclaredField, declareFields } from "./declare-fields.js";
+import { limits } from "./limits.js";
+import { TypeLinker } from "./link-types.js";
+import { checkName, type Part, readMapping, readShape, readText, readTexts } from "./reader.js";
+import {
+  type Field,
+  type FieldPath,
+  type Grid,
+  lastOf,
+  type People,
+  singleKey,
+  type Table,
+  writtenOut,
+} from "./schema.js";
+import type { FieldType } from "./types/field-type.js";
+import { scalarTypes } from "./types/scalars.js";
+
+/** The tables of a document, and the parts that are read when all of them are there. */
+export interface DeclaredTables {
+  readonly tables: Map<string, Table>;
+  readonly rules: ReadonlyMap<string, Part>;
+  readonly everyTable: Part | undefined;
+  readonly ranges: ReadonlyMap<string, Part>;
+  readonly owners: ReadonlyMap<string, Part>;
+  readonly broken: ReadonlyMap<string, ReadonlySet<string>>;
+}
+
+const tableKeys = ["note", "source", "key", "owner", "fields", "actions", "grid", "ranges", "rules"] as const;
+
+interface DeclaredTable {
+  readonly shape: ReadonlyMap<(typeof tableKeys)[number], Part>;
+  readonly fields: ReadonlyMap<string, DeclaredField>;
+  readonly key: readonly string[];
+}
+
+export function declareTables(document: Part, part: Part | undefined): DeclaredTables {
+  const declared = new Map<string, DeclaredTable>();
+  const tables = new Map<string, Table>();
+  const parts = { rules: new Map<string, Part>(), ranges: new Map<string, Part>(), owners: new Map<string, Part>() };
+  const broken = new Map<string, Set<string>>();
+  if (part === undefined) {
+    document.problems.add("missing-key", { what: "a document", key: "tables" }, document.path);
+    return { tables, ...parts, everyTable: undefined, broken };
+  }
+  const entries = readMapping(part, "tables");
+  if (entries.size > limits.tables) part.problems.add("too-large", { what: "tables", limit: limits.tables }, part.path);
+  let everyTable: Part | undefined;
+  for (const [name, entry] of entries) {
+    if (name === "*") everyTable = readShape(entry, 'table "*"', ["rules"]).get("rules");
+    else if (checkTableName(entry, name)) declared.set(name, declareTable(entry, name));
+  }
+
+  const linker = new TypeLinker(declared);
+  for (const [name, table] of declared) tables.set(name, makeTable(name, table, linker));
+  for (const [name, { shape, fields }] of declared) {
+    const table = tables.get(name) as Table;
+    linkFields(table, fields, tables);
+    broken.set(name, new Set(readFieldNames(shape.get("fields")).filter((field) => !table.byName.has(field))));
+    for (const [key, list] of [
+      ["rules", parts.rules],
+      ["ranges", parts.ranges],
+      ["owner", parts.owners],
+    ] as const) {
+      const found = shape.get(key);
+      if (found !== undefined) list.set(name, found);
+    }
+  }
+  return { tables, ...parts, everyTable, broken };
+}
+
+function checkTableName(part: Part, name: string): boolean {
+  if (!checkName(part, "a table", name)) return false;
+  if (!name.includes("/")) return true;
+  part.problems.add("bad-name", { what: "a table", name, rule: "a rule's address has one / in it" }, part.path);
+  return false;
+}
+
+function declareTable(part: Part, name: string): DeclaredTable {
+  const what = `table "${name}"`;
+  const shape = readShape(part, what, tableKeys);
+  readText(shape.get("note"), "note");
+  if (!shape.has("fields")) part.problems.add("missing-key", { what, key: "fields" }, part.path);
+  const fields = declareFields(shape.get("fields"), name);
+  const keyPart = shape.get("key");
+  if (keyPart === undefined) {
+    part.problems.add("missing-key", { what, key: "key", hint: "name the field that names a record" }, part.path);
+  }
+  const declaredNames = new Set(readFieldNames(shape.get("fields")));
+  const key: string[] = [];
+  for (const entry of readTexts(keyPart, `key of "${name}"`)) {
+    const keyName = entry.value as string;
+    if (!declaredNames.has(keyName)) {
+      part.problems.add("unknown-field", { table: name, name: keyName, candidates: declaredNames }, entry.path);
+    } else if (key.includes(keyName)) {
+      part.problems.add("duplicate-name", { what: "the key field", name: keyName }, entry.path);
+    } else key.push(keyName);
+  }
+  if (Array.isArray(keyPart?.value) && keyPart.value.length === 0) {
+    part.problems.add("wrong-shape", { what: "key", expected: "at least one field", found: [] }, keyPart.path);
+  }
+  return { shape, fields, key };
+}
+
+/** Names as written, also of fields whose type is wrong, so that one mistake makes one problem. */
+function readFieldNames(part: Part | undefined): string[] {
+  return typeof part?.value === "object" && part.value !== null ? Object.keys(part.value) : [];
+}
+
+function makeTable(name: string, { shape, fields: declared, key: keyNames }: DeclaredTable, linker: TypeLinker): Table {
+  const fields: Field[] = [];
+  for (const one of declared.values()) {
+    const type = linker.typeOf(one, name);
+    if (type !== undefined) fields.push(makeField(one, name, fields.length, type));
+  }
+  const byName = new Map(fields.map((field) => [field.name, field]));
+  const key = keyNames.map((keyName) => byName.get(keyName)).filter((field) => field !== undefined);
+  const [first] = key;
+  for (const field of key) checkKeyField(field, shape.get("key"));
+  const base = { name, fields, byName, key, owner: undefined };
+  return {
+    ...base,
+    address: key.length === 1 && first !== undefined ? first : madeAddress(name, key),
+    actions: readActions(shape.get("actions"), name),
+    grid: readGrid(shape.get("grid"), base),
+    source: readText(shape.get("source"), `source of "${name}"`) ?? name,
+  };
+}
+
+function checkKeyField(field: Field, part: Part | undefined): void {
+  const { base } = field.type;
+  if (part === undefined || (base !== "list" && base !== "json" && !field.computed)) return;
+  const label = field.computed ? "computed field" : field.type.label;
+  const facts = { field: field.name, use: "a key", expected: "a stored scalar or reference", label };
+  part.problems.add("wrong-field-type", facts, part.path);
+}
+
+function makeField(declared: DeclaredField, table: string, index: number, type: FieldType): Field {
+  const given = declared.default;
+  const value = given?.value ?? null;
+  if (given !== undefined && value !== null && !type.fits(value)) {
+    const facts = { field: declared.name, expects: type.expects, found: value };
+    given.problems.add("bad-default", facts, given.path);
+  }
+  const { name, flags } = declared;
+  return { name, table, index, type, ...flags, default: value, by: undefined, lookup: undefined };
+}
+
+/** The address of a key of several fields, as a field made by them. */
+function madeAddress(table: string, key: readonly Field[]): Field {
+  const name = key.map((field) => field.name).join("/");
+  const flags = { optional: false, sensitive: false, computed: true, generated: false, tags: new Set<string>() };
+  const type = scalarTypes.text;
+  return { name, table, index: -1, type, ...flags, default: null, by: key, lookup: undefined, column: name };
+}
+
+/** References made by other fields, and lookups, lead to fields that are there only when all tables are made. */
+function linkFields(
+  table: Table,
+  declared: ReadonlyMap<string, DeclaredField>,
+  tables: ReadonlyMap<string, Table>,
+): void {
+  for (const field of table.fields) {
+    const type = declared.get(field.name)?.type;
+    if (type?.kind === "reference" && type.by !== undefined) {
+      const by = type.by.map((part) => table.byName.get(part.value as string)).filter((one) => one !== undefined);
+      Object.assign(field, { by });
+    } else if (type?.kind === "lookup") {
+      const through = table.byName.get(type.through.value as string);
+      const target = through?.type.target === undefined ? undefined : tables.get(through.type.target);
+      const shown = target?.byName.get(type.field.value as string);
+      if (through !== undefined && shown !== undefined) Object.assign(field, { lookup: { through, field: shown } });
+    }
+  }
+}
+
+/** The words of the built-in actions; the rules layer says what they mean. */
+const builtInActions = ["list", "view", "create", "edit", "delete", "export", "import", "bulk"];
+
+function readActions(part: Part | undefined, table: string): string[] {
+  const actions: string[] = [];
+  for (const entry of readTexts(part, `actions of "${table}"`)) {
+    const name = entry.value as string;
+    if (!checkName(entry, "an action", name)) continue;
+    if (builtInActions.includes(name)) {
+      entry.problems.add("bad-name", { what: "an action", name, rule: "every table has this action" }, entry.path);
+    } else if (actions.includes(name)) {
+      entry.problems.add("duplicate-name", { what: "the action", name }, entry.path);
+    } else actions.push(name);
+  }
+  return actions;
+}
+
+function readGrid(part: Part | undefined, table: Pick<Table, "name" | "fields" | "byName" | "key">): Grid | undefined {
+  if (part === undefined) return undefined;
+  const what = `grid of "${table.name}"`;
+  const shape = readShape(part, what, ["position", "columns"]);
+  const positionPart = shape.get("position");
+  const name = readText(positionPart, `position of the ${what}`);
+  if (positionPart === undefined) part.problems.add("missing-key", { what, key: "position" }, part.path);
+  const position = positionPart && name !== undefined ? findField(positionPart, table, name) : undefined;
+  if (positionPart === undefined || position === undefined) return undefined;
+  if (position.type.name !== "integer" || position.computed) {
+    const label = position.computed ? "computed field" : position.type.label;
+    const facts = { field: position.name, use: "position", expected: "a stored integer", label };
+    part.problems.add("wrong-field-type", facts, positionPart.path);
+    return undefined;
+  }
+  const columnsPart = shape.get("columns");
+  if (columnsPart === undefined) {
+    const columns = table.fields.filter((field) => field !== position && !table.key.includes(field));
+    return { position, columns };
+  }
+  const columns: Field[] = [];
+  for (const entry of readTexts(columnsPart, `columns of the ${what}`)) {
+    const field = findField(entry, table, entry.value as string);
+    if (field === undefined) continue;
+    if (columns.includes(field) || field === position) {
+      entry.problems.add("duplicate-name", { what: "the column", name: field.name }, entry.path);
+    } else columns.push(field);
+  }
+  return { position, columns };
+}
+
+/** Reads the owners of tables: paths that may lead through other tables. */
+export function linkOwners(
+  tables: ReadonlyMap<string, Table>,
+  parts: ReadonlyMap<string, Part>,
+  people: People | undefined,
+): void {
+  for (const [name, part] of parts) {
+    const table = tables.get(name);
+    const owner = table && readOwner(part, table, tables, people);
+    if (table !== undefined && owner !== undefined) Object.assign(table, { owner });
+  }
+}
+
+function readOwner(
+  part: Part,
+  table: Table,
+  tables: ReadonlyMap<string, Table>,
+  people: People | undefined,
+): FieldPath | undefined {
+  const text = readText(part, `owner of "${table.name}"`);
+  const path = text === undefined ? undefined : readPath(part, table, text.split("."), tables);
+  if (path === undefined) return undefined;
+  const last = lastOf(path);
+  // In the people table itself a person's record belongs to that person: there the key leads to them.
+  const target = last.type.target ?? last.type.element?.target;
+  const leads = people !== undefined && (target === people.table.name || last === singleKey(people.table));
+  if (leads) return path;
+  part.problems.add("not-a-person", { what: `owner of "${table.name}"`, people: people?.table.name }, part.path);
+  return undefined;
+}
+
+function readPath(
+  part: Part,
+  table: Table,
+  names: readonly string[],
+  tables: ReadonlyMap<string, Table>,
+): FieldPath | undefined {
+  const path: Field[] = [];
+  let current: Table = table;
+  for (const [index, name] of names.entries()) {
+    const field = findField(part, current, name);
+    if (field === undefined) return undefined;
+    path.push(...writtenOut(field));
+    if (index === names.length - 1) break;
+    const next = field.type.target === undefined ? undefined : tables.get(field.type.target);
+    if (next === undefined) {
+      const facts = { table: current.name, field: name, label: field.type.label };
+      part.problems.add("not-a-reference", facts, part.path);
+      return undefined;
+    }
+    current = next;
+  }
+  const [first, ...rest] = path;
+  return first && [first, ...rest];
+}
+
+export function findField(part: Part, table: Pick<Table, "name" | "byName">, name: string): Field | undefined {
+  const field = table.byName.get(name);
+  if (field === undefined) {
+    part.problems.add("unknown-field", { table: table.name, name, candidates: table.byName.keys() }, part.path);
+  }
+  return field;
+}

@@ -1,0 +1,85 @@
+import type { Row } from "../conditions/source.js";
+import type { Field } from "../schema/schema.js";
+import type { Confirmation, Decision, Reason } from "./decision.js";
+
+/** Why one field, or the whole change, was not accepted. */
+export interface Refusal {
+  /** Absent for the act as a whole: creating, deleting, a custom action. */
+  readonly field?: string;
+  readonly reason: Exclude<Reason, "permitted"> | "no-such-field" | "no-such-record" | "invalid" | "key-taken";
+  /** For developers and logs: the address of the rule that refused. */
+  readonly rule?: string;
+  /** For the person: the rule's note, or a neutral sentence. Never names a hidden value. */
+  readonly message: string;
+}
+
+/** What became of a proposed change. Nothing is applied here: what is refused leaves the stored values as they are. */
+export type Acceptance = Accepted | NotAccepted;
+
+export interface Accepted {
+  readonly accepted: true;
+  /** The whole record after the change, or after creation with its defaults; undefined after delete. */
+  readonly record: Row | undefined;
+  /** The fields that change, with their new values; empty when nothing does. */
+  readonly changes: Row;
+  /** Lenient only: what was refused and left out. */
+  readonly dropped: readonly Refusal[];
+}
+
+export interface NotAccepted {
+  readonly accepted: false;
+  /**
+   * `not-found`: for this person there is no such record. `refused`: at least one field or the act may not be. `invalid`:
+   * it may be, but a value is not right. `unconfirmed`: it may be, once what is in `confirm` is confirmed. `fault`:
+   * judging failed, and was reported.
+   */
+  readonly reason: "not-found" | "refused" | "invalid" | "unconfirmed" | "fault";
+  /** Every refused field, or every invalid one. */
+  readonly refusals: readonly Refusal[];
+  /** What is to be confirmed: repeat the change with these rules in `confirmed`. Only for `unconfirmed`. */
+  readonly confirm?: readonly Confirmation[];
+}
+
+export interface ChangeOptions {
+  /** `strict` (default): one refused field refuses the change. `lenient`: refused fields keep their stored values. */
+  readonly mode?: "strict" | "lenient";
+  /** Addresses of the rules whose messages the person has confirmed. */
+  readonly confirmed?: readonly string[];
+}
+
+export const unknownRecord: NotAccepted = { accepted: false, reason: "not-found", refusals: [] };
+export const faultyChange: NotAccepted = { accepted: false, reason: "fault", refusals: [] };
+
+export function refused(refusals: readonly Refusal[]): NotAccepted {
+  return { accepted: false, reason: "refused", refusals };
+}
+
+export function invalid(refusals: readonly Refusal[]): NotAccepted {
+  return { accepted: false, reason: "invalid", refusals };
+}
+
+/** What has not been confirmed yet, or undefined when nothing is left to confirm. */
+export function unconfirmed(decisions: readonly Decision[], confirmed: readonly string[]): NotAccepted | undefined {
+  const open = new Map<string, Confirmation>();
+  for (const one of decisions.flatMap(({ confirm }) => confirm ?? [])) {
+    if (!confirmed.includes(one.rule)) open.set(one.rule, one);
+  }
+  if (open.size === 0) return undefined;
+  return { accepted: false, reason: "unconfirmed", refusals: [], confirm: [...open.values()] };
+}
+
+export function refusalOf(decision: Decision, field: Field | undefined, action: string): Refusal {
+  const neutral = field === undefined ? `You may not ${action} this.` : "You may not set this.";
+  return {
+    ...(field === undefined ? {} : { field: field.name }),
+    reason: decision.reason === "permitted" ? "fault" : decision.reason,
+    ...(decision.rule === undefined ? {} : { rule: decision.rule }),
+    message: decision.note ?? neutral,
+  };
+}
+
+export const noSuchRecord = (field: Field): Refusal => ({
+  field: field.name,
+  reason: "no-such-record",
+  message: "There is no such record.",
+});

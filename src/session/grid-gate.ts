@@ -1,0 +1,107 @@
+import { compileRead, type Read, type Reading } from "../conditions/read.js";
+import type { Row } from "../conditions/source.js";
+import { Bad, True, type Truth } from "../conditions/truth.js";
+import { hasRow, type Rows } from "../rules/cells.js";
+import type { Field } from "../schema/schema.js";
+import { type FlatGate, flatGate, type Gate, judgeSteps } from "./gate.js";
+import { anyReach, type Reach } from "./reach.js";
+import { appliesOnTheWayIn, appliesToChange, cheapFirst, type Step } from "./step.js";
+
+/** A step with the rows that it covers of one column; undefined: all of them. */
+export interface PlacedStep {
+  readonly step: Step;
+  readonly rows: readonly Rows[] | undefined;
+}
+
+/**
+ * The gate of a grid's column. The rows fall into segments at the borders of its ranges; in each, the same steps count,
+ * and a flat gate judges them. A segment is found by binary search, so a decision does not walk over the ranges.
+ */
+export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
+  const borders = bordersOf(placed);
+  const segments: (FlatGate | undefined)[] = [];
+  // A place that is not known is held by every block and confirm, and given away by no permit.
+  const held = placed.filter(({ step, rows }) => rows === undefined || step.phase !== "permit").map(({ step }) => step);
+  const unknownPlace = flatGate(held);
+  const readPosition: Read = compileRead({ kind: "field", type: position.type, path: [position] });
+
+  const segment = (index: number): FlatGate => {
+    let gate = segments[index];
+    if (gate === undefined) {
+      const row = borders[index] as number;
+      gate = flatGate(placed.filter(({ rows }) => rows === undefined || hasRow(rows, row)).map(({ step }) => step));
+      segments[index] = gate;
+    }
+    return gate;
+  };
+  const at = (row: Row, reading: Reading): FlatGate => {
+    const place = readPosition(row, reading);
+    return typeof place === "number" ? segment(segmentOf(borders, place)) : unknownPlace;
+  };
+  const change: Gate["change"] = (before, after, reading, later) => {
+    const from = at(before, reading);
+    const to = at(after, later);
+    const isUnplaced = from === unknownPlace || to === unknownPlace;
+    const stays = new Set(from.steps);
+    const arrives = new Set(to.steps);
+    const applies = (step: Step): boolean => {
+      if (step.isCrossing) {
+        const leaves = stays.has(step);
+        if (leaves && arrives.has(step) && !isUnplaced) return false;
+        if (leaves && appliesToChange(step, before, after, reading, later)) return true;
+        return arrives.has(step) && appliesOnTheWayIn(step, before, after, reading, later);
+      }
+      if (stays.has(step) && appliesToChange(step, before, after, reading, later)) {
+        return step.phase !== "permit" || arrives.has(step);
+      }
+      const isMovedIn = step.phase !== "permit" && arrives.has(step) && !stays.has(step);
+      return isMovedIn && appliesOnTheWayIn(step, before, after, reading, later);
+    };
+    const more = to === from ? [] : to.steps.filter((step) => !stays.has(step));
+    const blocks = [...from.blocks, ...more.filter((step) => step.phase === "block")].sort(cheapFirst);
+    const confirms = [...from.confirms, ...more.filter((step) => step.phase === "confirm")];
+    return judgeSteps(blocks, from.permits, confirms, applies);
+  };
+  const placedTruth = (truth: Truth, row: Row, reading: Reading): Truth =>
+    truth !== True && readPosition(row, reading) === undefined ? Bad : truth;
+  return {
+    steps: placed.map(({ step }) => step),
+    decide: (row, reading) => at(row, reading).decide(row, reading),
+    attempt: (row, reading) => at(row, reading).attempt(row, reading),
+    change,
+    truth: (row, reading) => placedTruth(at(row, reading).truth(row, reading), row, reading),
+    attemptTruth: (row, reading) => placedTruth(at(row, reading).attemptTruth(row, reading), row, reading),
+    get reach(): Reach {
+      if (placed.every(({ step }) => step.phase !== "permit")) return "none";
+      if (borders.length > 200) return "some";
+      const reaches = [unknownPlace.reach, ...borders.map((_, index) => segment(index).reach)];
+      const [first = "none"] = reaches;
+      if (reaches.every((reach) => reach === first)) return first;
+      return anyReach(reaches) === "own" ? "own" : "some";
+    },
+    hasPermits: placed.some(({ step }) => step.phase === "permit"),
+    wouldPermit: (row, reading) => at(row, reading).wouldPermit(row, reading),
+  };
+}
+
+/** The first row of each segment, in order. The first segment begins before every row. */
+function bordersOf(placed: readonly PlacedStep[]): readonly number[] {
+  const borders = new Set<number>([Number.NEGATIVE_INFINITY]);
+  for (const { from, to } of placed.flatMap(({ rows }) => rows ?? [])) {
+    borders.add(from);
+    if (to !== Number.POSITIVE_INFINITY) borders.add(to + 1);
+  }
+  return [...borders].sort((a, b) => a - b);
+}
+
+/** The last border that is not behind the row. */
+function segmentOf(borders: readonly number[], row: number): number {
+  let low = 0;
+  let high = borders.length - 1;
+  while (low < high) {
+    const middle = (low + high + 1) >> 1;
+    if ((borders[middle] as number) <= row) low = middle;
+    else high = middle - 1;
+  }
+  return low;
+}

@@ -1,0 +1,85 @@
+import { fieldValue, type Reading } from "../conditions/read.js";
+import type { Row } from "../conditions/source.js";
+import { portierError } from "../schema/problems.js";
+import type { Scalar } from "../schema/scalar.js";
+import type { Field, Schema } from "../schema/schema.js";
+import { listElements } from "../schema/types/list.js";
+import { noSuchRecord, type Refusal } from "./acceptance.js";
+import type { Plan, TablePlan } from "./plan.js";
+
+/** What checking references needs from the session. */
+interface ReferenceContext {
+  readonly people: string | undefined;
+  readonly plan: Plan;
+  readonly key: Scalar | null | undefined;
+  readonly reading: Reading;
+  readonly tables: Schema["tables"];
+}
+
+/**
+ * The changed references that lead to no record that the person knows of, missing and hidden ones alike. Of a list the
+ * added elements count (all, where the person does not see the list). A reference made by other fields is checked when
+ * one of them changes; then each of those that did is at fault.
+ */
+export function missingRecords(
+  context: ReferenceContext,
+  plan: TablePlan,
+  changed: readonly Field[],
+  before: Row | undefined,
+  after: Row,
+): Map<Field, Refusal> {
+  const missing = new Map<Field, Refusal>();
+  for (const field of changed) {
+    const { target, element } = field.type;
+    if (after[field.name] === null) continue;
+    const isLost =
+      target !== undefined
+        ? leadsNowhere(context, target, field, field.type.canonical(after[field.name]))
+        : element?.target !== undefined && hasLostElement(context, plan, field, element.target, before, after);
+    if (isLost) missing.set(field, noSuchRecord(field));
+  }
+  for (const field of plan.table.fields) {
+    const { by } = field;
+    if (by === undefined || field.type.target === undefined) continue;
+    const parts = by.filter((part) => changed.includes(part));
+    if (parts.length === 0) continue;
+    const address = fieldValue(after, field);
+    if (typeof address !== "string" || !leadsNowhere(context, field.type.target, field, address)) continue;
+    for (const part of parts) missing.set(part, noSuchRecord(part));
+  }
+  return missing;
+}
+
+/** Whether a key (undefined for what is none, which is found invalid later) is that of no known record. */
+function leadsNowhere(
+  { people, plan, key, reading }: ReferenceContext,
+  target: string,
+  field: Field,
+  value: Scalar | undefined,
+): boolean {
+  if (value === undefined) return false;
+  if (target === people && value === key) return false;
+  if (reading.source === undefined) {
+    throw portierError("needs-source", { what: `checking what "${field.name}" refers to` });
+  }
+  const found = reading.source.find(target, String(value));
+  return found === undefined || !plan.of(target).knows(found, reading);
+}
+
+function hasLostElement(
+  context: ReferenceContext,
+  plan: TablePlan,
+  field: Field,
+  target: string,
+  before: Row | undefined,
+  after: Row,
+): boolean {
+  const proposed = field.type.canonical(after[field.name]);
+  if (proposed === undefined) return false;
+  const isSeen =
+    before !== undefined &&
+    (["list", "view"] as const).some((action) => plan.decision(action, field.name)(before, context.reading).permitted);
+  const stored = isSeen ? field.type.canonical(before[field.name]) : undefined;
+  const known = new Set(stored === undefined ? [] : listElements(stored));
+  return listElements(proposed).some((one) => !known.has(one) && leadsNowhere(context, target, field, one));
+}

@@ -1,0 +1,67 @@
+import { type ActionName, actionOf } from "../rules/actions.js";
+import type { Ruleset } from "../rules/compile-rules.js";
+import { holdsRows } from "../rules/extent.js";
+import type { Extent, Rule } from "../rules/rule.js";
+import type { Table } from "../schema/schema.js";
+import type { StepSource } from "./plan.js";
+import { makeStepData, type StepOptions } from "./step.js";
+import type { Subject } from "./subject.js";
+
+/** A rule as it counts for an action of its table. */
+export interface CountingRule {
+  readonly rule: Rule;
+  readonly options: StepOptions;
+}
+
+/**
+ * The residual of a ruleset for one subject: for each table and action the rules that can still apply, as conditions on
+ * the record alone. Everything that decides, masks, explains or is sent to a browser reads it.
+ */
+export function residualSteps(ruleset: Ruleset, subject: Subject): StepSource {
+  return (table, action) =>
+    countingRules(ruleset, table, action)
+      .map(({ rule, options }) => makeStepData(rule, subject, options))
+      .filter((step) => step !== undefined);
+}
+
+/** The rules that speak of an action, and those that speak of cells and thereby hold for it. */
+export function countingRules(ruleset: Ruleset, table: Table, action: ActionName): CountingRule[] {
+  const judges = actionOf(table, action)?.judges ?? "stored";
+  const own = ruleset
+    .of(table.name, action)
+    .map((rule): CountingRule => ({ rule, options: { judges, extent: rule.extents.get(action) as Extent } }));
+  return [...own, ...heldByCells(ruleset, table, action)];
+}
+
+/**
+ * What blocks and confirms on editing cells mean for other acts: they hold for values given to these cells on create;
+ * and where a range is bounded downwards, it holds its rows against being moved, deleted or made.
+ */
+function heldByCells(ruleset: Ruleset, table: Table, action: ActionName): CountingRule[] {
+  const { grid } = table;
+  if (grid === undefined) return [];
+  const derived: CountingRule[] = [];
+  for (const [by, on] of [
+    ["edit", ["edit", "create", "delete"]],
+    ["bulk", ["bulk"]],
+  ] as const) {
+    if (!on.some((one) => one === action)) continue;
+    for (const rule of ruleset.of(table.name, by)) {
+      const cells = rule.extents.get(by)?.cells;
+      if (cells === undefined || rule.effect.phase === "permit") continue;
+      const none = new Set<never>();
+      if (action === "create") {
+        const fields = new Set(cells.rowsOf.keys());
+        derived.push({ rule, options: { judges: "new", extent: { fields, act: holdsRows(cells), cells } } });
+      } else if (!holdsRows(cells)) continue;
+      else if (action === "delete") {
+        derived.push({ rule, options: { judges: "stored", extent: { fields: none, act: true, cells } } });
+      } else {
+        const rowsOf = new Map([[grid.position, cells.held]]);
+        const extent = { fields: new Set([grid.position]), act: false, cells: { ...cells, rowsOf } };
+        derived.push({ rule, options: { judges: "change", extent, isCrossing: true } });
+      }
+    }
+  }
+  return derived;
+}

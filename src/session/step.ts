@@ -1,0 +1,187 @@
+import { compileTest, type Judge, type Test } from "../conditions/evaluate.js";
+import { always, and, type Expression, never, not, or, readsOtherRecords } from "../conditions/expression.js";
+import type { Reading } from "../conditions/read.js";
+import type { Row } from "../conditions/source.js";
+import { specialize } from "../conditions/specialize.js";
+import { False, True } from "../conditions/truth.js";
+import type { Action } from "../rules/actions.js";
+import { type Effect, type EffectName, effects, ruleTest } from "../rules/effects.js";
+import type { Extent, Rule, Who } from "../rules/rule.js";
+import type { Decision } from "./decision.js";
+import { isInForce, type Subject } from "./subject.js";
+
+/** One rule as it stands for one subject: conditions on the record alone. Plain data, but for what is compiled from it. */
+export interface StepData {
+  /** The rule's address. */
+  readonly rule: string;
+  readonly effect: EffectName;
+  readonly note: string | undefined;
+  readonly extent: Extent;
+  /** Who the rule stops, permits or asks; true where that does not depend on the record. */
+  readonly who: Expression;
+  /** On the stored record; for create, on the new one. */
+  readonly where: Expression;
+  /** On the record after a change; undefined for actions that change nothing. */
+  readonly after: Expression | undefined;
+  /** Whether the rule itself says what a change must lead to. */
+  readonly hasBecomes: boolean;
+  /** Applies to a change if `where` holds before or after it. */
+  readonly bothWays: boolean;
+  /** Holds rows as rows: applies to a change of the position that crosses the border of its rows. */
+  readonly isCrossing: boolean;
+  /** Whether ownership is one of its demands. */
+  readonly isOwners: boolean;
+}
+
+export interface Step extends StepData {
+  readonly phase: Effect["phase"];
+  /** `who` and `where` together. */
+  readonly before: Expression;
+  readonly testWho: Test;
+  readonly testWhere: Test;
+  readonly testBefore: Test;
+  readonly testAfter: Test;
+  readonly decision: Decision;
+  readonly tentativeDecision: Decision;
+}
+
+/** How a rule is turned into a step: what its conditions are tested on, and what it covers. */
+export interface StepOptions {
+  readonly judges: Action["judges"];
+  readonly extent: Extent;
+  readonly isCrossing?: boolean;
+}
+
+/**
+ * The step of a rule for a subject, or undefined where the rule cannot apply. What unknown means to an effect is settled
+ * here: a step applies when its test is true (permit), or true or unknown (all others).
+ */
+export function makeStepData(rule: Rule, subject: Subject, options: StepOptions): StepData | undefined {
+  if (!subject.meets || !isInForce(rule, subject.now)) return undefined;
+  const { effect } = rule;
+  const isPermit = effect.phase === "permit";
+  const { judges } = options;
+  const finish = (expression: Expression) => settle(specialize(expression, subject.known), isPermit);
+  const to = and([anyOf(rule.to, subject), not(anyOf(rule.except, subject))]);
+  const who = finish(effect.meets(to));
+  const where = finish(judges === "new" && rule.becomes !== undefined ? and([rule.where, rule.becomes]) : rule.where);
+  const before = settle(ruleTest(who, where), isPermit);
+  if (isFalse(before)) return undefined;
+  const after = judges === "change" ? finish(rule.becomes ?? (isPermit ? rule.where : always)) : undefined;
+  // A permit stays although no change could meet it: asked without values, who and where decide.
+  if (!isPermit && after !== undefined && isFalse(after)) return undefined;
+  return {
+    rule: rule.address,
+    effect: effect.name,
+    note: rule.note,
+    extent: options.extent,
+    who,
+    where,
+    after,
+    hasBecomes: rule.becomes !== undefined,
+    bothWays: rule.bothWays && judges === "change",
+    isCrossing: options.isCrossing === true,
+    isOwners: demandsOwnership(before, rule),
+  };
+}
+
+/** Makes a step's data ready to be asked. */
+export function compileStep(data: StepData, judge: Judge): Step {
+  const effect = effects[data.effect];
+  const before = settle(ruleTest(data.who, data.where), effect.phase === "permit");
+  const decision: Decision = Object.freeze({
+    permitted: effect.phase === "permit",
+    reason: effect.reason ?? "permitted",
+    rule: data.rule,
+    ...(data.note === undefined ? {} : { note: data.note }),
+  });
+  return {
+    ...data,
+    phase: effect.phase,
+    before,
+    testWho: compileTest(data.who, judge),
+    testWhere: compileTest(data.where, judge),
+    testBefore: compileTest(before, judge),
+    testAfter: data.after === undefined ? alwaysTrue : compileTest(data.after, judge),
+    decision,
+    tentativeDecision: Object.freeze({ ...decision, tentative: true }),
+  };
+}
+
+const alwaysTrue: Test = () => True;
+const order: Readonly<Record<EffectName, number>> = { deny: 0, reserve: 1, permit: 2, confirm: 3 };
+
+/**
+ * Denies before reserves, as reasons go; then what is certain, and what reads other records last. Otherwise the order of
+ * addresses stays.
+ */
+export function cheapFirst(a: Step, b: Step): number {
+  return order[a.effect] - order[b.effect] || cost(a.before) - cost(b.before);
+}
+
+function cost(expression: Expression): number {
+  if (expression.kind === "truth") return 0;
+  return readsOtherRecords(expression) ? 2 : 1;
+}
+
+/** Any of the entries, as an expression; roles and the like are decided here. */
+function anyOf(entries: readonly Who[], subject: Subject): Expression {
+  return or(entries.map((who) => entryMet(who, subject)));
+}
+
+/** Whether a subject meets an entry: decided, or what is left to ask of the record. */
+export function entryMet(who: Who, subject: Subject): Expression {
+  switch (who.kind) {
+    case "anyone":
+      return always;
+    case "signed-in":
+      return subject.signedIn ? always : never;
+    case "member":
+      return subject.membership(who.name);
+    case "related":
+      return who.met;
+    default:
+      return who satisfies never;
+  }
+}
+
+/**
+ * Replaces unknown, where only and/or stand above it, by what it comes to: for a permit it is as good as false, for a
+ * block as good as true. Below a "not" it stays.
+ */
+function settle(expression: Expression, isPermit: boolean): Expression {
+  if (expression.kind === "and") return and(expression.terms.map((term) => settle(term, isPermit)));
+  if (expression.kind === "or") return or(expression.terms.map((term) => settle(term, isPermit)));
+  if (expression.kind !== "truth" || expression.value === True || expression.value === False) return expression;
+  return isPermit ? never : always;
+}
+
+function isFalse(expression: Expression): boolean {
+  return expression.kind === "truth" && expression.value === False;
+}
+
+function demandsOwnership(before: Expression, rule: Rule): boolean {
+  const demands = before.kind === "and" ? before.terms : [before];
+  return demands.some((term) => term.kind === "belongs" && term.path === rule.table.owner);
+}
+
+/** Whether a step applies to a change: a permit must hold before and after by itself. */
+export function appliesToChange(step: Step, before: Row, after: Row, reading: Reading, later: Reading): boolean {
+  if (step.phase === "permit") {
+    return step.testBefore(before, reading) === True && step.testAfter(after, later) === True;
+  }
+  if (step.bothWays) {
+    const meets = step.testWho(before, reading) !== False;
+    return meets && (step.testWhere(before, reading) !== False || step.testWhere(after, later) !== False);
+  }
+  return step.testBefore(before, reading) !== False && step.testAfter(after, later) !== False;
+}
+
+/** Whether a block or confirm on cells applies to what is moved into them: `where` is then tested after. */
+export function appliesOnTheWayIn(step: Step, before: Row, after: Row, reading: Reading, later: Reading): boolean {
+  return (
+    step.testWho(before, reading) !== False &&
+    step.testWhere(after, later) !== False &&
+    step.testAfter(after, later) !== False
+  );
+}
