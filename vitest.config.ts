@@ -13,7 +13,7 @@ export default defineConfig({
   },
   test: {
     include: ["test/**/*.test.ts"],
-    testTimeout: 60_000,
+    testTimeout: 300_000,
     hookTimeout: 60_000,
   },
 });

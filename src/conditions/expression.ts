@@ -119,6 +119,10 @@ export function pushNots(expression: Expression, isNegated = false): Expression 
     }
     case "not":
       return pushNots(expression.term, !isNegated);
+    case "in":
+      // "Not in" is "all different": a null among the items then keeps it from being true, whatever bad data there is.
+      if (!isNegated) return expression;
+      return and(expression.items.map((right) => ({ kind: "compare", op: "<>", left: expression.operand, right })));
     default:
       return isNegated ? not(expression) : expression;
   }

@@ -1,7 +1,7 @@
 import { compileTest } from "./evaluate.js";
 import { and, type Expression, not, type Operand, operandsOf, or, type SessionOperand } from "./expression.js";
 import type { Reading } from "./read.js";
-import { Bad, Unknown } from "./truth.js";
+import { Unknown } from "./truth.js";
 
 /** Gives the constant for an operand that the session knows, or the operand itself while it is open. */
 export type Known = (operand: SessionOperand) => Operand;
@@ -75,14 +75,12 @@ export function specializeOperand(operand: Operand, known: Known): Operand {
 
 const nothing: Reading = { source: undefined, badData: () => {} };
 
-/** A comparison is decided once all its operands are; one with null or something unreadable in it may be decided sooner. */
+/** A comparison is decided once all its operands are; one with null in it is unknown at once. */
 function fold(expression: Expression): Expression {
   const operands = operandsOf(expression);
   if (operands.every(isFixed)) return { kind: "truth", value: compileTest(expression)({}, nothing) };
   if (expression.kind === "compare" || expression.kind === "match" || expression.kind === "in-list") {
     if (operands.some((one) => one.kind === "constant" && one.value === null)) return { kind: "truth", value: Unknown };
-    // The other side may be null, which would make it plainly unknown; both are unknown to every rule.
-    if (operands.some((one) => one.kind === "unreadable")) return { kind: "truth", value: Bad };
   }
   return expression;
 }

@@ -8,6 +8,7 @@ import { insidesOf } from "../session/portier.js";
 import type { Reach } from "../session/reach.js";
 import { type CountingRule, countingRules } from "../session/residual.js";
 import type { Session } from "../session/session.js";
+import { isInForce } from "../session/subject.js";
 import { type Alternative, findAlternatives } from "./missing.js";
 import { type ConditionTrace, type RuleTrace, Tracer, type WhoTrace } from "./trace.js";
 
@@ -55,7 +56,7 @@ export function explain(session: Session, question: Question): Explanation {
     actionsBehind(table, one).flatMap((part) =>
       countingRules(ruleset, table, part).map((counting) => {
         const place = record === undefined ? "any" : placeOf(table, record, reading);
-        return traceRule(tracer, counting, part, about, place);
+        return traceRule(tracer, counting, part, about, place, isInForce(counting.rule, subject.now));
       }),
     );
   const rules = traces(action, field).sort((a, b) => relevance(a) - relevance(b));
@@ -103,6 +104,7 @@ function traceRule(
   action: ActionName,
   field: Field | undefined,
   place: Place,
+  inForce: boolean,
 ): RuleTrace {
   const { extent } = options;
   const isKey = field !== undefined && rule.table.key.includes(field);
@@ -121,9 +123,14 @@ function traceRule(
     to,
     where,
     becomes: tracer.describe(rule.becomes),
-    applies: covers ? applies(rule, to, where, isLate) : "no",
+    period: rule.from === undefined && rule.until === undefined ? undefined : { ...periodOf(rule), inForce },
+    applies: covers && inForce ? applies(rule, to, where, isLate) : "no",
     note: rule.note,
   };
+}
+
+function periodOf({ from, until }: CountingRule["rule"]): { readonly from?: string; readonly until?: string } {
+  return { ...(from === undefined ? {} : { from }), ...(until === undefined ? {} : { until }) };
 }
 
 /** Whether a rule on cells covers the record's row; one that is not known is held by every block, and permitted by none. */

@@ -27,7 +27,13 @@ export function findAlternatives(rules: readonly RuleTrace[]): Alternative[] {
     lifts.push(lift);
   }
   return rules
-    .filter((trace) => trace.effect === "permit" && trace.covers && (trace.applies === "no" || lifts.length > 0))
+    .filter(
+      (trace) =>
+        trace.effect === "permit" &&
+        trace.covers &&
+        trace.period?.inForce !== false &&
+        (trace.applies === "no" || lifts.length > 0),
+    )
     .map(
       (trace): Alternative => ({
         rule: trace.rule,

@@ -129,8 +129,18 @@ function ruleEntry(trace: RuleTrace, ofFields: boolean): WordEntry {
   if (trace.becomes !== undefined) {
     details.push({ label: "becomes", text: `${trace.becomes}  -> decided when the new values are known` });
   }
+  if (trace.period !== undefined) {
+    const { from, until, inForce } = trace.period;
+    const bounds = [from && `from ${instant(from)}`, until && `until ${instant(until)}`].filter(Boolean).join(" ");
+    details.push({ label: "time", text: `${bounds}  -> ${inForce ? "in force" : "not in force"}` });
+  }
   const fields = ofFields ? fieldsText(trace.fields) : "";
   return { text: `${trace.rule}  ${trace.applies === "yes" ? does : would} ${trace.action}${fields}`, details };
+}
+
+/** An instant without a fraction that says nothing. */
+function instant(canonical: string): string {
+  return canonical.replace(".000000Z", "Z");
 }
 
 function fieldsText(fields: readonly string[]): string {

@@ -10,6 +10,10 @@ import type { Rule } from "./rule.js";
  * known record (edit, delete, custom actions), view for list, and the action that a gate stands on.
  */
 export function reportMayCircles(rules: readonly Rule[], problems: Problems): void {
+  const asking = new Map(
+    rules.map((rule) => [rule, [rule.where, rule.becomes].flatMap((one) => (one ? mays(one) : []))]),
+  );
+  if ([...asking.values()].every((found) => found.length === 0)) return;
   const arrows = new Map<string, { name: string; part: Part }[]>();
   const add = (from: string, to: string, rule: Rule) => {
     const list = arrows.get(from) ?? [];
@@ -17,7 +21,7 @@ export function reportMayCircles(rules: readonly Rule[], problems: Problems): vo
     list.push({ name: to, part: { value: undefined, path: rule.path, problems } });
   };
   for (const rule of rules) {
-    const asked = [rule.where, rule.becomes].flatMap((condition) => (condition === undefined ? [] : mays(condition)));
+    const asked = asking.get(rule) ?? [];
     for (const name of rule.extents.keys()) {
       const from = pair(name, rule.table.name);
       for (const may of asked) add(from, pair(may.action, may.target), rule);
@@ -28,9 +32,7 @@ export function reportMayCircles(rules: readonly Rule[], problems: Problems): vo
       add(pair("list", rule.table.name), pair("view", rule.table.name), rule);
     }
   }
-  if ([...rules].some((rule) => [rule.where, rule.becomes].some((one) => one !== undefined && mays(one).length > 0))) {
-    reportCircle(arrows.keys(), (name) => arrows.get(name) ?? [], problems, "may");
-  }
+  reportCircle(arrows.keys(), (name) => arrows.get(name) ?? [], problems, "may");
 }
 
 const pair = (action: string, table: string) => `${action} ${table}`;

@@ -1,5 +1,5 @@
 import { personType } from "../conditions/check.js";
-import type { Expression, Operand } from "../conditions/expression.js";
+import { and, type Expression, not, type Operand } from "../conditions/expression.js";
 import { type Part, readTexts } from "../schema/reader.js";
 import {
   type Field,
@@ -90,7 +90,9 @@ function oneOf(part: Part, text: string, key: string, schema: Schema): Who | und
   if (asker === undefined) return undefined;
   const value = readKey(part, key, schema);
   if (value === undefined) return undefined;
-  return { kind: "related", met: { kind: "compare", op: "=", left: asker, right: value }, text };
+  // A visitor is not that person: null compares as false here, not as unknown.
+  const isSomebody = not({ kind: "is-null", operand: asker });
+  return { kind: "related", met: and([isSomebody, { kind: "compare", op: "=", left: asker, right: value }]), text };
 }
 
 /** A person's key as a document writes it; undefined after a problem. */

@@ -43,7 +43,7 @@ function candidatesOf(context: ChangeContext, field: Field): Candidate[] | undef
   const found: Candidate[] = [];
   for (const row of reading.source.all(target)) {
     if (!isListed(row, reading).permitted) continue;
-    const value = more.length > 0 ? recordAddress(plan.table, row) : key && key.type.canonical(row[key.name]);
+    const value = more.length > 0 ? recordAddress(plan.table, row) : key?.type.canonical(row[key.name]);
     if (value !== undefined) found.push(value);
   }
   return found;

@@ -7,7 +7,7 @@ import { portierError } from "../schema/problems.js";
 import type { Field, Table } from "../schema/schema.js";
 import { type Decision, notFound, notPermitted, withConfirmations } from "./decision.js";
 import type { Decide, Gate } from "./gate.js";
-import type { TableGates } from "./table-gates.js";
+import { isOwn, type TableGates } from "./table-gates.js";
 
 /** Puts the gates of a plan together to the one decision about a field, or about a record as a whole. */
 export function compileDecision(plan: TableGates, action: ActionName, field: Field | undefined): Decide {
@@ -264,7 +264,7 @@ function greatest(gates: readonly Gate[], row: Row, reading: Reading): Truth {
 function anyField(table: Table, test: (field: Field) => Truth): Truth {
   let truth: Truth = False;
   for (const field of table.fields) {
-    if (field.lookup !== undefined) continue;
+    if (!isOwn(field)) continue;
     const one = test(field);
     if (one === True) return True;
     if (one === Bad) truth = Bad;

@@ -1,7 +1,8 @@
-import type { Expression } from "../conditions/expression.js";
+import { compileTest, type Test } from "../conditions/evaluate.js";
+import { and, type Expression, not, or, pushNots } from "../conditions/expression.js";
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { Bad, False, True, type Truth } from "../conditions/truth.js";
+import { False, True, type Truth, Unknown } from "../conditions/truth.js";
 import { type Confirmation, type Decision, notPermitted, withConfirmations } from "./decision.js";
 import type { Reach } from "./reach.js";
 import { appliesToChange, type Step } from "./step.js";
@@ -56,8 +57,8 @@ export function flatGate(steps: readonly Step[]): FlatGate {
       const applies = (step: Step) => appliesToChange(step, before, after, reading, later);
       return judgeSteps(blocks, permits, confirms, applies);
     },
-    truth: (row, reading) => gateTruth(blocks, permits, row, reading),
-    attemptTruth: (row, reading) => gateTruth(certainBlocks, permits, row, reading),
+    truth: gateTruth(blocks, permits),
+    attemptTruth: gateTruth(certainBlocks, permits),
     reach: flatReach(blocks, permits),
     hasPermits: permits.length > 0,
     wouldPermit: (row, reading) => permits.some((step) => step.testBefore(row, reading) === True),
@@ -73,7 +74,7 @@ function compileDecide(blocks: readonly Step[], permits: readonly Step[], confir
   if (first === undefined && blocks.length === 0) return () => notPermitted;
   if (blocks.length === 0 && confirms.length === 0 && first !== undefined) {
     const { testBefore, decision } = first;
-    if (first.before.kind === "truth") return () => decision;
+    if (isTrue(first.before)) return () => decision;
     if (second === undefined) return (row, reading) => (testBefore(row, reading) === True ? decision : notPermitted);
     if (permits.length === 2) {
       const { testBefore: testSecond, decision: secondDecision } = second;
@@ -84,6 +85,7 @@ function compileDecide(blocks: readonly Step[], permits: readonly Step[], confir
     }
   }
   const [block] = blocks;
+  // A block whose test does not depend on the record is true, or unknown and as good as that.
   if (block !== undefined && block.before.kind === "truth") return () => block.decision;
   return (row, reading) => {
     for (let i = 0; i < blocks.length; i++) {
@@ -151,21 +153,22 @@ function judgeAttempt(
   return withConfirmations(found, asked(certain, row, reading));
 }
 
-/** True or false, and {@link Bad} where only bad data keeps the answer from being known. */
-function gateTruth(blocks: readonly Step[], permits: readonly Step[], row: Row, reading: Reading): Truth {
-  let open: Truth = True;
-  for (const step of blocks) {
-    const truth = step.testBefore(row, reading);
-    if (truth === Bad) open = Bad;
-    else if (truth !== False) return False;
-  }
-  let permitted: Truth = False;
-  for (const step of permits) {
-    const truth = step.testBefore(row, reading);
-    if (truth === True) return open;
-    if (truth === Bad) permitted = Bad;
-  }
-  return permitted;
+/**
+ * True or false, and `Bad` where only bad data keeps the answer from being known: no block applies and some permit
+ * does, as one condition. It is made when `may` first asks.
+ */
+function gateTruth(blocks: readonly Step[], permits: readonly Step[]): (row: Row, reading: Reading) => Truth {
+  const [step] = permits;
+  if (step === undefined) return () => False;
+  let test: Test | undefined;
+  return (row, reading) => {
+    test ??= compileTest(
+      pushNots(and([...blocks.map(({ before }) => not(before)), or(permits.map(({ before }) => before))])),
+      step.judge,
+    );
+    const truth = test(row, reading);
+    return truth === Unknown ? False : truth;
+  };
 }
 
 function flatReach(blocks: readonly Step[], permits: readonly Step[]): Reach {

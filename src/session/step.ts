@@ -3,7 +3,7 @@ import { always, and, type Expression, never, not, or, readsOtherRecords } from 
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { specialize } from "../conditions/specialize.js";
-import { False, True } from "../conditions/truth.js";
+import { False, True, Unknown } from "../conditions/truth.js";
 import type { Action } from "../rules/actions.js";
 import { type Effect, type EffectName, effects, ruleTest } from "../rules/effects.js";
 import type { Extent, Rule, Who } from "../rules/rule.js";
@@ -43,6 +43,8 @@ export interface Step extends StepData {
   readonly testAfter: Test;
   readonly decision: Decision;
   readonly tentativeDecision: Decision;
+  /** What its conditions ask when they ask `may`. */
+  readonly judge: Judge;
 }
 
 /** How a rule is turned into a step: what its conditions are tested on, and what it covers. */
@@ -105,6 +107,7 @@ export function compileStep(data: StepData, judge: Judge): Step {
     testAfter: data.after === undefined ? alwaysTrue : compileTest(data.after, judge),
     decision,
     tentativeDecision: Object.freeze({ ...decision, tentative: true }),
+    judge,
   };
 }
 
@@ -147,12 +150,12 @@ export function entryMet(who: Who, subject: Subject): Expression {
 
 /**
  * Replaces unknown, where only and/or stand above it, by what it comes to: for a permit it is as good as false, for a
- * block as good as true. Below a "not" it stays.
+ * block as good as true. Below a "not" it stays, and so does what only bad data leaves open: `may` must tell it.
  */
 function settle(expression: Expression, isPermit: boolean): Expression {
   if (expression.kind === "and") return and(expression.terms.map((term) => settle(term, isPermit)));
   if (expression.kind === "or") return or(expression.terms.map((term) => settle(term, isPermit)));
-  if (expression.kind !== "truth" || expression.value === True || expression.value === False) return expression;
+  if (expression.kind !== "truth" || expression.value !== Unknown) return expression;
   return isPermit ? never : always;
 }
 

@@ -1,6 +1,7 @@
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import type { ActionName } from "../rules/actions.js";
+import { joinRows, type Rows } from "../rules/cells.js";
 import type { Field, Table } from "../schema/schema.js";
 import { flatGate, type Gate } from "./gate.js";
 import { gridGate, type PlacedStep } from "./grid-gate.js";
@@ -35,10 +36,14 @@ export interface Visibility extends FieldGates {
 
 /** The gate of an action as a whole: its rules with `yes`, or for create those that cover the act. */
 export function actGate(table: Table, steps: readonly Step[]): Gate {
-  const placed = steps
-    .filter((step) => step.extent.act)
-    .map((step): PlacedStep => ({ step, rows: step.phase === "permit" ? undefined : step.extent.cells?.held }));
+  const placed = steps.filter((step) => step.extent.act).map((step): PlacedStep => ({ step, rows: actRows(step) }));
   return gateFor(table, placed);
+}
+
+/** Making a row is permitted in the rows of the cells that are, and stopped in those that a range holds. */
+function actRows({ phase, extent: { cells } }: Step): readonly Rows[] | undefined {
+  if (cells === undefined) return undefined;
+  return phase === "permit" ? joinRows([...cells.rowsOf.values()].flat()) : cells.held;
 }
 
 /** One gate for each field; fields under the same rules, in the same rows, share theirs. */

@@ -1,7 +1,7 @@
 import { type ActionName, isBuiltIn } from "../rules/actions.js";
 import type { Field } from "../schema/schema.js";
 import { anyReach, bothReach, type Reach } from "./reach.js";
-import type { TableGates } from "./table-gates.js";
+import { isOwn, type TableGates } from "./table-gates.js";
 
 /** The reach of an action on a table, or on one field of it. */
 export function reachOf(plan: TableGates, action: ActionName, field: Field | undefined): Reach {
@@ -10,8 +10,11 @@ export function reachOf(plan: TableGates, action: ActionName, field: Field | und
     case "list":
     case "view":
       return fieldReach(plan, action, field);
-    case "export":
-      return anyFieldReach(plan, field, (one) => bothReach(fieldReach(plan, "view", one), gateOf(plan, action, one)));
+    case "export": {
+      // The key goes out whenever any field does.
+      const asked = field !== undefined && plan.table.key.includes(field) ? undefined : field;
+      return anyFieldReach(plan, asked, (one) => bothReach(fieldReach(plan, "view", one), exportReach(plan, one)));
+    }
     case "edit":
       return bothReach(
         knownReach(plan),
@@ -36,6 +39,12 @@ export function reachOf(plan: TableGates, action: ActionName, field: Field | und
 
 function gateOf(plan: TableGates, action: ActionName, field: Field): Reach {
   return plan.fields(action).gates[field.index]?.reach ?? "none";
+}
+
+/** What is put together from others goes out only where those do, which no promise can be made of. */
+function exportReach(plan: TableGates, field: Field): Reach {
+  const own = gateOf(plan, "export", field);
+  return isOwn(field) || own === "none" ? own : "some";
 }
 
 function anyFieldReach({ table }: TableGates, field: Field | undefined, reach: (field: Field) => Reach): Reach {

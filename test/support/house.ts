@@ -1,52 +1,96 @@
 import fc from "fast-check";
 import type { DocumentInput, Row, RuleInput } from "portier";
+import { parseCondition } from "../../src/conditions/parser.js";
 import { printCondition } from "../../src/conditions/printer.js";
-import type { Condition, OperandSyntax } from "../../src/conditions/syntax.js";
+import type { Condition, OperandSyntax, PathSyntax } from "../../src/conditions/syntax.js";
 
 /**
- * A small house for random tests: persons, departments, and items with a field of every type. Rules, persons and
- * records are drawn; the shapes stay, so that every drawn condition is right and only its meaning is at stake.
+ * A small house for random tests: persons with roles, groups and scoped roles; items with a field of every type; a grid.
+ * Rules, groups, persons and records are drawn; the shapes stay, so that every drawn condition is right and only its
+ * meaning is at stake.
  */
 
-export const roles = { junior: {}, senior: { include: ["junior"] }, clerk: {} };
+export const roles = {
+  junior: {},
+  senior: { include: ["junior"] },
+  clerk: {},
+  editor: { scope: "events" },
+  lead: { scope: "events", include: ["editor"] },
+};
+
+const staffFields = {
+  id: "text",
+  post: { choice: ["junior", "senior", "clerk"], optional: true },
+  dept: { reference: "depts", optional: true },
+  level: { type: "integer", optional: true },
+  boss: { reference: "staff", optional: true },
+  tongues: { list: "text", optional: true },
+  active: { type: "boolean", default: true },
+} as const;
+
+const itemFields = {
+  id: "text",
+  title: { type: "text", default: "new" },
+  status: { choice: ["draft", "open", "shut"], default: "draft", tags: ["flow"] },
+  keeper: { reference: "staff", optional: true },
+  dept: { reference: "depts", optional: true, tags: ["flow"] },
+  level: { type: "integer", optional: true },
+  price: { type: "decimal", sensitive: true, optional: true, tags: ["money"] },
+  due: { type: "date", optional: true },
+  seen: { type: "timestamp", optional: true },
+  flag: { type: "boolean", optional: true },
+  labels: { list: "text", optional: true },
+  helpers: { list: { reference: "staff" }, optional: true },
+  extra: { type: "json", optional: true },
+  event: { reference: "events", optional: true },
+  member: { reference: "staff", optional: true },
+  place: { reference: "team", by: ["event", "member"] },
+  dept_head: { lookup: { through: "dept", field: "head" } },
+  sum: { type: "integer", computed: true, optional: true },
+} as const;
+
+const sheetFields = {
+  id: "text",
+  row: "integer",
+  name: { type: "text", optional: true },
+  q1: { type: "integer", optional: true },
+  q2: { type: "integer", optional: true },
+  secret: { type: "integer", sensitive: true, optional: true },
+  total: { type: "integer", computed: true, optional: true },
+} as const;
 
 export const tables = {
-  staff: {
+  staff: { key: "id", owner: "id", fields: staffFields },
+  depts: { key: "id", fields: { id: "text", head: { reference: "staff", optional: true } } },
+  events: { key: "id", owner: "chief", fields: { id: "text", chief: { reference: "staff", optional: true } } },
+  team: {
+    key: ["event", "member"],
+    fields: { event: { reference: "events" }, member: { reference: "staff" }, part: { choice: ["editor", "lead"] } },
+  },
+  notes: {
     key: "id",
-    owner: "id",
+    owner: "writer",
     fields: {
       id: "text",
-      post: { choice: Object.keys(roles), optional: true },
-      dept: { reference: "depts", optional: true },
+      item: { reference: "items", optional: true },
+      writer: { reference: "staff", optional: true },
       level: { type: "integer", optional: true },
-      boss: { reference: "staff", optional: true },
-      active: { type: "boolean", default: true },
     },
   },
-  depts: { key: "id", fields: { id: "text", head: { reference: "staff", optional: true } } },
-  items: {
+  items: { key: "id", owner: "keeper", actions: ["approve"], fields: itemFields },
+  sheet: {
     key: "id",
-    owner: "keeper",
-    fields: {
-      id: "text",
-      title: { type: "text", default: "new" },
-      status: { choice: ["draft", "open", "shut"], default: "draft" },
-      keeper: { reference: "staff", optional: true },
-      dept: { reference: "depts", optional: true },
-      level: { type: "integer", optional: true },
-      price: { type: "decimal", sensitive: true, optional: true },
-      due: { type: "date", optional: true },
-      seen: { type: "timestamp", optional: true },
-      flag: { type: "boolean", optional: true },
-      sum: { type: "integer", computed: true, optional: true },
-    },
+    grid: { position: "row" },
+    ranges: { heading: "A1:D1", tail: "B3:C" },
+    actions: ["approve"],
+    fields: sheetFields,
   },
 } as const;
 
 export const now = "2027-01-31T12:00:00Z";
 
 const at = 0;
-const path = (...names: string[]): OperandSyntax => {
+const path = (...names: string[]): PathSyntax => {
   const [first = "", ...rest] = names;
   const isRoot = first === "me" || first === "owner" || first === "this" || first === "request";
   const kept = isRoot ? rest : names;
@@ -81,6 +125,8 @@ const persons = fc.constantFrom(
   path("owner"),
   path("me"),
   path("dept", "head"),
+  path("dept_head"),
+  path("event", "chief"),
   path("me", "boss"),
   text("p1"),
 );
@@ -109,6 +155,8 @@ const instants = fc.constantFrom<OperandSyntax>(
   { kind: "timestamp", value: "2027-01-31T13:00:00+01:00", at },
   { kind: "shift", operand: path("seen"), amount: 90, unit: "minute", at },
 );
+const lists = fc.constantFrom<PathSyntax>(path("labels"), path("me", "tongues"));
+const people = fc.constantFrom<PathSyntax>(path("helpers"));
 const choices = fc.constantFrom(path("status"), text("draft"), text("open"));
 const flags = fc.constantFrom<OperandSyntax>(path("flag"), path("me", "active"), { kind: "boolean", value: true, at });
 const nothing = fc.constant<OperandSyntax>({ kind: "null", at });
@@ -167,22 +215,78 @@ const leaf: fc.Arbitrary<Condition> = fc.oneof(
   fc.record({
     kind: fc.constant("is-null" as const),
     negated: fc.boolean(),
-    operand: fc.oneof(numbers, texts, persons, depts, dates, flags),
+    operand: fc.oneof(numbers, texts, persons, depts, dates, flags, lists, fc.constant(path("extra"))),
     at: fc.constant(0),
   }),
+  inList(texts, lists),
+  inList(persons, people),
+  compare(fc.constant(path("place")), equalities).map((one) => ({ ...one, right: text("e1/p1") })),
+  compare(lists, equalities),
 );
+
+function inList(operands: fc.Arbitrary<OperandSyntax>, among: fc.Arbitrary<PathSyntax>): fc.Arbitrary<Condition> {
+  return fc.record({
+    kind: fc.constant("in-list" as const),
+    negated: fc.boolean(),
+    operand: operands,
+    list: among,
+    at: fc.constant(0),
+  });
+}
+
+/** About a note that belongs to the item, or to any. */
+const noteConditions = fc.constantFrom(
+  "item = this",
+  "item = this and level > this.level",
+  "item = this and not (level = 1)",
+  "writer = me and item = this",
+  "level not in (1, 2, null)",
+  "item.status = 'open' and owner = this.keeper",
+  "item = this and (level = 1 or writer.level = 2)",
+  "item = this and may view writer",
+);
+
+/** What may be asked of another table's record without coming back to items. */
+const asked = fc.constantFrom(
+  "may view keeper",
+  "may list keeper",
+  "may edit keeper",
+  "may view dept",
+  "may delete event",
+  "may view owner",
+  "may export keeper",
+  "may bulk keeper",
+);
+
+const related: fc.Arbitrary<Condition> = fc
+  .oneof(
+    noteConditions.map((one) => `exists (notes where ${one})`),
+    asked,
+  )
+  .map((written) => {
+    const parsed = parseCondition(written);
+    if ("problem" in parsed) throw new Error(written);
+    return parsed.condition;
+  });
 
 /** Right conditions about an item, up to a few levels deep. */
 export const conditions: fc.Arbitrary<Condition> = fc.letrec<{ condition: Condition }>((tie) => ({
   condition: fc.oneof(
     { maxDepth: 3, withCrossShrink: true },
-    leaf,
-    fc.record({
-      kind: fc.constantFrom("and" as const, "or" as const),
-      terms: fc.array(tie("condition"), { minLength: 2, maxLength: 3 }),
-      at: fc.constant(0),
-    }),
-    fc.record({ kind: fc.constant("not" as const), term: tie("condition"), at: fc.constant(0) }),
+    { weight: 6, arbitrary: leaf },
+    { weight: 1, arbitrary: related },
+    {
+      weight: 3,
+      arbitrary: fc.record({
+        kind: fc.constantFrom("and" as const, "or" as const),
+        terms: fc.array(tie("condition"), { minLength: 2, maxLength: 3 }),
+        at: fc.constant(0),
+      }),
+    },
+    {
+      weight: 2,
+      arbitrary: fc.record({ kind: fc.constant("not" as const), term: tie("condition"), at: fc.constant(0) }),
+    },
   ),
 })).condition;
 
@@ -190,68 +294,234 @@ const who = fc.constantFrom(
   "anyone",
   "signed-in",
   "junior",
+  "junior",
   "senior",
   "clerk",
+  "inner",
+  "outer",
   "owner",
   "above owner",
   "above dept.head",
+  "above helpers",
+  "editor of event",
+  "lead of event",
+  "person p1",
 );
-const fieldNames = Object.keys(tables.items.fields);
-const writable = fieldNames.filter((name) => name !== "sum");
+const fieldNames = Object.keys(itemFields);
+const writable = fieldNames.filter((name) => name !== "sum" && name !== "place" && name !== "dept_head");
 
 function fieldExtent(names: readonly string[]) {
   return fc
-    .uniqueArray(fc.constantFrom("all", "-title", "status..level", ...names), { minLength: 1, maxLength: 3 })
+    .uniqueArray(fc.constantFrom("all", "-title", "status..level", "tag money", "tag flow", ...names), {
+      minLength: 1,
+      maxLength: 3,
+    })
     .filter((list) => list.some((item) => item !== "id" && !item.startsWith("-") && !list.includes(`-${item}`)));
 }
 
 const condition = conditions.map(printCondition);
 const reading = fc.record(
-  { list: fieldExtent(fieldNames), view: fieldExtent(fieldNames), delete: fc.constant("yes") },
+  {
+    list: fieldExtent(fieldNames),
+    view: fieldExtent(fieldNames),
+    export: fieldExtent(fieldNames),
+  },
   { requiredKeys: [] },
 );
+const acting = fc.record({ delete: fc.constant("yes"), approve: fc.constant("yes") }, { requiredKeys: [] });
 const changing = fc.record(
-  { create: fc.oneof(fc.constant("yes"), fieldExtent(writable)), edit: fieldExtent(writable) },
+  {
+    create: fc.oneof(fc.constant("yes"), fieldExtent(writable)),
+    import: fc.oneof(fc.constant("yes"), fieldExtent(writable)),
+    edit: fieldExtent(writable),
+    bulk: fieldExtent(writable),
+  },
   { requiredKeys: [] },
 );
+
+interface RuleParts {
+  readonly effect: string;
+  readonly to: string[];
+  readonly except: string | undefined;
+  readonly where: string | undefined;
+  readonly becomes: string | undefined;
+  readonly bothWays: boolean;
+  readonly from: string | undefined;
+  readonly until: string | undefined;
+}
+
+/** A rule's head around its extents. `reading`, `acting` and `changing` are extents by what they are for. */
+function makeRule(parts: RuleParts, read: object, act: object, change: object, otherwise: object): RuleInput {
+  const { effect, to, except, where, becomes, bothWays, from, until } = parts;
+  const isChange = becomes !== undefined;
+  const extents = { ...(isChange || effect === "confirm" ? {} : read), ...(isChange ? {} : act), ...change };
+  return {
+    to,
+    [effect]: Object.keys(extents).length === 0 ? otherwise : extents,
+    ...(except === undefined ? {} : { except: [except] }),
+    ...(where === undefined ? {} : { where }),
+    ...(becomes === undefined ? {} : { becomes }),
+    ...(bothWays && !isChange && effect !== "permit" ? { bothWays } : {}),
+    ...(from === undefined ? {} : { from }),
+    ...(until === undefined ? {} : { until }),
+  };
+}
+
+function heads(whom: fc.Arbitrary<string>, where: fc.Arbitrary<string>): fc.Arbitrary<RuleParts> {
+  const rarely = <T>(one: fc.Arbitrary<T>, freq: number) => fc.option(one, { nil: undefined, freq });
+  return fc.record({
+    effect: fc.constantFrom("permit", "permit", "permit", "permit", "deny", "reserve", "confirm"),
+    to: fc.uniqueArray(whom, { minLength: 1, maxLength: 2 }),
+    except: rarely(whom, 5),
+    where: rarely(where, 2),
+    becomes: rarely(fc.oneof(where, fc.constant("any")), 3),
+    bothWays: fc.boolean(),
+    from: rarely(fc.constantFrom("2027-01-31", "2027-01-31T12:00:00Z", "2027-01-31T12:00:00.000001Z"), 12),
+    until: rarely(fc.constantFrom("2027-02-02T00:00:00+01:00", "2027-03-01"), 12),
+  });
+}
 
 /** Rules about items. A rule with `becomes` speaks of changes only. */
 export const rules: fc.Arbitrary<RuleInput> = fc
-  .record({
-    effect: fc.constantFrom("permit", "permit", "permit", "deny", "reserve"),
-    to: fc.uniqueArray(who, { minLength: 1, maxLength: 2 }),
-    except: fc.option(who, { nil: undefined, freq: 5 }),
-    where: fc.option(condition, { nil: undefined, freq: 2 }),
-    becomes: fc.option(fc.oneof(condition, fc.constant("any")), { nil: undefined, freq: 3 }),
-    reading,
-    changing,
-  })
-  .map(({ effect, to, except, where, becomes, reading: read, changing: change }) => {
-    const extents = becomes === undefined ? { ...read, ...change } : change;
-    const rule: Record<string, unknown> = {
-      to,
-      [effect]: Object.keys(extents).length === 0 ? { edit: ["title"] } : extents,
-    };
-    if (except !== undefined) rule["except"] = [except];
-    if (where !== undefined) rule["where"] = where;
-    if (becomes !== undefined) rule["becomes"] = becomes;
-    return rule as RuleInput;
-  });
+  .tuple(heads(who, condition), reading, acting, changing)
+  .map(([head, read, act, change]) => makeRule(head, read, act, change, { edit: ["title"] }));
 
-export function house(itemRules: readonly RuleInput[]): DocumentInput {
-  const named = Object.fromEntries(itemRules.map((rule, index) => [`r${index}`, rule]));
-  const permitAll = { "all-known": { to: "junior", where: "level > 1", permit: { list: ["level"] } } };
+const everyWhere = fc.constantFrom("id <> 'i1'", "id = 'n1'", "id is null", "id < 'p2'", "id = me");
+
+/** A rule under "*" of what every table has. The link table is left out: it has no id. */
+export const everyRules: fc.Arbitrary<RuleInput> = fc
+  .tuple(
+    heads(fc.constantFrom("anyone", "junior", "clerk", "signed-in"), everyWhere),
+    fc.record({ list: fc.constant("all"), view: fc.constant(["all"]) }, { requiredKeys: [] }),
+    fc.record({ delete: fc.constant("yes") }, { requiredKeys: [] }),
+    fc.record({ edit: fc.constant("all"), create: fc.constantFrom("all", "yes") }, { requiredKeys: [] }),
+  )
+  .map(([head, read, act, change]) => ({ ...makeRule(head, read, act, change, { edit: "all" }), skip: ["team"] }));
+
+const cells = fc.record(
+  {
+    cells: fc.uniqueArray(fc.constantFrom("A1:D1", "B2:C4", "A2:B", "C:C", "3:3", "B2", "C:", "heading", "tail"), {
+      minLength: 1,
+      maxLength: 2,
+    }),
+    except: fc.uniqueArray(fc.constantFrom("B2", "C3:C5", "A1"), { minLength: 1, maxLength: 2 }),
+  },
+  { requiredKeys: ["cells"] },
+);
+const sheetNames = ["id", "row", "name", "q1", "q2", "secret"];
+const sheetExtent = fc.oneof(
+  { weight: 3, arbitrary: cells },
+  {
+    weight: 2,
+    arbitrary: fc
+      .uniqueArray(fc.constantFrom("all", "name..q2", ...sheetNames), { minLength: 1, maxLength: 2 })
+      .filter((list) => list.some((item) => item !== "id")),
+  },
+);
+const sheetWhere = fc.constantFrom("q1 > 1", "name = 'a'", "q2 is null", "q1 = q2", "id = 's1'");
+
+/** Rules about the grid. */
+export const sheetRules: fc.Arbitrary<RuleInput> = fc
+  .tuple(
+    heads(fc.constantFrom("anyone", "junior", "senior", "clerk"), sheetWhere),
+    fc.record({ list: sheetExtent, view: sheetExtent }, { requiredKeys: [] }),
+    fc.record({ delete: fc.constant("yes"), approve: fc.constant("yes") }, { requiredKeys: [] }),
+    fc.record(
+      { create: fc.oneof(fc.constant("yes"), sheetExtent), edit: sheetExtent, bulk: sheetExtent },
+      { requiredKeys: [] },
+    ),
+  )
+  .map(([head, read, act, change]) => makeRule(head, read, act, change, { edit: ["q1"] }));
+
+const personWhere = fc.constantFrom(
+  "level > 1",
+  "level = 2 or dept = 'd1'",
+  "boss.level = 1",
+  "'a' in tongues",
+  "post = 'clerk' and today > date '2027-01-01'",
+  "not (level = 1)",
+);
+const member = fc.oneof(
+  fc.constantFrom("junior", "senior", "clerk", "person p2"),
+  fc.constantFrom("p1", "p2", "gone").map((below) => ({ below })),
+  personWhere.map((where) => ({ where })),
+);
+const group = (members: fc.Arbitrary<string | object>, brings: readonly string[]) =>
+  fc.record(
+    {
+      members: fc.uniqueArray(members, { minLength: 1, maxLength: 2 }),
+      where: personWhere,
+      without: fc.array(
+        member.filter((one) => one !== "clerk"),
+        { minLength: 1, maxLength: 1 },
+      ),
+      roles: fc.constant(brings),
+    },
+    { requiredKeys: ["members"] },
+  );
+
+/** Two groups, one of which may be in the other and bring a role. */
+export const groups = fc.record({
+  inner: group(
+    member.filter((one) => one !== "clerk"),
+    [],
+  ),
+  outer: group(
+    fc.oneof(
+      fc.constant("inner"),
+      member.filter((one) => one !== "clerk"),
+    ),
+    ["clerk"],
+  ),
+});
+
+/** What is drawn of a document. */
+export interface Drawn {
+  readonly rules: readonly RuleInput[];
+  readonly every?: RuleInput | undefined;
+  readonly sheet?: readonly RuleInput[];
+  readonly groups?: object;
+}
+
+const named = (drawn: readonly RuleInput[]) => Object.fromEntries(drawn.map((rule, index) => [`r${index}`, rule]));
+
+export function house({ rules: itemRules, every, sheet = [], groups: drawn }: Drawn): DocumentInput {
+  const none = { inner: { members: ["senior"] }, outer: { members: ["inner"] } };
   return {
     portier: 1,
-    people: { table: "staff", manager: "boss", active: "active", roles: "post" },
+    people: {
+      table: "staff",
+      manager: "boss",
+      active: "active",
+      roles: ["post", { table: "team", person: "member", role: "part", on: "event" }],
+    },
     roles,
+    groups: (drawn ?? none) as NonNullable<DocumentInput["groups"]>,
     tables: {
-      staff: { ...tables.staff, rules: permitAll },
+      ...(every === undefined ? {} : { "*": { rules: { every } } }),
+      staff: {
+        ...tables.staff,
+        rules: {
+          "some-known": { to: "junior", where: "level > 1", permit: { list: ["level"], export: ["level"] } },
+          "own-work": { to: "owner", permit: { view: "all", edit: ["level"], bulk: ["level"] } },
+          "not-the-boss": { where: "boss = me and level <> 2", deny: { view: ["level"], edit: ["level"] } },
+        },
+      },
       depts: {
         ...tables.depts,
-        rules: { "all-known": { to: "signed-in", where: "id <> 'd2'", permit: { view: "all" } } },
+        rules: { "most-known": { to: "signed-in", where: "id <> 'd2'", permit: { view: "all" } } },
       },
-      items: { ...tables.items, rules: named },
+      events: {
+        ...tables.events,
+        rules: {
+          theirs: { to: ["owner", "editor of this"], permit: { view: "all", delete: "yes" } },
+          "kept-by-leads": { to: "lead of this", where: "chief <> 'p1'", reserve: { delete: "yes" } },
+        },
+      },
+      team: { ...tables.team, rules: { "own-team": { to: "editor of event", permit: { view: "all" } } } },
+      notes: { ...tables.notes, rules: { known: { to: "junior", permit: { view: ["item", "writer"] } } } },
+      items: { ...tables.items, rules: named(itemRules) },
+      sheet: { ...tables.sheet, rules: named(sheet) },
     },
   };
 }
@@ -267,25 +537,49 @@ function value(good: readonly unknown[], bad: unknown) {
 
 const keys = ["p1", "p2", "p3", "p4"];
 
-export const staff: fc.Arbitrary<Row[]> = fc.tuple(
-  ...keys.map((id) =>
-    fc.record<Record<string, unknown>>({
-      id: fc.constant(id),
-      post: fc.constantFrom("junior", "senior", "clerk", null),
-      dept: value(["d1", "d2", "gone"], 7),
-      level: value([1, 2, -2], "1"),
-      boss: value(["p1", "p2", "p3", "gone"], 1),
-      active: fc.oneof(
-        { weight: 9, arbitrary: fc.constant(true) },
-        { weight: 1, arbitrary: fc.constantFrom(false, null) },
-      ),
-    }),
+/** The records of the house: persons, departments, events, who leads them, and notes on items. */
+export const worlds = fc.record({
+  staff: fc.tuple(
+    ...keys.map((id) =>
+      fc.record<Record<string, unknown>>({
+        id: fc.constant(id),
+        post: fc.constantFrom("junior", "senior", "clerk", null),
+        dept: value(["d1", "d2", "gone"], 7),
+        level: value([1, 2, -2], "1"),
+        boss: value(["p1", "p2", "p3", "gone"], 1),
+        tongues: value([[], ["a"], ["a", "b'"]], ["a", 1]),
+        active: fc.oneof(
+          { weight: 9, arbitrary: fc.constant(true) },
+          { weight: 1, arbitrary: fc.constantFrom(false, null) },
+        ),
+      }),
+    ),
   ),
-);
-
-export const departments: fc.Arbitrary<Row[]> = fc.tuple(
-  ...["d1", "d2"].map((id) => fc.record<Record<string, unknown>>({ id: fc.constant(id), head: value(keys, true) })),
-);
+  depts: fc.tuple(
+    ...["d1", "d2"].map((id) => fc.record<Record<string, unknown>>({ id: fc.constant(id), head: value(keys, true) })),
+  ),
+  events: fc.tuple(
+    ...["e1", "e2"].map((id) => fc.record<Record<string, unknown>>({ id: fc.constant(id), chief: value(keys, 1) })),
+  ),
+  team: fc.uniqueArray(
+    fc.record<Record<string, unknown>>({
+      event: fc.constantFrom("e1", "e2", "gone"),
+      member: fc.constantFrom(...keys),
+      part: fc.constantFrom("editor", "lead"),
+    }),
+    { maxLength: 4, selector: ({ event, member: who }) => `${event}/${who}` },
+  ),
+  notes: fc
+    .array(
+      fc.record<Record<string, unknown>>({
+        item: value(["i1", "i1", "i2"], 1),
+        writer: value(keys, 1),
+        level: value([1, 2], "1"),
+      }),
+      { maxLength: 3 },
+    )
+    .map((rows) => rows.map((row, index) => ({ id: `n${index}`, ...row }))),
+});
 
 const itemValues = {
   title: value(["a", "ab", "xb'", "", "B"], 5),
@@ -297,13 +591,42 @@ const itemValues = {
   due: value(["2027-01-31", "2027-02-03", "2026-12-31"], "2027-02-30"),
   seen: value(["2027-01-31T12:00:00Z", "2027-01-31T10:30:00.000001Z", "2027-01-31T14:00:00+02:00"], "noon"),
   flag: value([true, false], "true"),
+  labels: value([[], ["a"], ["ab", "a"], ["a", "ab"]], ["a", null]),
+  helpers: value([[], ["p1"], ["p2", "gone"], ["p3"]], "p1"),
+  extra: value([{ a: 1, b: [2] }, { b: [2], a: 1 }, 0, ""], () => 1),
+  event: value(["e1", "e2", "gone"], 1),
+  member: value(["p1", "p2"], 1),
   sum: value([1, 2], null),
 };
 
 export const items: fc.Arbitrary<Row> = fc.record<Record<string, unknown>>({ id: fc.constant("i1"), ...itemValues });
 
-/** Proposed values for some fields of an item, right or wrong. */
+/** Proposed values for some fields of an item, right or wrong, and now and then for one that is made or not there. */
 export const proposals: fc.Arbitrary<Row> = fc.record<Record<string, unknown>>(
-  { id: fc.constantFrom("i1", "i2", "i9", null), ...itemValues },
+  {
+    id: fc.constantFrom("i1", "i2", "i9", null),
+    ...itemValues,
+    place: fc.constant("e1/p1"),
+    dept_head: value(keys, 1),
+  },
+  { requiredKeys: [] },
+);
+
+const sheetValues = {
+  row: fc.oneof({ weight: 12, arbitrary: fc.integer({ min: 1, max: 6 }) }, { weight: 1, arbitrary: fc.constant(null) }),
+  name: value(["a", "b"], 1),
+  q1: value([1, 2, 3], "1"),
+  q2: value([1, 2, 3], "1"),
+  secret: value([1, 2], "1"),
+};
+
+export const lines: fc.Arbitrary<Row> = fc.record<Record<string, unknown>>({
+  id: fc.constant("s1"),
+  ...sheetValues,
+  total: fc.constantFrom(1, null),
+});
+
+export const lineProposals: fc.Arbitrary<Row> = fc.record<Record<string, unknown>>(
+  { id: fc.constantFrom("s1", "s9"), ...sheetValues },
   { requiredKeys: [] },
 );

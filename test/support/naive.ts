@@ -1,60 +1,1043 @@
 import { parseCondition } from "../../src/conditions/parser.js";
-import type { Condition, OperandSyntax } from "../../src/conditions/syntax.js";
-import { now, tables } from "./house.js";
+import type { Condition, OperandSyntax, PathSyntax } from "../../src/conditions/syntax.js";
 
 /**
- * The rule model a second time, as slowly and plainly as it is written down: no plan, no caching, no partial
- * evaluation, every rule walked for every question. Only the parser is shared with the library. It knows the house of
- * random tests and nothing else.
+ * The rule model a second time, as plainly as it is written down: no plan, no partial evaluation, no index; every rule of
+ * a table is walked for every question. It takes any right document; only the condition parser is shared
+ * with the library.
  */
 
-type Row = Readonly<Record<string, unknown>>;
-type Truth = boolean | undefined;
-const bad = Symbol("bad data");
-type Value = string | number | bigint | boolean | null | typeof bad;
+export type Row = Readonly<Record<string, unknown>>;
+type Json = Readonly<Record<string, any>>; // biome-ignore lint/suspicious/noExplicitAny: the document as it was written
 
 export interface World {
-  readonly rules: Readonly<Record<string, Record<string, unknown>>>;
-  readonly staffRules: Readonly<Record<string, Record<string, unknown>>>;
-  readonly deptRules: Readonly<Record<string, Record<string, unknown>>>;
-  readonly staff: readonly Row[];
-  readonly depts: readonly Row[];
+  readonly document: Json;
+  readonly data: Readonly<Record<string, readonly Row[]>>;
   /** The key of who asks; undefined for a visitor. */
   readonly me: string | undefined;
+  /** A whole second in UTC; the documents tested are in UTC, too. */
+  readonly now: string;
+  readonly request?: Row;
 }
 
-type TableName = "staff" | "depts" | "items";
-type FieldShape = { type: string; target?: TableName; choices?: readonly string[]; flags: Record<string, unknown> };
+/** A value that does not fit its type. */
+const bad = Symbol("bad data");
+type Value = string | bigint | boolean | null | typeof bad | readonly Value[];
 
-const closures: Record<string, string[]> = { junior: ["junior"], senior: ["senior", "junior"], clerk: ["clerk"] };
+/**
+ * What a condition can be, with bad data taken for anything: a set of outcomes. Null makes a comparison unknown for
+ * certain, bad data leaves all three open.
+ */
+type Truth = number;
+const F = 1;
+const N = 2;
+const T = 4;
+const anything = F | N | T;
+const of = (holds: boolean): Truth => (holds ? T : F);
+const outcomes = [F, N, T];
 
-function shape(table: TableName, name: string): FieldShape {
-  const declared = (tables[table].fields as Record<string, unknown>)[name];
-  if (typeof declared === "string") return { type: declared, flags: {} };
-  const flags = declared as Record<string, unknown>;
-  if (flags["reference"] !== undefined) return { type: "reference", target: flags["reference"] as TableName, flags };
-  if (flags["choice"] !== undefined) return { type: "choice", choices: flags["choice"] as string[], flags };
-  return { type: flags["type"] as string, flags };
+function combine(a: Truth, b: Truth, pick: (x: number, y: number) => number): Truth {
+  let all = 0;
+  for (const x of outcomes) for (const y of outcomes) if (a & x && b & y) all |= pick(x, y);
+  return all;
+}
+const and = (truths: readonly Truth[]) => truths.reduce((a, b) => combine(a, b, Math.min), T);
+const or = (truths: readonly Truth[]) => truths.reduce((a, b) => combine(a, b, Math.max), F);
+const not = (truth: Truth) => (truth & F ? T : 0) | (truth & N) | (truth & T ? F : 0);
+const isTrue = (truth: Truth) => truth === T;
+const isFalse = (truth: Truth) => truth === F;
+
+interface Shape {
+  readonly type: string;
+  readonly target?: string;
+  readonly element?: Shape;
+  readonly choices?: readonly string[];
+  readonly by?: readonly string[];
+  readonly lookup?: { through: string; field: string };
+  readonly flags: Json;
 }
 
-/** A value as something that `===` and `<` compare rightly: decimals scaled, instants in microseconds. */
-function read(type: FieldShape, raw: unknown): Value {
-  if (raw === null) return null;
-  if (type.type === "text" || type.type === "reference") return typeof raw === "string" ? raw : bad;
-  if (type.type === "choice") return typeof raw === "string" && type.choices?.includes(raw) ? raw : bad;
-  if (type.type === "boolean") return typeof raw === "boolean" ? raw : bad;
-  if (type.type === "integer") return Number.isSafeInteger(raw) ? BigInt(raw as number) * 1000n : bad;
-  if (type.type === "decimal") return typeof raw === "string" && /^-?\d+(\.\d{1,3})?$/.test(raw) ? scaled(raw) : bad;
-  if (type.type === "date") {
-    const day = typeof raw === "string" && /^\d{4}-\d\d-\d\d$/.test(raw) ? new Date(`${raw}T00:00:00Z`) : undefined;
-    return day !== undefined && !Number.isNaN(day.getTime()) && day.toISOString().startsWith(raw as string)
-      ? (raw as string)
-      : bad;
+function listed(value: unknown): any[] {
+  if (value === undefined) return [];
+  return Array.isArray(value) ? value : [value];
+}
+
+interface Rule {
+  readonly address: string;
+  readonly effect: "permit" | "deny" | "reserve" | "confirm";
+  readonly body: Json;
+}
+
+/** What a change comes to: `ok`, `not-found`, `invalid`, `confirm RULES`, or the refused fields (`act` for the whole). */
+export interface Outcome {
+  readonly answer: string;
+  readonly record?: Row;
+  readonly dropped: string;
+}
+
+export class Naive {
+  readonly #world: World;
+  readonly #now: bigint;
+  readonly #recordsSeen = new Map<Row, Map<string, boolean>>();
+  readonly #rulesOf = new Map<string, readonly Rule[]>();
+
+  constructor(world: World) {
+    this.#world = world;
+    this.#now = microseconds(world.now);
   }
-  return typeof raw === "string" && /^\d{4}-/.test(raw) ? microseconds(raw) : bad;
+
+  // Shapes
+
+  #table(name: string): Json {
+    return this.#world.document["tables"][name];
+  }
+
+  fieldsOf(table: string): string[] {
+    return Object.keys(this.#table(table)["fields"]);
+  }
+
+  #keyOf(table: string): string[] {
+    return listed(this.#table(table)["key"]);
+  }
+
+  shape(table: string, name: string): Shape {
+    const declared = this.#table(table)["fields"][name];
+    if (typeof declared === "string") return { type: declared, flags: {} };
+    const { reference, by, choice, list, lookup, type } = declared;
+    if (lookup !== undefined) {
+      const through = this.shape(table, lookup.through);
+      return { ...this.shape(through.target as string, lookup.field), lookup, flags: { ...declared, computed: true } };
+    }
+    if (reference !== undefined) {
+      const flags = by === undefined ? declared : { ...declared, computed: true };
+      return { type: "reference", target: reference, by, flags };
+    }
+    if (choice !== undefined) return { type: "choice", choices: choice, flags: declared };
+    if (list !== undefined) {
+      const element: Shape =
+        typeof list === "string" ? { type: list, flags: {} } : { type: "reference", target: list.reference, flags: {} };
+      return { type: "list", element, flags: declared };
+    }
+    return { type, flags: declared };
+  }
+
+  // Values
+
+  #read(shape: Shape, raw: unknown): Value {
+    if (raw === null) return null;
+    switch (shape.type) {
+      case "text":
+        return typeof raw === "string" ? raw : bad;
+      case "choice":
+        return typeof raw === "string" && shape.choices?.includes(raw) ? raw : bad;
+      case "reference": {
+        const [first = "", ...more] = this.#keyOf(shape.target as string);
+        if (more.length > 0) return typeof raw === "string" ? raw : bad;
+        return this.#read(this.shape(shape.target as string, first), raw);
+      }
+      case "boolean":
+        return typeof raw === "boolean" ? raw : bad;
+      case "integer":
+        return Number.isSafeInteger(raw) ? BigInt(raw as number) * 1000n : bad;
+      case "decimal":
+        return typeof raw === "string" && /^-?\d+(\.\d{1,3})?$/.test(raw) ? thousandths(raw) : bad;
+      case "date": {
+        const isDay = typeof raw === "string" && /^\d{4}-\d\d-\d\d$/.test(raw);
+        const day = isDay ? new Date(`${raw}T00:00:00Z`) : new Date(Number.NaN);
+        return !Number.isNaN(day.getTime()) && day.toISOString().startsWith(raw as string) ? (raw as string) : bad;
+      }
+      case "timestamp":
+        return typeof raw === "string" && /^\d{4}-/.test(raw) ? microseconds(raw) : bad;
+      case "list": {
+        if (!Array.isArray(raw)) return bad;
+        const elements = raw.map((one) => (one === null ? bad : this.#read(shape.element as Shape, one)));
+        return elements.includes(bad) ? bad : elements;
+      }
+      case "json":
+        return JSON.stringify(sorted(raw)) ?? bad;
+      default:
+        throw new Error(shape.type);
+    }
+  }
+
+  /** What a record holds in a field: stored, put together, or shown through a reference. */
+  #field(table: string, row: Row, name: string): Value {
+    const shape = this.shape(table, name);
+    if (shape.by !== undefined) return this.#address(table, row, shape.by);
+    if (shape.lookup === undefined) return row[name] === undefined ? bad : this.#read(shape, row[name]);
+    return this.#follow(table, row, [shape.lookup.through, shape.lookup.field]);
+  }
+
+  #address(table: string, row: Row, names: readonly string[]): Value {
+    const parts = names.map((name) => this.#field(table, row, name));
+    const [first = null, ...more]: Value[] = parts;
+    if (parts.includes(bad)) return bad;
+    if (parts.includes(null)) return null;
+    if (more.length === 0) return first;
+    return parts.map((part) => printed(part).replaceAll("%", "%25").replaceAll("/", "%2F")).join("/");
+  }
+
+  #follow(table: string, row: Row | undefined, names: readonly string[]): Value {
+    if (row === undefined) return null;
+    const [name = "", ...rest] = names;
+    const value = this.#field(table, row, name);
+    if (rest.length === 0 || value === null || value === bad) return value;
+    const target = this.shape(table, name).target as string;
+    return this.#follow(target, this.find(target, value), rest);
+  }
+
+  find(table: string, key: Value): Row | undefined {
+    const rows = this.#world.data[table] ?? [];
+    return rows.find((row) => printed(this.#address(table, row, this.#keyOf(table))) === printed(key));
+  }
+
+  // Who asks
+
+  get #people(): Json {
+    return this.#world.document["people"] ?? {};
+  }
+
+  get #person(): Row | undefined {
+    return this.#world.me === undefined ? undefined : this.find(this.#people["table"], this.#world.me);
+  }
+
+  get #myKey(): Value {
+    const person = this.#person;
+    return person === undefined
+      ? null
+      : this.#address(this.#people["table"], person, this.#keyOf(this.#people["table"]));
+  }
+
+  /** A visitor, or a person who is there and active; nobody else meets anything. */
+  asks(): boolean {
+    if (this.#world.me === undefined) return true;
+    const person = this.#person;
+    const active = this.#people["active"];
+    return person !== undefined && (active === undefined || person[active] === true);
+  }
+
+  #includes(role: string): string[] {
+    const declared = this.#world.document["roles"]?.[role] ?? {};
+    return [role, ...listed(declared.include).flatMap((one) => this.#includes(one))];
+  }
+
+  #given(): { role: string; on: Value | undefined }[] {
+    const person = this.#person;
+    if (person === undefined) return [];
+    const given: { role: string; on: Value | undefined }[] = [];
+    for (const source of listed(this.#people["roles"])) {
+      if (typeof source === "string") {
+        for (const role of listed(person[source] ?? undefined)) given.push({ role, on: undefined });
+        continue;
+      }
+      for (const row of this.#world.data[source.table] ?? []) {
+        if (this.#field(source.table, row, source.person) !== this.#myKey || row[source.role] === null) continue;
+        const on = source.on === undefined ? undefined : this.#field(source.table, row, source.on);
+        if (on !== null) given.push({ role: row[source.role] as string, on });
+      }
+    }
+    return given;
+  }
+
+  /** Whether the person holds a role or is in a group. */
+  #member(name: string): Truth {
+    const group = this.#world.document["groups"]?.[name];
+    if (group !== undefined) {
+      const any = (members: unknown) => or(listed(members).map((one) => this.#memberOf(one)));
+      return and([any(group.members), this.#ofPerson(group.where), not(any(group.without))]);
+    }
+    const given = this.#given().some(({ role }) => this.#includes(role).includes(name));
+    const groups = Object.entries<Json>(this.#world.document["groups"] ?? {});
+    const carrying = groups.filter(([, one]) =>
+      listed(one["roles"]).some((role) => this.#includes(role).includes(name)),
+    );
+    return or([of(given), ...carrying.map(([carrier]) => this.#member(carrier))]);
+  }
+
+  #memberOf(member: any): Truth {
+    if (this.#person === undefined) return F;
+    if (typeof member === "string") {
+      return member.startsWith("person ") ? of(this.#myKey === member.slice(7)) : this.#member(member);
+    }
+    if (member.where !== undefined) return this.#ofPerson(member.where);
+    return or([of(this.#myKey === member.below), this.#above(member.below, this.#myKey)]);
+  }
+
+  #ofPerson(condition: unknown): Truth {
+    const person = this.#person;
+    return person === undefined ? F : this.#condition(this.#people["table"], person, condition);
+  }
+
+  /** Whether `higher` is above `person` in the manager line. */
+  #above(higher: Value, person: Value): Truth {
+    if (person === null || higher === null) return F;
+    if (person === bad || higher === bad) return anything;
+    const { table, manager } = this.#people;
+    const passed: Value[] = [];
+    let at: Value = person;
+    while (!passed.includes(at)) {
+      passed.push(at);
+      const row = this.find(table, at);
+      if (row === undefined) return F;
+      at = this.#field(table, row, manager);
+      if (at === null) return F;
+      if (at === bad) return anything;
+      if (at === higher) return of(!passed.includes(at));
+    }
+    return F;
+  }
+
+  #entry(table: string, row: Row, entry: string): Truth {
+    if (entry === "anyone") return T;
+    if (entry === "signed-in") return of(this.#person !== undefined);
+    if (this.#person === undefined) return F;
+    if (entry === "owner") return this.#leadsTo(this.#owners(table, row), [this.#myKey]);
+    const [first = "", second = "", ...rest] = entry.split(" ");
+    if (first === "above") {
+      const whose = second === "owner" ? this.#owners(table, row) : this.#follow(table, row, second.split("."));
+      if (whose === null) return F;
+      if (whose === bad) return anything;
+      return or((Array.isArray(whose) ? whose : [whose]).map((one) => this.#above(this.#myKey, one)));
+    }
+    if (first === "person") return of(this.#myKey === second);
+    if (second !== "of") return this.#member(entry);
+    const held = this.#given().filter(({ role, on }) => on !== undefined && this.#includes(role).includes(first));
+    const path = rest.join(" ");
+    const record =
+      path === "this" ? this.#address(table, row, this.#keyOf(table)) : this.#follow(table, row, path.split("."));
+    if (held.length === 0) return F;
+    return this.#leadsTo(record, held.some(({ on }) => on === bad) ? bad : held.map(({ on }) => on as Value));
+  }
+
+  #owners(table: string, row: Row): Value {
+    const owner: string | undefined = this.#table(table)["owner"];
+    return owner === undefined ? null : this.#follow(table, row, owner.split("."));
+  }
+
+  #leadsTo(value: Value, wanted: readonly Value[] | typeof bad): Truth {
+    if (value === null || (Array.isArray(value) && value.length === 0)) return F;
+    if (value === bad || wanted === bad) return anything;
+    const values = Array.isArray(value) ? value : [value];
+    return of(values.some((one) => wanted.some((other) => printed(one) === printed(other))));
+  }
+
+  // Conditions
+
+  #condition(table: string, row: Row, written: unknown, outer?: { table: string; row: Row }): Truth {
+    if (written === undefined || written === true || written === "any") return T;
+    if (written === false) return F;
+    return this.#test(table, row, parse(written as string), outer ?? { table, row });
+  }
+
+  #test(table: string, row: Row, node: Condition, outer: { table: string; row: Row }): Truth {
+    const again = (one: Condition) => this.#test(table, row, one, outer);
+    const value = (one: OperandSyntax) => this.#operand(table, row, one, outer);
+    const flip = (truth: Truth, negated: boolean) => (negated ? not(truth) : truth);
+    switch (node.kind) {
+      case "truth":
+        return of(node.value);
+      case "and":
+        return and(node.terms.map(again));
+      case "or":
+        return or(node.terms.map(again));
+      case "not":
+        return not(again(node.term));
+      case "compare":
+        return compared(node.op, value(node.left), value(node.right));
+      case "between": {
+        const truth = and([
+          compared(">=", value(node.operand), value(node.low)),
+          compared("<=", value(node.operand), value(node.high)),
+        ]);
+        return flip(truth, node.negated);
+      }
+      case "in":
+        return flip(or(node.items.map((item) => compared("=", value(node.operand), value(item)))), node.negated);
+      case "in-list": {
+        const one = value(node.operand);
+        const list = value(node.list);
+        if (one === null || list === null) return N;
+        if (one === bad || list === bad) return anything;
+        return flip(of((list as readonly Value[]).includes(one)), node.negated);
+      }
+      case "match": {
+        const [text, pattern] = [value(node.operand), value(node.pattern)];
+        if (text === null || pattern === null) return N;
+        if (text === bad || pattern === bad) return anything;
+        return flip(of(matches(node.how, text as string, pattern as string)), node.negated);
+      }
+      case "is-null": {
+        const one = value(node.operand);
+        return one === bad ? F | T : flip(of(one === null), node.negated);
+      }
+      case "exists": {
+        const truths = (this.#world.data[node.table] ?? []).map((one) =>
+          this.#test(node.table, one, node.condition, outer),
+        );
+        if (truths.some(isTrue)) return T;
+        return truths.some((truth) => truth & T) ? anything : F;
+      }
+      case "may":
+        return this.#mayTruth(table, row, node, outer);
+      default:
+        return node satisfies never;
+    }
+  }
+
+  #operand(table: string, row: Row, node: OperandSyntax, outer: { table: string; row: Row }): Value {
+    switch (node.kind) {
+      case "text":
+      case "boolean":
+      case "date":
+        return node.value;
+      case "number":
+        return thousandths(node.digits);
+      case "null":
+        return null;
+      case "timestamp":
+        return microseconds(node.value);
+      case "today":
+        return this.#world.now.slice(0, 10);
+      case "shift": {
+        const value = this.#operand(table, row, node.operand, outer);
+        if (value === null || value === bad) return value;
+        const minutes = BigInt(node.amount) * { day: 1440n, hour: 60n, minute: 1n }[node.unit];
+        if (typeof value === "bigint") return value + minutes * 60_000_000n;
+        return new Date(Date.parse(`${value as string}T00:00:00Z`) + Number(minutes) * 60_000)
+          .toISOString()
+          .slice(0, 10);
+      }
+      case "path":
+        return this.#path(table, row, node, outer);
+      default:
+        return node satisfies never;
+    }
+  }
+
+  #path(table: string, row: Row, { root, names }: PathSyntax, outer: { table: string; row: Row }): Value {
+    switch (root) {
+      case "record":
+        return this.#follow(table, row, names);
+      case "request": {
+        const [name = ""] = names;
+        if (name === "now") return this.#now;
+        return this.#read(
+          { type: this.#world.document["request"][name], flags: {} },
+          this.#world.request?.[name] ?? null,
+        );
+      }
+      case "me": {
+        const people = this.#people["table"];
+        if (names.length === 0) return this.#myKey;
+        return this.#person === undefined ? null : this.#follow(people, this.#person, names);
+      }
+      case "owner": {
+        const owner = (this.#table(table)["owner"] as string).split(".");
+        return this.#follow(table, row, [...owner, ...names]);
+      }
+      case "this":
+        if (names.length === 0) return this.#address(outer.table, outer.row, this.#keyOf(outer.table));
+        return this.#follow(outer.table, outer.row, names);
+      default:
+        return root satisfies never;
+    }
+  }
+
+  #mayTruth(
+    table: string,
+    row: Row,
+    { action, path }: Extract<Condition, { kind: "may" }>,
+    outer: { table: string; row: Row },
+  ): Truth {
+    const from = path.root === "this" ? outer : { table, row };
+    const names: readonly string[] =
+      path.root === "owner" ? (this.#table(table)["owner"] as string).split(".") : path.names;
+    const key = this.#follow(from.table, from.row, names);
+    if (key === null) return N;
+    if (key === bad) return anything;
+    let at = from.table;
+    for (const name of names) at = this.shape(at, name).target as string;
+    const record = this.find(at, key);
+    return record === undefined ? N : this.#answer(at, action, record);
+  }
+
+  /** The answer to an action on a record as a truth: bad data may leave it open. */
+  #answer(table: string, action: string, row: Row): Truth {
+    if (!this.asks()) return F;
+    const own = this.fieldsOf(table).filter((name) => {
+      const shape = this.shape(table, name);
+      return shape.by === undefined && shape.lookup === undefined;
+    });
+    const any = (test: (field: string) => Truth) => {
+      const truths = own.map(test);
+      return truths.some(isTrue) ? T : truths.some((truth) => truth & T) ? F | T : F;
+    };
+    const decided = (one: string, field: string | undefined, parts = [one]) => {
+      const covering = parts.flatMap((part) => this.#covering(table, part, field, row));
+      const isLate = (rule: Rule) => rule.effect !== "permit" && rule.body["becomes"] !== undefined;
+      const changes = one === "edit" || one === "bulk";
+      const applying = covering
+        .filter((rule) => !changes || !isLate(rule))
+        .map((rule) => ({ rule, truth: this.#applies(table, row, rule) }));
+      const free = applying.filter(({ rule }) => isBlock(rule)).map(({ truth }) => not(truth));
+      const permits = applying.filter(({ rule }) => rule.effect === "permit").map(({ truth }) => truth);
+      const truth = and([...free, or(permits)]);
+      return isTrue(truth) ? T : truth & T ? F | T : F;
+    };
+    const seen = (one: "list" | "view") =>
+      any((field) => decided(one, field, one === "list" ? ["list", "view"] : ["view"]));
+    switch (action) {
+      case "list":
+      case "view":
+        return seen(action);
+      case "export":
+        return any((field) => {
+          const view = this.#keyOf(table).includes(field) ? seen("view") : decided("view", field);
+          return and([view, decided("export", field)]);
+        });
+      case "edit":
+        return and([or([seen("list"), seen("view")]), any((field) => decided("edit", field))]);
+      case "bulk":
+        return and([
+          or([seen("list"), seen("view")]),
+          any((field) => and([decided("edit", field), decided("bulk", field)])),
+        ]);
+      default:
+        return and([or([seen("list"), seen("view")]), decided(action, undefined)]);
+    }
+  }
+
+  // Rules
+
+  #rules(table: string): readonly Rule[] {
+    const known = this.#rulesOf.get(table) ?? this.#readRules(table);
+    this.#rulesOf.set(table, known);
+    return known;
+  }
+
+  /** The rules of a table that are in force, those of every table among them. */
+  #readRules(table: string): Rule[] {
+    const every = Object.entries<Json>(this.#world.document["tables"]["*"]?.rules ?? {})
+      .filter(([, body]) => !listed(body["skip"]).includes(table))
+      .map(([name, body]) => [`*/${name}`, body] as const);
+    const own = Object.entries<Json>(this.#table(table)["rules"] ?? {}).map(
+      ([name, body]) => [`${table}/${name}`, body] as const,
+    );
+    const at = (moment: string) => microseconds(moment.length === 10 ? `${moment}T00:00:00Z` : moment);
+    return [...own, ...every]
+      .filter(([, body]) => body["from"] === undefined || at(body["from"]) <= this.#now)
+      .filter(([, body]) => body["until"] === undefined || this.#now < at(body["until"]))
+      .map(([address, body]) => {
+        const effect = (["permit", "deny", "reserve", "confirm"] as const).find((name) => body[name] !== undefined);
+        return { address, effect: effect ?? "deny", body };
+      });
+  }
+
+  /** The rules that cover a field (or, without one, the act) for an action; of cells those that hold the record's row. */
+  #covering(table: string, action: string, field: string | undefined, row: Row): Rule[] {
+    return this.#rules(table).filter((rule) => {
+      const extent = rule.body[rule.effect][action];
+      if (extent === undefined) return false;
+      if (typeof extent === "object" && !Array.isArray(extent)) {
+        if (field === undefined) {
+          const isAct = (action === "create" || action === "import") && rule.effect === "permit";
+          const place = isAct ? this.#position(table, row) : undefined;
+          return place !== undefined && this.fieldsOf(table).some((one) => this.#inCells(table, extent, one, place));
+        }
+        return this.#coversCell(table, rule, action, extent, field, row);
+      }
+      return this.#coversField(table, rule, action, extent, field);
+    });
+  }
+
+  #coversField(table: string, rule: Rule, action: string, extent: unknown, field: string | undefined): boolean {
+    const items: string[] = listed(extent === true ? "yes" : extent);
+    const isNew = action === "create" || action === "import";
+    const out = items.filter((item) => item.startsWith("-")).map((item) => item.slice(1).trim());
+    if (field === undefined) {
+      if (items.includes("yes")) return true;
+      return isNew && (rule.effect === "permit" || (items.includes("all") && out.length === 0));
+    }
+    if (out.includes(field)) return false;
+    const writes = ["create", "import", "edit", "bulk"].includes(action);
+    const { flags } = this.shape(table, field);
+    const isComputed = writes && flags["computed"] === true;
+    if (items.includes(field)) return true;
+    if (items.some((item) => item.startsWith("tag ") && listed(flags["tags"]).includes(item.slice(4)))) {
+      return rule.effect !== "permit" || !isComputed;
+    }
+    const names = this.fieldsOf(table);
+    const swept = items.some((item) => {
+      if (item === "all") return true;
+      if (!item.includes("..")) return false;
+      const [from = "", to = ""] = item.split("..");
+      return names.indexOf(from) <= names.indexOf(field) && names.indexOf(field) <= names.indexOf(to);
+    });
+    return swept && !(rule.effect === "permit" && this.#mustBeNamed(table, action, field));
+  }
+
+  #mustBeNamed(table: string, action: string, field: string): boolean {
+    const { flags } = this.shape(table, field);
+    if (flags["sensitive"] === true) return true;
+    if (!["create", "import", "edit", "bulk"].includes(action)) return false;
+    const isOwner = (this.#table(table)["owner"] as string | undefined)?.split(".")[0] === field;
+    const isKey = (action === "edit" || action === "bulk") && this.#keyOf(table).includes(field);
+    return flags["computed"] === true || isOwner || isKey;
+  }
+
+  // Grids
+
+  #column(table: string, field: string): number {
+    const { position, columns } = this.#table(table)["grid"];
+    const names: string[] =
+      columns ?? this.fieldsOf(table).filter((name) => name !== position && !this.#keyOf(table).includes(name));
+    return names.indexOf(field) + 1;
+  }
+
+  #position(table: string, row: Row): number | undefined {
+    const value = this.#field(table, row, this.#table(table)["grid"].position);
+    return typeof value === "bigint" ? Number(value / 1000n) : undefined;
+  }
+
+  #ranges(table: string, written: unknown): Range[] {
+    return listed(written).map((text: string) => rangeOf(this.#table(table)["ranges"]?.[text] ?? text));
+  }
+
+  #inCells(table: string, extent: Json, field: string, place: number): boolean {
+    const column = this.#column(table, field);
+    const has = (range: Range) =>
+      range.left <= column && column <= range.right && range.top <= place && place <= range.bottom;
+    return this.#ranges(table, extent["cells"]).some(has) && !this.#ranges(table, extent["except"]).some(has);
+  }
+
+  #coversCell(table: string, rule: Rule, action: string, extent: Json, field: string, row: Row): boolean {
+    const column = this.#column(table, field);
+    const touches = this.#ranges(table, extent["cells"]).some((range) => range.left <= column && column <= range.right);
+    if (column === 0 || !touches) return false;
+    if (rule.effect === "permit" && this.#mustBeNamed(table, action, field)) return false;
+    const place = this.#position(table, row);
+    if (place !== undefined) return this.#inCells(table, extent, field, place);
+    if (rule.effect === "permit") return false;
+    // A column that is excepted altogether is not held, wherever the row may be.
+    return Array.from({ length: 40 }, (_, index) => index + 1).some((at) => this.#inCells(table, extent, field, at));
+  }
+
+  /** Whether a rule on editing cells holds a place as a row: some bounded cell of that row is its own. */
+  #holdsRow(table: string, extent: Json, place: number | undefined): boolean {
+    const bounded = listed(extent["cells"]).filter(
+      (text: string) => rangeOf(this.#table(table)["ranges"]?.[text] ?? text).bottom !== Number.POSITIVE_INFINITY,
+    );
+    const holds = (at: number) =>
+      this.fieldsOf(table).some(
+        (field) => this.#column(table, field) > 0 && this.#inCells(table, { ...extent, cells: bounded }, field, at),
+      );
+    if (place !== undefined) return holds(place);
+    return Array.from({ length: 40 }, (_, index) => index + 1).some(holds);
+  }
+
+  #cellRules(table: string, action: "edit" | "bulk"): { rule: Rule; extent: Json }[] {
+    if (this.#table(table)["grid"] === undefined) return [];
+    return this.#rules(table).flatMap((rule) => {
+      const extent = rule.body[rule.effect][action];
+      const isCells = extent !== undefined && typeof extent === "object" && !Array.isArray(extent);
+      return isCells && rule.effect !== "permit" ? [{ rule, extent }] : [];
+    });
+  }
+
+  // Judging
+
+  #who(table: string, row: Row, rule: Rule): Truth {
+    const to = listed(rule.body["to"] ?? (rule.effect === "deny" || rule.effect === "confirm" ? "anyone" : []));
+    const met = and([
+      or(to.map((entry) => this.#entry(table, row, entry))),
+      not(or(listed(rule.body["except"]).map((entry) => this.#entry(table, row, entry)))),
+    ]);
+    return rule.effect === "reserve" ? not(met) : met;
+  }
+
+  #applies(table: string, row: Row, rule: Rule): Truth {
+    return and([this.#who(table, row, rule), this.#condition(table, row, rule.body["where"])]);
+  }
+
+  #judge(rules: readonly Rule[], truth: (rule: Rule) => Truth): { permitted: boolean; confirm: string[] } {
+    const blocked = rules.some((rule) => isBlock(rule) && !isFalse(truth(rule)));
+    const permitted = !blocked && rules.some((rule) => rule.effect === "permit" && isTrue(truth(rule)));
+    const confirm = rules.filter((rule) => rule.effect === "confirm" && !isFalse(truth(rule)));
+    return { permitted, confirm: permitted ? confirm.map(({ address }) => address) : [] };
+  }
+
+  // Questions about a record
+
+  #gate(table: string, action: string, field: string | undefined, row: Row): boolean {
+    const parts = action === "list" ? ["list", "view"] : [action];
+    const rules = parts.flatMap((part) => this.#covering(table, part, field, row));
+    return this.#judge(rules, (rule) => this.#applies(table, row, rule)).permitted;
+  }
+
+  /** Asked over and over of the same record, so the answer is kept; it depends on nothing else. */
+  seesRecord(table: string, action: string, row: Row): boolean {
+    const answers = this.#recordsSeen.get(row) ?? new Map<string, boolean>();
+    this.#recordsSeen.set(row, answers);
+    const question = `${action} ${table}`;
+    const known = answers.get(question) ?? this.#seesRecord(table, action, row);
+    answers.set(question, known);
+    return known;
+  }
+
+  #seesRecord(table: string, action: string, row: Row): boolean {
+    if (!this.asks()) return false;
+    return this.fieldsOf(table).some((field) => {
+      const { lookup, by } = this.shape(table, field);
+      if (lookup !== undefined || by !== undefined) return false;
+      if (action !== "export") return this.#gate(table, action, field, row);
+      const view = this.#keyOf(table).includes(field)
+        ? this.seesRecord(table, "view", row)
+        : this.#gate(table, "view", field, row);
+      return view && this.#gate(table, "export", field, row);
+    });
+  }
+
+  sees(table: string, action: string, field: string, row: Row): boolean {
+    if (!this.asks()) return false;
+    if (this.#keyOf(table).includes(field)) return this.seesRecord(table, action, row);
+    if (action === "export" && !this.sees(table, "view", field, row)) return false;
+    const { lookup, by } = this.shape(table, field);
+    if (!this.#gate(table, action, field, row)) return false;
+    if (by !== undefined && !by.every((part) => this.sees(table, action, part, row))) return false;
+    if (lookup === undefined) return true;
+    const key = this.#field(table, row, lookup.through);
+    if (key === null) return true;
+    if (key === bad) return false;
+    const target = this.shape(table, lookup.through).target as string;
+    const source = this.find(target, key);
+    return source !== undefined && this.sees(target, action, lookup.field, source);
+  }
+
+  knows(table: string, row: Row): boolean {
+    return this.seesRecord(table, "list", row) || this.seesRecord(table, "view", row);
+  }
+
+  mask(table: string, action: string, row: Row): Row | undefined {
+    if (!this.seesRecord(table, action, row)) return undefined;
+    const shown = this.fieldsOf(table).filter(
+      (field) => this.sees(table, action, field, row) && this.#field(table, row, field) !== bad,
+    );
+    return Object.fromEntries(shown.map((field) => [field, this.#shown(table, row, field)]));
+  }
+
+  #shown(table: string, row: Row, field: string): unknown {
+    const { lookup, by } = this.shape(table, field);
+    if (by !== undefined) return this.#address(table, row, by);
+    if (lookup === undefined) return row[field];
+    const key = this.#field(table, row, lookup.through);
+    const target = this.shape(table, lookup.through).target as string;
+    const source = key === null || key === bad ? undefined : this.find(target, key);
+    return source === undefined ? null : this.#shown(target, source, lookup.field);
+  }
+
+  /** Whether a change of a field may be tried, asked without values. */
+  mayTry(table: string, action: "edit" | "bulk", field: string, row: Row): boolean {
+    if (!this.asks() || !this.knows(table, row)) return false;
+    const isLate = (rule: Rule) => rule.effect !== "permit" && rule.body["becomes"] !== undefined;
+    return (action === "bulk" ? (["edit", "bulk"] as const) : (["edit"] as const)).every((part) => {
+      const rules = this.#covering(table, part, field, row).filter((rule) => !isLate(rule));
+      return this.#judge(rules, (rule) => this.#applies(table, row, rule)).permitted;
+    });
+  }
+
+  /** Deleting, and custom actions. */
+  mayAct(table: string, action: string, row: Row): boolean {
+    return this.act(table, action, row).answer !== "not-found" && this.#act(table, action, row).permitted;
+  }
+
+  act(table: string, action: string, row: Row): Outcome {
+    if (!this.asks() || !this.knows(table, row)) return { answer: "not-found", dropped: "" };
+    const { permitted, confirm } = this.#act(table, action, row);
+    return { answer: permitted ? asked(confirm) : "act", dropped: "" };
+  }
+
+  #act(table: string, action: string, row: Row) {
+    const place = this.#table(table)["grid"] === undefined ? undefined : this.#position(table, row);
+    const held = action === "delete" ? this.#cellRules(table, "edit") : [];
+    const rules = [
+      ...this.#covering(table, action, undefined, row),
+      ...held.filter(({ extent }) => this.#holdsRow(table, extent, place)).map(({ rule }) => rule),
+    ];
+    return this.#judge(rules, (rule) => this.#applies(table, row, rule));
+  }
+
+  // Changes
+
+  #same(table: string, field: string, a: Value, b: unknown): boolean {
+    if (b === undefined) return false;
+    const y = this.#read(this.shape(table, field), b);
+    return a !== bad && y !== bad && printed(a) === printed(y);
+  }
+
+  #isHidden(table: string, field: string, row: Row): boolean {
+    return !this.sees(table, "list", field, row) && !this.sees(table, "view", field, row);
+  }
+
+  #isLost(target: string, key: Value): boolean {
+    if (target === this.#people["table"] && key === this.#myKey) return false;
+    const found = this.find(target, key);
+    return found === undefined || !this.knows(target, found);
+  }
+
+  #refersWrongly(
+    table: string,
+    changed: readonly string[],
+    field: string,
+    before: Row | undefined,
+    after: Row,
+  ): boolean {
+    const made = this.fieldsOf(table).some((name) => {
+      const { by, target } = this.shape(table, name);
+      if (by?.includes(field) !== true) return false;
+      const key = this.#address(table, after, by);
+      return key !== null && key !== bad && changed.includes(field) && this.#isLost(target as string, key);
+    });
+    const shape = this.shape(table, field);
+    const value = this.#read(shape, after[field] ?? null);
+    if (made) return true;
+    if (value === null || value === bad) return false;
+    if (shape.target !== undefined) return this.#isLost(shape.target, value);
+    const target = shape.element?.target;
+    if (target === undefined) return false;
+    const stored =
+      before === undefined || this.#isHidden(table, field, before) ? [] : this.#field(table, before, field);
+    const known = Array.isArray(stored) ? stored : [];
+    return (value as readonly Value[]).some((one) => !known.includes(one) && this.#isLost(target, one));
+  }
+
+  #wrongValue(table: string, field: string, record: Row): boolean {
+    const { flags, by, lookup } = this.shape(table, field);
+    if (by !== undefined || lookup !== undefined) return false;
+    const value = record[field] ?? null;
+    if (value !== null) return this.#read(this.shape(table, field), value) === bad;
+    if (flags["computed"] === true || flags["generated"] === true) return false;
+    return flags["optional"] !== true || this.#keyOf(table).includes(field);
+  }
+
+  #isTaken(table: string, record: Row): boolean {
+    const key = this.#address(table, record, this.#keyOf(table));
+    return key !== null && key !== bad && this.find(table, key) !== undefined;
+  }
+
+  edit(
+    table: string,
+    before: Row,
+    values: Row,
+    mode: "strict" | "lenient",
+    actions: readonly ("edit" | "bulk")[],
+  ): Outcome {
+    if (!this.asks() || !this.knows(table, before)) return { answer: "not-found", dropped: "" };
+    const names = this.fieldsOf(table);
+    const changed = Object.keys(values).filter(
+      (field) =>
+        names.includes(field) &&
+        (this.#isHidden(table, field, before) ||
+          !this.#same(table, field, this.#field(table, before, field), values[field])),
+    );
+    const unknown = Object.keys(values).filter((field) => !names.includes(field));
+    const judge = (fields: readonly string[], after: Row) => {
+      const verdicts = fields.map((field) => {
+        const parts = actions.map((action) => this.#judgeChange(table, action, field, before, after));
+        const wrong =
+          parts.some(({ permitted }) => !permitted) || this.#refersWrongly(table, fields, field, before, after);
+        return { field, wrong, confirm: parts.flatMap(({ confirm }) => confirm) };
+      });
+      return { verdicts, act: true, confirm: [] };
+    };
+    const apply = (fields: readonly string[]) => {
+      const after: Record<string, unknown> = { ...before };
+      for (const field of fields) after[field] = values[field] ?? null;
+      return after;
+    };
+    const isValid = (fields: readonly string[], after: Row) => {
+      if (fields.some((field) => this.#wrongValue(table, field, after))) return false;
+      return !fields.some((field) => this.#keyOf(table).includes(field)) || !this.#isTaken(table, after);
+    };
+    return this.#settle(changed, unknown, mode, apply, judge, isValid);
+  }
+
+  #judgeChange(table: string, action: "edit" | "bulk", field: string, before: Row, after: Row) {
+    const grid = this.#table(table)["grid"];
+    const [from, to] = [before, after].map((row) => (grid === undefined ? undefined : this.#position(table, row)));
+    const isCells = (rule: Rule) => {
+      const extent = rule.body[rule.effect][action];
+      return typeof extent === "object" && !Array.isArray(extent);
+    };
+    const addresses = (row: Row) => this.#covering(table, action, field, row).map(({ address }) => address);
+    const first = addresses(before);
+    const second = addresses(after);
+    const standard = (rule: Rule): Truth => {
+      const { where, becomes, bothWays } = rule.body;
+      const held = this.#condition(table, before, where);
+      const who = this.#who(table, before, rule);
+      if (bothWays === true) return and([who, or([held, this.#condition(table, after, where)])]);
+      const later = becomes ?? (rule.effect === "permit" ? where : undefined);
+      return and([who, held, this.#condition(table, after, later)]);
+    };
+    const wayIn = (rule: Rule): Truth =>
+      and([
+        this.#who(table, before, rule),
+        this.#condition(table, after, rule.body["where"]),
+        this.#condition(table, after, rule.body["becomes"]),
+      ]);
+    const rules: { rule: Rule; truth: () => Truth }[] = [];
+    for (const rule of this.#rules(table)) {
+      const [starts, ends] = [first.includes(rule.address), second.includes(rule.address)];
+      if (rule.effect === "permit") {
+        if (starts && ends) rules.push({ rule, truth: () => standard(rule) });
+        continue;
+      }
+      if (starts) rules.push({ rule, truth: () => standard(rule) });
+      else if (ends && isCells(rule)) rules.push({ rule, truth: () => wayIn(rule) });
+    }
+    if (grid !== undefined && field === grid.position) {
+      for (const { rule, extent } of this.#cellRules(table, action)) {
+        const [out, into] = [this.#holdsRow(table, extent, from), this.#holdsRow(table, extent, to)];
+        const crosses = out !== into || from === undefined || to === undefined;
+        if (!crosses) continue;
+        if (out) rules.push({ rule, truth: () => standard(rule) });
+        if (into) rules.push({ rule, truth: () => wayIn(rule) });
+      }
+    }
+    const blocked = rules.some(({ rule, truth }) => isBlock(rule) && !isFalse(truth()));
+    const permitted = !blocked && rules.some(({ rule, truth }) => rule.effect === "permit" && isTrue(truth()));
+    const confirm = rules.filter(({ rule, truth }) => rule.effect === "confirm" && !isFalse(truth()));
+    return { permitted, confirm: permitted ? confirm.map(({ rule }) => rule.address) : [] };
+  }
+
+  standard(table: string): Record<string, unknown> {
+    const record: Record<string, unknown> = {};
+    const owner: string | undefined = this.#table(table)["owner"];
+    const key = this.#person === undefined ? undefined : this.#person[this.#keyOf(this.#people["table"])[0] ?? ""];
+    for (const field of this.fieldsOf(table)) {
+      const { flags, target, element, by, lookup } = this.shape(table, field);
+      if (by !== undefined || lookup !== undefined) continue;
+      record[field] = flags["default"] ?? null;
+      if (owner !== field || key === undefined) continue;
+      if (target === this.#people["table"]) record[field] = key;
+      if (element?.target === this.#people["table"]) record[field] = [key];
+    }
+    return record;
+  }
+
+  create(table: string, values: Row, mode: "strict" | "lenient", actions: readonly ("create" | "import")[]): Outcome {
+    const names = this.fieldsOf(table);
+    const standard = this.standard(table);
+    const unknown = Object.keys(values).filter((field) => !names.includes(field));
+    const given = Object.keys(values).filter((field) => {
+      if (!names.includes(field)) return false;
+      return !this.#same(table, field, this.#read(this.shape(table, field), standard[field] ?? null), values[field]);
+    });
+    const judge = (fields: readonly string[], record: Row) => {
+      const test = (rules: readonly Rule[]) =>
+        this.#judge(rules, (rule) =>
+          and([this.#applies(table, record, rule), this.#condition(table, record, rule.body["becomes"])]),
+        );
+      const place = this.#table(table)["grid"] === undefined ? undefined : this.#position(table, record);
+      const cells = actions.includes("create") ? this.#cellRules(table, "edit") : [];
+      const held = cells.filter(({ extent }) => this.#holdsRow(table, extent, place)).map(({ rule }) => rule);
+      const acts = actions.map((action) =>
+        test([...this.#covering(table, action, undefined, record), ...(action === "create" ? held : [])]),
+      );
+      const verdicts = fields.map((field) => {
+        const parts = actions.map((action) => {
+          const inCells = cells.filter(({ rule, extent }) =>
+            this.#coversCell(table, rule, "edit", extent, field, record),
+          );
+          const more = action === "create" ? inCells.map(({ rule }) => rule) : [];
+          return test([...this.#covering(table, action, field, record), ...more]);
+        });
+        const wrong =
+          !this.asks() ||
+          parts.some(({ permitted }) => !permitted) ||
+          this.#refersWrongly(table, fields, field, undefined, record);
+        return { field, wrong, confirm: parts.flatMap(({ confirm }) => confirm) };
+      });
+      const act = this.asks() && acts.every(({ permitted }) => permitted);
+      return { verdicts, act, confirm: acts.flatMap(({ confirm }) => confirm) };
+    };
+    const apply = (fields: readonly string[]) => {
+      const record = { ...standard };
+      for (const field of fields) record[field] = values[field] ?? null;
+      return record;
+    };
+    const isValid = (_: readonly string[], record: Row) =>
+      !names.some((field) => this.#wrongValue(table, field, record)) && !this.#isTaken(table, record);
+    return this.#settle(given, unknown, mode, apply, judge, isValid);
+  }
+
+  #settle(
+    given: readonly string[],
+    unknown: readonly string[],
+    mode: "strict" | "lenient",
+    apply: (fields: readonly string[]) => Row,
+    judge: (
+      fields: readonly string[],
+      after: Row,
+    ) => { verdicts: { field: string; wrong: boolean; confirm: string[] }[]; act: boolean; confirm: string[] },
+    isValid: (fields: readonly string[], after: Row) => boolean,
+  ): Outcome {
+    let fields = given;
+    const dropped = [...unknown];
+    for (;;) {
+      const after = apply(fields);
+      const { verdicts, act, confirm } = judge(fields, after);
+      const wrong = [...(act ? [] : ["act"]), ...verdicts.filter((one) => one.wrong).map(({ field }) => field)];
+      if (mode === "strict" && wrong.length + unknown.length > 0)
+        return { answer: join([...unknown, ...wrong]), dropped: "" };
+      if (mode === "lenient") {
+        dropped.push(...wrong);
+        fields = fields.filter((field) => !wrong.includes(field));
+        if (dropped.length > 0 && (fields.length === 0 || !act)) return { answer: join(dropped), dropped: "" };
+        if (wrong.length > 0) continue;
+      }
+      if (!isValid(fields, after)) return { answer: "invalid", dropped: "" };
+      const all = [...confirm, ...verdicts.flatMap((one) => one.confirm)];
+      return { answer: asked(all), record: after, dropped: mode === "lenient" ? join(dropped) : "" };
+    }
+  }
 }
 
-function scaled(digits: string): bigint {
+const trees = new Map<string, Condition>();
+
+/** The tree of a condition; the same texts come again and again. */
+function parse(text: string): Condition {
+  const known = trees.get(text);
+  if (known !== undefined) return known;
+  const parsed = parseCondition(text);
+  if ("problem" in parsed) throw new Error(`${text}: ${parsed.problem.expected}`);
+  if (trees.size > 10_000) trees.clear();
+  trees.set(text, parsed.condition);
+  return parsed.condition;
+}
+
+const isBlock = (rule: Rule) => rule.effect === "deny" || rule.effect === "reserve";
+const join = (names: readonly string[]) => [...new Set(names)].sort().join(",");
+const asked = (rules: readonly string[]) => (rules.length === 0 ? "ok" : `confirm ${join(rules)}`);
+
+function printed(value: Value): string {
+  if (Array.isArray(value)) return `[${value.map((one) => printed(one)).join(",")}]`;
+  // Whole numbers are held in thousandths, so that they compare with decimals.
+  if (typeof value === "bigint") return value % 1000n === 0n ? String(value / 1000n) : `${value}/1000`;
+  return String(value as string | boolean | null | symbol);
+}
+
+function sorted(value: unknown): unknown {
+  if (Array.isArray(value)) return value.map(sorted);
+  if (typeof value !== "object" || value === null) return value;
+  return Object.fromEntries(
+    Object.entries(value)
+      .sort(([a], [b]) => (a < b ? -1 : 1))
+      .map(([key, one]) => [key, sorted(one)]),
+  );
+}
+
+function thousandths(digits: string): bigint {
   const [whole = "", fraction = ""] = digits.replace("-", "").split(".");
   const size = BigInt(whole) * 1000n + BigInt(fraction.padEnd(3, "0"));
   return digits.startsWith("-") ? -size : size;
@@ -65,379 +1048,46 @@ function microseconds(instant: string): bigint {
   return BigInt(Date.parse(instant.replace(/\.\d+/, ""))) * 1000n + BigInt(fraction.padEnd(6, "0"));
 }
 
-const rowsOf = (world: World, table: TableName) => (table === "staff" ? world.staff : world.depts);
-
-function follow(world: World, table: TableName, row: Row | undefined, names: readonly string[]): Value {
-  if (row === undefined) return null;
-  const [name = "", ...rest] = names;
-  const type = shape(table, name);
-  const raw = row[name];
-  const value = raw === undefined ? bad : read(type, raw);
-  if (rest.length === 0 || value === null || value === bad) return value;
-  const next = rowsOf(world, type.target as TableName).find((one) => one["id"] === value);
-  return next === undefined ? null : follow(world, type.target as TableName, next, rest);
+function compared(op: "=" | "<>" | "<" | "<=" | ">" | ">=", a: Value, b: Value): Truth {
+  if (a === null || b === null) return N;
+  if (a === bad || b === bad) return anything;
+  if (op === "=") return of(printed(a) === printed(b));
+  if (op === "<>") return of(printed(a) !== printed(b));
+  const [x, y] = typeof a === "string" ? [points(a), points(b as string)] : [a as bigint, b as bigint];
+  if (op === "<") return of(x < y);
+  if (op === "<=") return of(x <= y);
+  if (op === ">") return of(x > y);
+  return of(x >= y);
 }
 
-const person = (world: World) => world.staff.find((one) => one["id"] === world.me);
+/** A text that `<` orders by code point: each as six digits. */
+const points = (text: string) =>
+  Array.from(text, (one) => (one.codePointAt(0) ?? 0).toString(16).padStart(6, "0")).join("");
 
-function operand(world: World, table: TableName, row: Row, node: OperandSyntax): Value {
-  switch (node.kind) {
-    case "text":
-    case "boolean":
-      return node.value;
-    case "number":
-      return scaled(node.digits);
-    case "null":
-      return null;
-    case "date":
-      return node.value;
-    case "timestamp":
-      return microseconds(node.value);
-    case "today":
-      return now.slice(0, 10);
-    case "shift": {
-      const value = operand(world, table, row, node.operand);
-      if (value === null || value === bad) return value;
-      if (typeof value === "bigint") return value + BigInt(node.amount) * 60_000_000n;
-      const day = new Date(`${value as string}T00:00:00Z`);
-      return new Date(day.getTime() + node.amount * 86_400_000).toISOString().slice(0, 10);
-    }
-    case "path": {
-      if (node.root === "request") return microseconds(now);
-      if (node.root === "me")
-        return follow(world, "staff", person(world), node.names.length === 0 ? ["id"] : node.names);
-      const own = node.root === "owner" ? ["keeper", ...node.names] : node.names.length === 0 ? ["id"] : node.names;
-      return follow(world, table, row, own);
-    }
-    default:
-      return node satisfies never;
-  }
-}
-
-const not = (truth: Truth): Truth => (truth === undefined ? undefined : !truth);
-const all = (truths: readonly Truth[]): Truth =>
-  truths.includes(false) ? false : truths.includes(undefined) ? undefined : true;
-const any = (truths: readonly Truth[]): Truth => not(all(truths.map(not)));
-
-function compare(op: string, a: Value, b: Value): Truth {
-  if (a === null || b === null || a === bad || b === bad) return undefined;
-  if (op === "=") return a === b;
-  if (op === "<>") return a !== b;
-  const below = a < b;
-  const same = a === b;
-  return { "<": below, "<=": below || same, ">": !below && !same, ">=": !below }[op];
-}
-
-function like(value: string, pattern: string): boolean {
-  const source = [...pattern].map((sign) =>
-    sign === "%" ? "[^]*" : sign === "_" ? "[^]" : sign.replace(/[\\^$.*+?()[\]{}|]/g, "\\$&"),
+function matches(how: string, text: string, pattern: string): boolean {
+  if (how === "starts with") return text.startsWith(pattern);
+  if (how === "ends with") return text.endsWith(pattern);
+  if (how === "contains") return text.includes(pattern);
+  const source = Array.from(pattern, (one) =>
+    one === "%" ? "[^]*" : one === "_" ? "[^]" : `\\u{${(one.codePointAt(0) ?? 0).toString(16)}}`,
   );
-  return new RegExp(`^${source.join("")}$`, "u").test(value);
+  return new RegExp(`^${source.join("")}$`, "u").test(text);
 }
 
-function truth(world: World, table: TableName, row: Row, node: Condition): Truth {
-  const value = (one: OperandSyntax) => operand(world, table, row, one);
-  const signed = (negated: boolean, result: Truth) => (negated ? not(result) : result);
-  switch (node.kind) {
-    case "truth":
-      return node.value;
-    case "and":
-      return all(node.terms.map((term) => truth(world, table, row, term)));
-    case "or":
-      return any(node.terms.map((term) => truth(world, table, row, term)));
-    case "not":
-      return not(truth(world, table, row, node.term));
-    case "compare":
-      return compare(node.op, value(node.left), value(node.right));
-    case "in":
-      return signed(node.negated, any(node.items.map((item) => compare("=", value(node.operand), value(item)))));
-    case "between": {
-      const [one, low, high]: Value[] = [value(node.operand), value(node.low), value(node.high)];
-      return signed(
-        node.negated,
-        all([compare(">=", one ?? null, low ?? null), compare("<=", one ?? null, high ?? null)]),
-      );
-    }
-    case "match": {
-      const [one, pattern] = [value(node.operand), value(node.pattern)];
-      if (typeof one !== "string" || typeof pattern !== "string") return undefined;
-      const holds = {
-        like: like(one, pattern),
-        "starts with": one.startsWith(pattern),
-        "ends with": one.endsWith(pattern),
-        contains: one.includes(pattern),
-      }[node.how];
-      return signed(node.negated, holds);
-    }
-    case "is-null": {
-      const one = value(node.operand);
-      return one === bad ? undefined : signed(node.negated, one === null);
-    }
-    default:
-      throw new Error(`the house knows no ${node.kind}`);
-  }
+interface Range {
+  readonly left: number;
+  readonly right: number;
+  readonly top: number;
+  readonly bottom: number;
 }
 
-function condition(world: World, table: TableName, row: Row, source: unknown, otherwise: Truth): Truth {
-  if (source === undefined) return otherwise;
-  if (source === "any") return true;
-  const parsed = parseCondition(source as string);
-  if ("problem" in parsed) throw new Error(parsed.problem.expected);
-  return truth(world, table, row, parsed.condition);
-}
-
-function entry(world: World, table: TableName, row: Row, word: string): Truth {
-  const me = person(world);
-  if (world.me !== undefined && me?.["active"] !== true) return false;
-  if (word === "anyone") return true;
-  if (word === "signed-in") return me !== undefined;
-  if (word === "owner") return isMe(world, follow(world, table, row, table === "staff" ? ["id"] : ["keeper"]));
-  if (word.startsWith("above "))
-    return isAbove(world, follow(world, table, row, word === "above owner" ? ["keeper"] : ["dept", "head"]));
-  const post = me?.["post"];
-  return typeof post === "string" && (closures[post]?.includes(word) ?? false);
-}
-
-function isMe(world: World, value: Value): Truth {
-  if (world.me === undefined || value === null) return false;
-  return value === bad ? undefined : value === world.me;
-}
-
-function isAbove(world: World, value: Value): Truth {
-  if (world.me === undefined || value === null) return false;
-  const seen = new Set<Value>();
-  let below: Value = value;
-  for (;;) {
-    if (below === bad) return undefined;
-    if (below === null || seen.has(below)) return false;
-    seen.add(below);
-    const found = world.staff.find((one) => one["id"] === below);
-    below = found === undefined ? null : follow(world, "staff", found, ["boss"]);
-    if (below === world.me) return !seen.has(below);
-  }
-}
-
-type Rule = Readonly<Record<string, unknown>>;
-const list = (value: unknown): string[] =>
-  value === undefined ? [] : Array.isArray(value) ? value : [value as string];
-
-function isFor(world: World, table: TableName, row: Row, rule: Rule): Truth {
-  const met = any(list(rule["to"] ?? "anyone").map((word) => entry(world, table, row, word)));
-  return all([met, not(any(list(rule["except"]).map((word) => entry(world, table, row, word))))]);
-}
-
-function covers(table: TableName, rule: Rule, effect: string, action: string, field: string): boolean {
-  const extent = (rule[effect] as Record<string, unknown>)[action];
-  if (extent === undefined || extent === "yes") return false;
-  const names = Object.keys(tables[table].fields);
-  const { flags } = shape(table, field);
-  const isKey = field === "id";
-  const isOwner = table === "items" && field === "keeper";
-  const writes = action === "edit" || action === "create";
-  const byName =
-    effect === "permit" &&
-    (flags["sensitive"] === true ||
-      (writes && (flags["computed"] === true || isOwner || (action === "edit" && isKey))));
-  let taken = false;
-  for (const item of list(extent)) {
-    if (item === `-${field}`) return false;
-    if (item === field) taken = true;
-    else if (item === "all") taken ||= !byName;
-    else if (item.includes("..")) {
-      const [from = "", to = ""] = item.split("..");
-      const index = names.indexOf(field);
-      taken ||= !byName && names.indexOf(from) <= index && index <= names.indexOf(to);
-    }
-  }
-  return taken;
-}
-
-const effectOf = (rule: Rule) =>
-  (["deny", "reserve", "permit"] as const).find((effect) => rule[effect] !== undefined) ?? "permit";
-
-const rulesOf = (world: World, table: TableName): Rule[] =>
-  Object.values(table === "items" ? world.rules : table === "staff" ? world.staffRules : world.deptRules);
-
-/** The three steps of the model for one field, action and state; `test` says whether and where a rule applies. */
-function judged(rules: readonly Rule[], met: (rule: Rule) => Truth, where: (rule: Rule) => Truth): boolean {
-  let permitted = false;
-  for (const rule of rules) {
-    const effect = effectOf(rule);
-    if (effect === "deny" && met(rule) !== false && where(rule) !== false) return false;
-    if (effect === "reserve" && met(rule) !== true && where(rule) !== false) return false;
-    if (effect === "permit" && met(rule) === true && where(rule) === true) permitted = true;
-  }
-  return permitted;
-}
-
-export class Naive {
-  readonly world: World;
-
-  constructor(world: World) {
-    this.world = world;
-  }
-
-  #asks(): boolean {
-    return this.world.me === undefined || person(this.world)?.["active"] === true;
-  }
-
-  seesField(table: TableName, action: "list" | "view", row: Row, field: string): boolean {
-    if (!this.#asks()) return false;
-    if (field === "id") return this.seesRecord(table, action, row);
-    return this.#sees(table, action, row, field);
-  }
-
-  #sees(table: TableName, action: "list" | "view", row: Row, field: string): boolean {
-    const actions = action === "list" ? ["list", "view"] : ["view"];
-    const rules = rulesOf(this.world, table).flatMap((rule) => {
-      const hit = actions.some((one) => covers(table, rule, effectOf(rule), one, field));
-      return hit ? [rule] : [];
-    });
-    return judged(
-      rules,
-      (rule) => isFor(this.world, table, row, rule),
-      (rule) => condition(this.world, table, row, rule["where"], true),
-    );
-  }
-
-  seesRecord(table: TableName, action: "list" | "view", row: Row): boolean {
-    return this.#asks() && Object.keys(tables[table].fields).some((field) => this.#sees(table, action, row, field));
-  }
-
-  knows(table: TableName, row: Row): boolean {
-    return this.seesRecord(table, "list", row) || this.seesRecord(table, "view", row);
-  }
-
-  mask(action: "list" | "view", row: Row): Row | undefined {
-    if (!this.seesRecord("items", action, row)) return undefined;
-    const seen = Object.keys(tables.items.fields).filter((field) => {
-      const raw = row[field];
-      return (
-        this.seesField("items", action, row, field) && raw !== undefined && read(shape("items", field), raw) !== bad
-      );
-    });
-    return Object.fromEntries(seen.map((field) => [field, row[field]]));
-  }
-
-  mayDelete(row: Row): boolean {
-    if (!this.#asks() || !this.knows("items", row)) return false;
-    const rules = rulesOf(this.world, "items").filter((rule) => (rule[effectOf(rule)] as Row)["delete"] !== undefined);
-    return judged(
-      rules,
-      (rule) => isFor(this.world, "items", row, rule),
-      (rule) => condition(this.world, "items", row, rule["where"], true),
-    );
-  }
-
-  /** Asked without values: whether an edit of the field may be tried. */
-  mayTry(row: Row, field: string): boolean {
-    if (!this.#asks() || !this.knows("items", row)) return false;
-    const rules = rulesOf(this.world, "items").filter((rule) => {
-      const isLater = effectOf(rule) !== "permit" && rule["becomes"] !== undefined;
-      return !isLater && covers("items", rule, effectOf(rule), "edit", field);
-    });
-    return judged(
-      rules,
-      (rule) => isFor(this.world, "items", row, rule),
-      (rule) => condition(this.world, "items", row, rule["where"], true),
-    );
-  }
-
-  #same(field: string, a: unknown, b: unknown): boolean {
-    const type = shape("items", field);
-    if (a === undefined || b === undefined) return false;
-    const [x, y] = [read(type, a), read(type, b)];
-    return x !== bad && x === y;
-  }
-
-  #refersWrongly(field: string, after: Row): boolean {
-    const { target } = shape("items", field);
-    const value = after[field];
-    if (target === undefined || value === null || typeof value !== "string") return false;
-    if (target === "staff" && value === this.world.me) return false;
-    const found = rowsOf(this.world, target).find((one) => one["id"] === value);
-    return found === undefined || !this.knows(target, found);
-  }
-
-  #valid(field: string, value: unknown, needed: boolean): boolean {
-    if (value === null) return !needed;
-    return read(shape("items", field), value) !== bad;
-  }
-
-  /** `not-found`, `invalid`, `ok`, or the refused fields. Items other than i1 and i2 do not exist. */
-  edit(before: Row, values: Row): string {
-    if (!this.#asks() || !this.knows("items", before)) return "not-found";
-    const changed = Object.keys(values).filter((field) => {
-      const hidden = !this.seesField("items", "list", before, field) && !this.seesField("items", "view", before, field);
-      return hidden || !this.#same(field, before[field], values[field]);
-    });
-    if (changed.length === 0) return "ok";
-    const after: Record<string, unknown> = { ...before };
-    for (const field of changed) after[field] = values[field];
-    const refused = changed.filter((field) => {
-      const rules = rulesOf(this.world, "items").filter((rule) => covers("items", rule, effectOf(rule), "edit", field));
-      const permitted = judged(
-        rules,
-        (rule) => isFor(this.world, "items", before, rule),
-        (rule) => {
-          const isPermit = effectOf(rule) === "permit";
-          const held = condition(this.world, "items", before, rule["where"], true);
-          const later = rule["becomes"] ?? (isPermit ? rule["where"] : undefined);
-          return all([held, condition(this.world, "items", after, later, true)]);
-        },
-      );
-      return !permitted || this.#refersWrongly(field, after);
-    });
-    if (refused.length > 0) return refused.sort().join(",");
-    const invalid = changed.some(
-      (field) => !this.#valid(field, after[field], shape("items", field).flags["optional"] !== true),
-    );
-    const taken = changed.includes("id") && (after["id"] === "i1" || after["id"] === "i2");
-    return invalid || taken ? "invalid" : "ok";
-  }
-
-  /** `act` among the refused stands for creating at all. */
-  create(values: Row): string {
-    const record: Record<string, unknown> = {};
-    const given: string[] = [];
-    for (const field of Object.keys(tables.items.fields)) {
-      const mine =
-        field === "keeper" && this.world.me !== undefined && person(this.world) !== undefined
-          ? this.world.me
-          : undefined;
-      const standard = mine ?? shape("items", field).flags["default"] ?? null;
-      record[field] = field in values ? values[field] : standard;
-      if (field in values && !this.#same(field, values[field], standard)) given.push(field);
-    }
-    const test = (rules: readonly Rule[]) =>
-      this.#asks() &&
-      judged(
-        rules,
-        (rule) => isFor(this.world, "items", record, rule),
-        (rule) =>
-          all([
-            condition(this.world, "items", record, rule["where"], true),
-            condition(this.world, "items", record, rule["becomes"], true),
-          ]),
-      );
-    const acting = rulesOf(this.world, "items").filter((rule) => {
-      const extent = (rule[effectOf(rule)] as Row)["create"];
-      if (effectOf(rule) === "permit") return extent !== undefined;
-      const whole = list(extent);
-      return whole.includes("yes") || (whole.includes("all") && !whole.some((item) => item.startsWith("-")));
-    });
-    const refused = test(acting) ? [] : ["act"];
-    for (const field of given) {
-      const rules = rulesOf(this.world, "items").filter((rule) =>
-        covers("items", rule, effectOf(rule), "create", field),
-      );
-      if (!test(rules) || this.#refersWrongly(field, record)) refused.push(field);
-    }
-    if (refused.length > 0) return refused.sort().join(",");
-    const invalid = Object.keys(record).some((field) => {
-      const { flags } = shape("items", field);
-      return !this.#valid(field, record[field], flags["optional"] !== true && flags["computed"] !== true);
-    });
-    return invalid || record["id"] === "i1" || record["id"] === "i2" ? "invalid" : "ok";
-  }
+/** Single-letter columns are enough here. */
+function rangeOf(text: string): Range {
+  const [from = "", to] = text.split(":");
+  const column = (part: string) => (/[A-Z]/.test(part) ? part.charCodeAt(0) - 64 : undefined);
+  const row = (part: string) => (/\d/.test(part) ? Number(part.replace(/\D/g, "")) : undefined);
+  const open = Number.POSITIVE_INFINITY;
+  if (to === "") return { left: column(from) ?? 1, right: open, top: 1, bottom: open };
+  const end = to ?? from;
+  return { left: column(from) ?? 1, right: column(end) ?? open, top: row(from) ?? 1, bottom: row(end) ?? open };
 }
