@@ -1,5 +1,5 @@
-// Makes examples/museum/data/objects.json and loans.json: the hand-written ones first, then others from word lists and
-// a fixed seed, always the same. Run with "npm run data"; with --print it writes to standard output instead.
+// Makes the large tables of examples/museum/data: hand-written records first, then others from word lists and fixed
+// seeds, always the same. Run with "npm run data"; with --print it writes to standard output instead.
 import { readFileSync, writeFileSync } from "node:fs";
 import { fileURLToPath } from "node:url";
 
@@ -166,11 +166,50 @@ function makeLoans(first, objects) {
   return loans;
 }
 
+const captions = ["Seen from the quay.", "Made by hand, used for a lifetime.", "Ask to hold the copy.", null];
+
+/** Five objects in each exhibition, in an order of their own. */
+function makeExhibits(exhibitions, objects) {
+  const random = generator(20270212);
+  return exhibitions.flatMap(({ id }) =>
+    Array.from({ length: 5 }, (_, index) => ({
+      id: `x-${id.slice(2)}${index + 1}`,
+      exhibition: id,
+      object: random.pick(objects).accession,
+      caption: random.pick(captions),
+      sequence: index + 1,
+    })),
+  );
+}
+
+const treatmentNotes = ["surface cleaned", "loose parts secured", "watched, nothing done", "old varnish thinned", "re-housed"];
+
+function makeTreatments(objects) {
+  const random = generator(20270319);
+  return Array.from({ length: 24 }, (_, index) => {
+    const started = date(random, 2024, 3);
+    return {
+      id: `t-${String(index + 1).padStart(2, "0")}`,
+      object: random.pick(objects).accession,
+      conservator: random.pick(["s-006", "s-019", "s-020"]),
+      started_on: started,
+      finished_on: random.chance(0.7) ? `${Number(started.slice(0, 4)) + 1}${started.slice(4)}` : null,
+      notes: random.pick(treatmentNotes),
+      cost: random.chance(0.8) ? `${(1 + random.below(40)) * 15}.00` : null,
+    };
+  });
+}
+
 const read = (name) => JSON.parse(readFileSync(`${museum}${name}`, "utf8"));
 const lines = (rows) => `[\n${rows.map((row) => `  ${JSON.stringify(row)}`).join(",\n")}\n]\n`;
 
 const objects = makeObjects(read("hand-written/objects.json"));
-const made = { objects: lines(objects), loans: lines(makeLoans(read("hand-written/loans.json"), objects)) };
+const made = {
+  objects: lines(objects),
+  loans: lines(makeLoans(read("hand-written/loans.json"), objects)),
+  exhibits: lines(makeExhibits(read("data/exhibitions.json"), objects)),
+  treatments: lines(makeTreatments(objects)),
+};
 for (const [name, text] of Object.entries(made)) {
   if (process.argv.includes("--print")) process.stdout.write(text);
   else writeFileSync(`${museum}data/${name}.json`, text);

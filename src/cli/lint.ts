@@ -41,8 +41,7 @@ function runLint(file: string, options: LintOptions, io: Io): ExitCode {
 function findDoubts(file: string, folder: string | undefined): Problem[] {
   const { portier, parsed } = loadDocument(file);
   const data = folder === undefined ? undefined : loadData(portier, folder);
-  const people = portier.schema.people && data?.tables.get(portier.schema.people.table.name);
-  const doubts = lint(portier, people).map((one) => ({ ...one, ...parsed.locate(one.path) }));
+  const doubts = lint(portier, data).map((one) => ({ ...one, ...parsed.locate(one.path) }));
   return doubts.sort((a, b) => (a.line ?? 0) - (b.line ?? 0));
 }
 

@@ -2,7 +2,7 @@ import { PortierError, problem } from "../schema/problems.js";
 import type { Portier } from "../session/portier.js";
 import { accessMatrix, type MatrixCell, type MatrixRow } from "../verify/matrix.js";
 import { personViewers, roleViewers, type Viewer } from "../verify/viewers.js";
-import { columns, folded } from "./columns.js";
+import { bands, columns, folded } from "./columns.js";
 import type { CliCommand } from "./command.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { loadData, loadDocument, type SessionFlags, sessionOptions } from "./load.js";
@@ -65,19 +65,17 @@ function jsonRow({ viewer, table, cells }: MatrixRow) {
   return { viewer: { kind, id, name, roles }, table, actions: Object.fromEntries(cells) };
 }
 
-/** A block for each table; viewers with the same cells share a line. */
+/** A block for each table; viewers with the same cells share a line. Blocks stand under each other column by column. */
 function printMatrix(rows: readonly MatrixRow[], io: Io): void {
   const paint = palette(io);
   const tables = [...new Set(rows.map(({ table }) => table))];
-  const cellWidth = Math.max(
-    6,
-    ...rows.flatMap(({ cells }) => [...cells].map(([name, cell]) => Math.max(name.length, cellText(cell).length))),
-  );
-  const mostActions = Math.max(...rows.map(({ cells }) => cells.size));
-  const nameWidth = Math.max(24, Math.min(60, io.width - mostActions * (cellWidth + 2) - 2));
+  const widths = actionWidths(rows);
   for (const table of tables) {
     const own = rows.filter((row) => row.table === table);
     const actions = [...(own[0]?.cells.keys() ?? [])];
+    const cellWidths = actions.map((action) => widths.get(action) ?? action.length);
+    const room = io.width - cellWidths.reduce((sum, size) => sum + size + 2, 2);
+    const nameWidth = Math.max(22, Math.min(60, room));
     const lines = new Map<string, { cells: MatrixRow["cells"]; names: string[] }>();
     for (const { viewer, cells } of own) {
       const look = actions.map((action) => cellText(cells.get(action))).join("|");
@@ -91,10 +89,23 @@ function printMatrix(rows: readonly MatrixRow[], io: Io): void {
       return [[first, ...marks], ...more.map((name) => [name, ...actions.map(() => "")])];
     });
     const headings = [paint.heading(table), ...actions.map((name) => paint.quiet(name))];
-    io.out(`${columns(headings, body, io.width, [nameWidth, ...actions.map(() => cellWidth)])}\n`);
+    const fits = room >= nameWidth;
+    const printed = fits
+      ? columns(headings, body, io.width, [nameWidth, ...cellWidths])
+      : bands(headings, body, io.width, 1);
+    io.out(`${printed}\n`);
   }
   const legend = ["all: every record", "some: it depends on the record", "own: only through ownership", "-: none"];
   io.out(`${paint.quiet(folded(legend, io.width))}\n`);
+}
+
+/** How wide an action's column is in every table. */
+function actionWidths(rows: readonly MatrixRow[]): Map<string, number> {
+  const widths = new Map<string, number>();
+  for (const [action, cell] of rows.flatMap(({ cells }) => [...cells])) {
+    widths.set(action, Math.max(widths.get(action) ?? 6, action.length, cellText(cell).length));
+  }
+  return widths;
 }
 
 function paintedCell(cell: MatrixCell | undefined, paint: ReturnType<typeof palette>): string {

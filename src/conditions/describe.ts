@@ -67,13 +67,11 @@ export function describeOperand(operand: Operand): string {
     case "field":
       return describePath(operand.path);
     case "outer":
-      return `this.${printFieldPath(operand.path)}`;
+      return isOwnAddress(operand) ? "this" : `this.${printFieldPath(operand.path)}`;
     case "held":
       return `${operand.role} of`;
     case "me":
-      return operand.path.length === 1 && operand.type.target === operand.path[0].table
-        ? "me"
-        : `me.${printFieldPath(operand.path)}`;
+      return isOwnAddress(operand) ? "me" : `me.${printFieldPath(operand.path)}`;
     case "request":
       return `request.${operand.name}`;
     case "today":
@@ -85,4 +83,10 @@ export function describeOperand(operand: Operand): string {
     default:
       return operand satisfies never;
   }
+}
+
+/** Whether a path is the key of the record that it is read from: `me` alone, `this` alone. */
+function isOwnAddress({ path, type }: Extract<Operand, { kind: "me" | "outer" }>): boolean {
+  // The operand for the key alone is a reference to its table, whatever type the key has.
+  return path.length === 1 && type !== path[0].type;
 }

@@ -258,6 +258,10 @@ export const messages = {
     `role "${f.role}" appears in no rule and brings no other role`,
     "give it something to do, or drop it",
   ],
+  "unused-group": (f: { group: string }): Said => [
+    `group "${f.group}" appears in no rule and no other group, and brings no role`,
+    "give it something to do, or drop it",
+  ],
   "table-without-rules": (f: { table: string }): Said => [
     `table "${f.table}" has no rule, so nobody may do anything with it`,
     "add rules, or leave the table out",

@@ -121,7 +121,11 @@ export function roleSubject(ruleset: Ruleset, roles: readonly string[]): Subject
       return isOpen ? { kind: "open", name } : never;
     },
     key: undefined,
-    known: (operand) => operand,
+    // A scoped role that is held is held on some record; which one, nobody can say. One that is not is held on none.
+    known: (operand) =>
+      operand.kind === "held" && !held.has(operand.role)
+        ? { kind: "constant", type: operand.type, value: "[]" }
+        : operand,
     now,
     through: () => [],
     classKey: `roles:${JSON.stringify([[...held].sort(), ruleset.timed.map((rule) => isInForce(rule, now))])}`,

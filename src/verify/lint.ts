@@ -1,5 +1,5 @@
 import { type Expression, visitOperands } from "../conditions/expression.js";
-import type { Row } from "../conditions/source.js";
+import type { Row, Source } from "../conditions/source.js";
 import { specialize } from "../conditions/specialize.js";
 import type { Ruleset } from "../rules/compile-rules.js";
 import type { Rule } from "../rules/rule.js";
@@ -7,11 +7,17 @@ import { type Problem, Problems } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
 import { type Portier, rulesetOf } from "../session/portier.js";
 
-/** What a doubt is looked for in; `people` are the persons of the data, where there is data. */
+/** Records that sharpen doubts: by table, and where sessions read them. */
+export interface LintData {
+  readonly tables: ReadonlyMap<string, readonly Row[]>;
+  readonly source: Source;
+}
+
+/** What a doubt is looked for in. */
 interface LintInput {
   readonly portier: Portier;
   readonly ruleset: Ruleset;
-  readonly people: readonly Row[] | undefined;
+  readonly data: LintData | undefined;
   readonly doubts: Problems;
 }
 
@@ -19,9 +25,9 @@ interface LintInput {
  * Doubts about a document that is right: what is there without effect, or probably wider than meant. Each has the path
  * of its place in the document.
  */
-export function lint(portier: Portier, people?: readonly Row[]): Problem[] {
+export function lint(portier: Portier, data?: LintData): Problem[] {
   const doubts = new Problems();
-  const input: LintInput = { portier, ruleset: rulesetOf(portier), people, doubts };
+  const input: LintInput = { portier, ruleset: rulesetOf(portier), data, doubts };
   for (const check of checks) check(input);
   return doubts.list;
 }
@@ -40,19 +46,33 @@ const checks: readonly ((input: LintInput) => void)[] = [
 const rulePath = (rule: Rule) => rule.path;
 const nameOf = (rule: Rule): string => rule.address.slice(rule.address.indexOf("/") + 1);
 
-function rolesNamed(rules: readonly Rule[]): Set<string> {
-  const named = new Set<string>();
+/** The roles and groups that rules and groups ask for. */
+function namesAsked({ rules, groups }: Ruleset): Set<string> {
+  const asked = new Set<string>();
   for (const who of rules.flatMap((rule) => [...rule.to, ...rule.except])) {
-    if (who.kind === "member") named.add(who.name);
+    if (who.kind === "member") asked.add(who.name);
+    else if (who.kind === "related") {
+      visitOperands(who.met, (operand) => {
+        if (operand.kind === "held") asked.add(operand.role);
+      });
+    }
   }
-  return named;
+  for (const member of [...groups.values()].flatMap((group) => [...group.members, ...group.without])) {
+    if (member.kind === "member") asked.add(member.name);
+  }
+  return asked;
 }
 
 function unusedRoles({ ruleset, doubts }: LintInput): void {
-  const named = rolesNamed(ruleset.rules);
+  const asked = namesAsked(ruleset);
   for (const role of ruleset.schema.roles.values()) {
-    if (role.closure.size === 1 && !named.has(role.name)) {
+    if (role.closure.size === 1 && !asked.has(role.name)) {
       doubts.add("unused-role", { role: role.name }, ["roles", role.name]);
+    }
+  }
+  for (const group of ruleset.groups.values()) {
+    if (group.roles.length === 0 && !asked.has(group.name)) {
+      doubts.add("unused-group", { group: group.name }, ["groups", group.name]);
     }
   }
 }
@@ -137,9 +157,10 @@ function comparesWithNull(expression: Expression): boolean {
   return found;
 }
 
-function rolesNobodyHolds({ portier, ruleset, people, doubts }: LintInput): void {
-  if (people === undefined) return;
-  const held = new Set(people.flatMap((person) => portier.session({ person }).roles));
+function rolesNobodyHolds({ portier, ruleset, data, doubts }: LintInput): void {
+  const people = ruleset.schema.people && data?.tables.get(ruleset.schema.people.table.name);
+  if (people === undefined || data === undefined) return;
+  const held = new Set(people.flatMap((person) => portier.session({ person, source: data.source }).roles));
   for (const rule of ruleset.rules) {
     if (rule.to.length === 0 || !rule.to.every((who) => who.kind === "member" && ruleset.schema.roles.has(who.name)))
       continue;

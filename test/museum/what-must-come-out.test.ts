@@ -2,7 +2,7 @@ import { execFileSync } from "node:child_process";
 import { readFileSync } from "node:fs";
 import { actionNames, type Row } from "portier";
 import { describe, expect, it } from "vitest";
-import { as, museumData, museumFolder, portier, record, records } from "../support/museum.js";
+import { as, museumData, museumFolder, portier, record, records, source } from "../support/museum.js";
 
 // The table of what each person must see and do, row by row, as far as staff, departments, objects and loans go.
 
@@ -60,7 +60,8 @@ describe("a visitor", () => {
     const visitor = as();
     for (const table of tables) {
       for (const action of actionNames) {
-        const isShown = table === "objects" && (action === "list" || action === "view");
+        const isPublic = table === "objects" || table === "exhibitions" || table === "exhibits";
+        const isShown = isPublic && (action === "list" || action === "view");
         expect(visitor.reach(action, table), `${action} ${table}`).toBe(isShown ? "some" : "none");
       }
     }
@@ -210,6 +211,43 @@ describe("the registrar", () => {
   });
 });
 
+describe("what the registrar does with many", () => {
+  it("takes objects out, with all that the registrar views", () => {
+    expect(as(people.registrar).maskAll("objects", objects, "export")).toEqual(objects);
+    expect(as(people.keeper).maskAll("objects", objects, "export")).toEqual([]);
+  });
+
+  it("brings objects in, each line judged, all or none", () => {
+    const line = (number: number) => ({ accession: `BM-SH-90${number}`, title: "Anchor", department: "ships" });
+    const many = as(people.registrar).acceptImport("objects", [
+      line(1),
+      { ...line(2), keeper: "s-099" },
+      line(1),
+      line(3),
+    ]);
+    expect(many.accepted).toBe(false);
+    expect(many.results.map((one) => (one.accepted ? "ok" : one.refusals[0]?.reason))).toEqual([
+      "ok",
+      "no-such-record",
+      "key-taken",
+      "ok",
+    ]);
+    expect(as(people.keeper).acceptImport("objects", [line(1)]).accepted).toBe(false);
+  });
+
+  it("changes many at once, and is asked about what is on loan", () => {
+    const some = objects.slice(0, 6);
+    const change = { shelf: "N9-01" };
+    const outcome = as(people.registrar).acceptBulk("objects", some, change);
+    const onLoan = some.map((row) => (row["status"] === "on_loan" ? "unconfirmed" : "ok"));
+    expect(outcome.results.map((one) => (one.accepted ? "ok" : one.reason))).toEqual(onLoan);
+    expect(onLoan).toContain("unconfirmed");
+    const confirmed = ["objects/what-is-on-loan-is-not-here"];
+    expect(as(people.registrar).acceptBulk("objects", some, change, { confirmed }).accepted).toBe(true);
+    expect(as(people.keeper).acceptBulk("objects", some, change, { confirmed }).accepted).toBe(false);
+  });
+});
+
 describe("a conservator", () => {
   it("notes the condition of every object and changes nothing else", () => {
     for (const row of objects) {
@@ -316,6 +354,140 @@ describe("nobody", () => {
   });
 });
 
+describe("exhibitions", () => {
+  const open = ["e-1", "e-2", "e-4", "e-6"];
+  const exhibits = records("exhibits");
+  const ofE2 = (row: Row) => row["exhibition"] === "e-2";
+
+  it("that have opened are public, and so are their exhibits; the others are known to the house's collections", () => {
+    for (const row of records("exhibitions")) {
+      const isOpen = open.includes(row["id"] as string);
+      expect(seen(undefined, "exhibitions", row)).toEqual(
+        isOpen ? ["closes_on", "id", "opens_on", "site", "title"] : [],
+      );
+      expect(seen(people.keeper, "exhibitions", row)).toEqual(fieldsOf("exhibitions").sort());
+      const bySite = row["site"] === "south" ? ["id", "opens_on", "title"] : [];
+      expect(seen(people.volunteer, "exhibitions", row)).toEqual(isOpen ? seen(undefined, "exhibitions", row) : bySite);
+    }
+    for (const row of exhibits) {
+      const isSeen = seen(undefined, "exhibits", row).length > 0;
+      expect(isSeen, row["id"] as string).toBe(open.includes(row["exhibition"] as string));
+    }
+  });
+
+  it("have an editor, who writes captions and sequence of that one's exhibits and no other's", () => {
+    for (const row of exhibits) {
+      expect(editable(people.assistant, "exhibits", row)).toEqual(ofE2(row) ? ["caption", "sequence"] : []);
+    }
+    const [first] = exhibits.filter(ofE2);
+    expect(accepts(people.assistant, "exhibits", first as Row, { caption: "Rope, twice mended." })).toBe(true);
+    expect(accepts(people.assistant, "exhibits", first as Row, { exhibition: "e-3" })).toBe(false);
+  });
+
+  it("show the title of an object only where the object itself may be seen", () => {
+    for (const row of exhibits) {
+      const object = record("objects", row["object"] as string);
+      for (const person of [undefined, people.volunteer, people.assistant, people.registrar]) {
+        const shown = as(person).mask("exhibits", row, "view");
+        const visible = as(person).may("view", "objects", object, "title");
+        expect("object_title" in (shown ?? {}), `${person} ${row["id"]}`).toBe(shown !== undefined && visible);
+        if (shown !== undefined && visible) expect(shown["object_title"]).toBe(object["title"]);
+      }
+    }
+  });
+
+  it("are dropped by the director alone, and only when nothing stands in them", () => {
+    const full = record("exhibitions", "e-3");
+    expect(as(people.director).decide("delete", "exhibitions", full)).toMatchObject({
+      permitted: false,
+      note: "There are objects in this exhibition.",
+    });
+    const empty = { ...full, id: "e-9" };
+    expect(as(people.director).may("delete", "exhibitions", empty)).toBe(true);
+    expect(as("s-011").may("delete", "exhibitions", empty)).toBe(false);
+  });
+
+  it("have a team that is known to whoever knows the exhibition", () => {
+    for (const row of records("exhibition_team")) {
+      const isOpen = open.includes(row["exhibition"] as string);
+      expect(seen(people.volunteer, "exhibition_team", row).includes("part")).toBe(isOpen);
+    }
+  });
+});
+
+describe("treatments", () => {
+  it("are read by every conservator, edited and priced by their own", () => {
+    for (const row of records("treatments")) {
+      const own = row["conservator"] === people.conservator;
+      const open = fieldsOf("treatments").filter((name) => own || name !== "cost");
+      expect(seen(people.conservator, "treatments", row)).toEqual(open.sort());
+      expect(editable(people.conservator, "treatments", row)).toEqual(own ? ["finished_on", "notes", "cost"] : []);
+    }
+    // Petra is above the other two, whose treatments she would read without being a conservator herself.
+    const other = records("treatments").find((row) => row["conservator"] === "s-019") as Row;
+    expect(as(people.conservator).may("finish", "treatments", other)).toBe(false);
+  });
+
+  it("of ships are followed by the line of the head of ships", () => {
+    const isShip = (row: Row) => record("objects", row["object"] as string)["department"] === "ships";
+    for (const row of records("treatments")) {
+      expect(seen(people.assistant, "treatments", row)).toEqual(
+        isShip(row) ? ["finished_on", "id", "object", "started_on"] : [],
+      );
+      expect(seen("s-017", "treatments", row)).toEqual([]);
+    }
+  });
+});
+
+describe("the plan", () => {
+  const lines = records("plan");
+  const at = (person: string, now: string) => portier.session({ person, source, request: { now } });
+  const cell = (row: Row, field: string) => `${String.fromCharCode(65 + columns.indexOf(field))}${row["row"]}`;
+  const columns = ["item", "q1", "q2", "q3", "q4", "total", "remark"];
+  const editableCells = (person: string, now: string) =>
+    lines.flatMap((row) =>
+      columns.filter((field) => at(person, now).may("edit", "plan", row, field)).map((field) => cell(row, field)),
+    );
+  const block = (letters: string) =>
+    lines.slice(1).flatMap((row) => [...letters].map((letter) => `${letter}${row["row"]}`));
+
+  it.each([
+    ["2027-01-15T12:00:00Z", "BCDE"],
+    ["2027-04-02T12:00:00Z", "CDE"],
+    ["2027-08-01T12:00:00Z", "DE"],
+    ["2028-01-01T12:00:00Z", ""],
+  ])("on %s the treasurer sets the amounts in columns %s", (now, letters) => {
+    expect(editableCells(people.treasurer, now)).toEqual(block(letters));
+  });
+
+  it("has a heading and totals that only the director sets, the totals after a confirmation", () => {
+    const now = "2027-01-15T12:00:00Z";
+    expect(editableCells(people.director, now)).toEqual(
+      lines.flatMap((row) => [...columns].map((field) => cell(row, field))),
+    );
+    const outcome = at(people.director, now).accept("edit", "plan", lines[1] as Row, { total: "5100.00" });
+    const confirm = [
+      { rule: "plan/totals-are-worked-out", note: expect.stringContaining("worked out from the quarters") },
+    ];
+    expect(outcome).toMatchObject({ accepted: false, reason: "unconfirmed", confirm });
+    const confirmed = ["plan/totals-are-worked-out"];
+    expect(
+      at(people.director, now).accept("edit", "plan", lines[1] as Row, { total: "5100.00" }, { confirmed }),
+    ).toMatchObject({
+      accepted: true,
+      changes: { total: "5100.00" },
+    });
+  });
+
+  it("keeps its heading row where it is", () => {
+    const now = "2027-01-15T12:00:00Z";
+    const withRows = { ...lines[0], row: 5 };
+    expect(accepts(people.director, "plan", lines[0] as Row, { row: 5 })).toBe(true);
+    expect(at(people.treasurer, now).accept("edit", "plan", lines[0] as Row, { row: 5 }).accepted).toBe(false);
+    expect(at(people.treasurer, now).may("edit", "plan", withRows, "q1")).toBe(true);
+  });
+});
+
 describe("who left the house", () => {
   it("finds nothing, not even what a visitor finds", () => {
     const session = as(people.left);
@@ -329,7 +501,11 @@ describe("who left the house", () => {
 describe("the museum's data", () => {
   it("is what the generator makes, on top of 20 objects written by hand", () => {
     const made = execFileSync("node", ["scripts/museum-data.mjs", "--print"], { encoding: "utf8" });
-    expect(made).toBe(["objects", "loans"].map((name) => readFileSync(`${museumData}/${name}.json`, "utf8")).join(""));
+    expect(made).toBe(
+      ["objects", "loans", "exhibits", "treatments"]
+        .map((name) => readFileSync(`${museumData}/${name}.json`, "utf8"))
+        .join(""),
+    );
     const byHand: Row[] = JSON.parse(readFileSync(`${museumFolder}hand-written/objects.json`, "utf8"));
     expect([byHand.length, objects.length, loans.length, records("staff").length]).toEqual([20, 400, 60, 24]);
     expect(objects.slice(0, 20)).toEqual(byHand);
