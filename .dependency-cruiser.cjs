@@ -20,7 +20,7 @@ module.exports = {
     {
       name: "the-core-imports-nothing-from-outside",
       severity: "error",
-      from: { path: "^src/(schema|conditions|rules|session|explain|verify)/" },
+      from: { path: "^src/(schema|conditions|rules|session|explain|ranges|verify)/" },
       to: { dependencyTypesNot: ["local", "type-only"], pathNot: "^src/" },
     },
     {

@@ -1,0 +1,12 @@
+export {
+  type CellRange,
+  columnLetters,
+  columnNumber,
+  moveRange,
+  overlaps,
+  parseRange,
+  printRange,
+  type SheetChange,
+} from "../rules/ranges.js";
+export { type KeptRange, keptRanges } from "./list.js";
+export { type LostRange, type MovedRanges, moveRanges } from "./move.js";

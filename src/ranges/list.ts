@@ -1,0 +1,47 @@
+import type { ActionName } from "../rules/actions.js";
+import type { EffectName } from "../rules/effects.js";
+import { type CellRange, printRange } from "../rules/ranges.js";
+import { type Portier, rulesetOf } from "../session/portier.js";
+
+/** A cell range that a rule speaks of, and who keeps it. */
+export interface KeptRange {
+  /** In A1 notation. */
+  readonly range: string;
+  /** The name that the table gives to this range, where it has one. */
+  readonly name: string | undefined;
+  /** The address of the rule. */
+  readonly rule: string;
+  readonly effect: EffectName;
+  readonly action: ActionName;
+  /** The rule's `to`: for a reserve those who keep what they may, for a permit those who are let in. */
+  readonly to: readonly string[];
+  readonly without: readonly string[];
+  /** Cells that are taken out again. */
+  readonly except: readonly string[];
+  readonly note: string | undefined;
+}
+
+/** All ranges that the rules of a table speak of, in the order of the rules' addresses; none for a table without a grid. */
+export function keptRanges(portier: Portier, table: string): KeptRange[] {
+  const { rules, ranges } = rulesetOf(portier);
+  const named = [...(ranges.get(table) ?? new Map<string, CellRange>())];
+  const found: KeptRange[] = [];
+  for (const rule of rules.filter((one) => one.table.name === table)) {
+    for (const [action, { cells }] of rule.extents) {
+      for (const range of cells?.ranges ?? []) {
+        found.push({
+          range: printRange(range),
+          name: named.find(([, one]) => printRange(one) === printRange(range))?.[0],
+          rule: rule.address,
+          effect: rule.effect.name,
+          action,
+          to: rule.to.map(({ text }) => text),
+          without: rule.except.map(({ text }) => text),
+          except: (cells?.except ?? []).map(printRange),
+          note: rule.note,
+        });
+      }
+    }
+  }
+  return found;
+}

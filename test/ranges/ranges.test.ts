@@ -1,0 +1,252 @@
+import { readFileSync } from "node:fs";
+import fc from "fast-check";
+import { compile, type DocumentInput } from "portier";
+import { compileText, parseDocument } from "portier/document";
+import {
+  type CellRange,
+  columnLetters,
+  columnNumber,
+  keptRanges,
+  moveRange,
+  moveRanges,
+  overlaps,
+  parseRange,
+  printRange,
+  type SheetChange,
+} from "portier/ranges";
+import { describe, expect, it } from "vitest";
+import { portier as museum, museumFile } from "../support/museum.js";
+
+const open = Number.POSITIVE_INFINITY;
+
+describe("A1 notation", () => {
+  it.each<[string, readonly [number, number, number, number] | undefined, string?]>([
+    ["B2:F40", [2, 6, 2, 40]],
+    ["C7", [3, 3, 7, 7]],
+    ["G:G", [7, 7, 1, open]],
+    ["2:2", [1, open, 2, 2]],
+    ["A2:E", [1, 5, 2, open]],
+    ["H:", [8, open, 1, open]],
+    ["F40:B2", [2, 6, 2, 40], "B2:F40"],
+    ["$B$2:f40", [2, 6, 2, 40], "B2:F40"],
+    ["AA10", [27, 27, 10, 10]],
+    ["", undefined],
+    ["B", undefined],
+    ["7", undefined],
+    ["A0", undefined],
+    ["A1:B2:C3", undefined],
+    ["A2:5", undefined],
+    ["2:E", undefined],
+    ["A:E5", undefined],
+    ["ABCD1", undefined],
+    ["A99999999999", undefined],
+    ["2:", undefined],
+  ])("%s", (text, expected, printed = text) => {
+    const range = parseRange(text);
+    if (expected === undefined) expect(range).toBeUndefined();
+    else {
+      const [left, right, top, bottom] = expected;
+      expect(range).toEqual({ left, right, top, bottom });
+      expect(printRange(range as CellRange)).toBe(printed);
+    }
+  });
+
+  it("is read back from its printed form as it was", () => {
+    const end = (from: number, size: number) => (size === 0 ? open : from + size - 1);
+    const ranges = fc
+      .tuple(fc.integer({ min: 1, max: 60 }), fc.nat(9), fc.integer({ min: 1, max: 60 }), fc.nat(9))
+      .map(([left, width, top, height]) => ({ left, right: end(left, width), top, bottom: end(top, height) }))
+      // A range that is open to the right but not the whole of its rows or columns has no spelling of its own.
+      .filter(
+        ({ left, right, top, bottom }) =>
+          right !== open || (left === 1 && bottom !== open) || (top === 1 && bottom === open),
+      );
+    fc.assert(
+      fc.property(ranges, (range) => {
+        if (range.left === 1 && range.right === open && range.bottom === open && range.top > 1) return;
+        expect(parseRange(printRange(range))).toEqual(range);
+      }),
+    );
+    for (let number = 1; number < 2_000; number++) expect(columnNumber(columnLetters(number))).toBe(number);
+  });
+});
+
+const insert = (at: number, count: number, of: "rows" | "columns" = "rows"): SheetChange => ({
+  kind: "insert",
+  of,
+  at,
+  count,
+});
+const remove = (at: number, count: number, of: "rows" | "columns" = "rows"): SheetChange => ({
+  kind: "delete",
+  of,
+  at,
+  count,
+});
+const move = (at: number, count: number, to: number): SheetChange => ({ kind: "move", of: "rows", at, count, to });
+
+describe("a range moves as in a spreadsheet", () => {
+  it.each<[string, SheetChange, string | undefined]>([
+    ["B2:F4", insert(1, 2), "B4:F6"],
+    ["B2:F4", insert(2, 2), "B4:F6"],
+    ["B2:F4", insert(3, 2), "B2:F6"],
+    ["B2:F4", insert(5, 2), "B2:F4"],
+    ["B2:F4", insert(2, 1, "columns"), "C2:G4"],
+    ["B2:F4", insert(3, 1, "columns"), "B2:G4"],
+    ["A2:E", insert(2, 3), "A5:E"],
+    ["A2:E", insert(9, 3), "A2:E"],
+    ["G:G", insert(4, 2), "G:G"],
+    ["G:G", insert(4, 2, "columns"), "I:I"],
+    ["2:2", insert(1, 1), "3:3"],
+    ["H:", insert(9, 1, "columns"), "H:"],
+    ["B2:F4", remove(1, 1), "B1:F3"],
+    ["B2:F4", remove(3, 1), "B2:F3"],
+    ["B2:F4", remove(1, 2), "B1:F2"],
+    ["B2:F4", remove(4, 5), "B2:F3"],
+    ["B2:F4", remove(2, 3), undefined],
+    ["B2:F4", remove(1, 9), undefined],
+    ["B2:F4", remove(2, 5, "columns"), undefined],
+    ["A2:E", remove(1, 4), "A:E"],
+    ["G:G", remove(1, 100), "G:G"],
+    ["G:G", remove(7, 1, "columns"), undefined],
+    ["A1:G1", move(1, 1, 5), "A4:G4"],
+    ["B2:F4", move(2, 3, 9), "B6:F8"],
+    ["B2:F4", move(9, 2, 3), "B2:F6"],
+    ["B2:F4", move(3, 1, 9), "B2:F3"],
+    ["B2:F4", move(9, 1, 1), "B3:F5"],
+    ["B2:F4", move(3, 1, 3), "B2:F4"],
+  ])("%s after %j is %s", (text, change, expected) => {
+    const moved = moveRange(parseRange(text) as CellRange, change);
+    expect(moved && printRange(moved)).toBe(expected);
+  });
+
+  it("holds the same cells afterwards, whatever is inserted or deleted", () => {
+    // A sheet as a list of row numbers, the plainest thing that knows what becomes of each.
+    fc.assert(
+      fc.property(
+        fc.integer({ min: 1, max: 12 }),
+        fc.integer({ min: 1, max: 6 }),
+        fc.constantFrom("insert" as const, "delete" as const),
+        fc.integer({ min: 1, max: 16 }),
+        fc.integer({ min: 1, max: 5 }),
+        (top, height, kind, at, count) => {
+          const range = { left: 1, right: 2, top, bottom: top + height - 1 };
+          const rows: (number | undefined)[] = Array.from({ length: 30 }, (_, index) => index + 1);
+          if (kind === "insert") rows.splice(at - 1, 0, ...Array.from({ length: count }, () => undefined));
+          else rows.splice(at - 1, count);
+          const inside = rows.flatMap((row, index) =>
+            row !== undefined && row >= range.top && row <= range.bottom ? [index + 1] : [],
+          );
+          const moved = moveRange(range, { kind, of: "rows", at, count });
+          expect(moved === undefined ? [] : [moved.top, moved.bottom]).toEqual(
+            inside.length === 0 ? [] : [inside[0], inside[inside.length - 1]],
+          );
+        },
+      ),
+    );
+  });
+});
+
+describe("the ranges of a document", () => {
+  const document = parseDocument(readFileSync(museumFile, "utf8")).document;
+
+  it("are listed with who keeps them", () => {
+    expect(
+      keptRanges(museum, "plan").map(({ range, name, rule, effect, to }) => [range, name, rule, effect, to.join()]),
+    ).toEqual([
+      ["B2:B", undefined, "plan/first-quarter-is-over", "deny", "anyone"],
+      ["E2:E", undefined, "plan/fourth-quarter-is-over", "deny", "anyone"],
+      ["A1:G1", "heading", "plan/heading-is-fixed", "reserve", "director"],
+      ["C2:C", undefined, "plan/second-quarter-is-over", "deny", "anyone"],
+      ["D2:D", undefined, "plan/third-quarter-is-over", "deny", "anyone"],
+      ["F2:F", "totals", "plan/totals-are-worked-out", "confirm", "anyone"],
+      ["B2:E", "amounts", "plan/treasurer-plans", "permit", "treasurer"],
+    ]);
+    expect(keptRanges(museum, "objects")).toEqual([]);
+  });
+
+  it("follow an inserted row, and the document stays right", () => {
+    const { document: moved, lost } = moveRanges(document, "plan", insert(1, 1));
+    expect(lost).toEqual([]);
+    expect(keptRanges(compile(moved), "plan").map(({ range }) => range)).toEqual([
+      "B3:B",
+      "E3:E",
+      "A2:G2",
+      "C3:C",
+      "D3:D",
+      "F3:F",
+      "B3:E",
+    ]);
+    expect(moved.tables["objects"]).toBe(document.tables["objects"]);
+  });
+
+  it("are reported when nothing is left of them, with the rules that spoke of nothing else", () => {
+    const { document: moved, lost } = moveRanges(document, "plan", remove(6, 1, "columns"));
+    expect(lost).toEqual([{ range: "F2:F", of: "totals" }]);
+    const rules = (moved as DocumentInput).tables["plan"] as { rules: object; ranges: object };
+    expect(Object.keys(rules.ranges)).toEqual(["heading", "amounts"]);
+    expect(rules.rules).not.toHaveProperty("totals-are-worked-out");
+    expect(moveRanges(document, "plan", remove(1, 1)).lost).toEqual([{ range: "A1:G1", of: "heading" }]);
+  });
+
+  it.each([
+    ["A1:K1", /range-outside {2}the range "A1:K1" reaches beyond the last column, B/],
+    ["headng", /bad-range {2}"headng" is no cell range; did you mean the range "heading"/],
+    ["A0", /bad-range .*write B2:F40/],
+  ])("are refused when they are wrong: %s", (cells, message) => {
+    const text = `portier: 1
+tables:
+  t:
+    key: id
+    grid: { position: row }
+    ranges: { heading: "A1:B1" }
+    fields: { id: text, row: integer, a: text, b: text }
+    rules: { one: { deny: { edit: { cells: "${cells}" } } } }
+`;
+    expect(() => compileText(text, { file: "d" })).toThrow(message);
+  });
+
+  it("overlap where they share a cell", () => {
+    const pairs: [string, string, boolean][] = [
+      ["A1:B2", "B2:C3", true],
+      ["A1:B2", "C1:C9", false],
+      ["A:A", "1:1", true],
+      ["H:", "A2:G", false],
+    ];
+    for (const [a, b, expected] of pairs)
+      expect(overlaps(parseRange(a) as CellRange, parseRange(b) as CellRange)).toBe(expected);
+  });
+});
+
+describe("a column with a thousand ranges", () => {
+  it("judges each row by the ranges that hold it", () => {
+    const rules = Object.fromEntries(
+      Array.from({ length: 1_000 }, (_, index) => [
+        `r${index}`,
+        { to: `k${index % 7}`, reserve: { edit: { cells: `A${index * 3 + 1}:C${index * 3 + 2}` } } },
+      ]),
+    );
+    const grid = compile({
+      portier: 1,
+      people: { table: "staff", roles: "post" },
+      roles: Object.fromEntries(Array.from({ length: 7 }, (_, index) => [`k${index}`, {}])),
+      tables: {
+        staff: { key: "id", fields: { id: "text", post: "text" } },
+        sheet: {
+          key: "id",
+          grid: { position: "row" },
+          fields: { id: "text", row: "integer", a: "text", b: "text", c: "text", d: "text" },
+          rules: { ...rules, open: { to: "signed-in", permit: { view: "all", edit: "all" } } },
+        },
+      },
+    });
+    const session = grid.session({ person: { id: "p", post: "k3" } });
+    for (let row = 1; row < 3_100; row++) {
+      const index = Math.floor((row - 1) / 3);
+      const isHeld = row % 3 !== 0 && index < 1_000 && index % 7 !== 3;
+      const record = { id: "x", row, a: "", b: "", c: "", d: "" };
+      expect(session.may("edit", "sheet", record, "b"), `row ${row}`).toBe(!isHeld);
+      expect(session.may("edit", "sheet", record, "d")).toBe(true);
+    }
+  });
+});
