@@ -182,7 +182,13 @@ function makeExhibits(exhibitions, objects) {
   );
 }
 
-const treatmentNotes = ["surface cleaned", "loose parts secured", "watched, nothing done", "old varnish thinned", "re-housed"];
+const treatmentNotes = [
+  "surface cleaned",
+  "loose parts secured",
+  "watched, nothing done",
+  "old varnish thinned",
+  "re-housed",
+];
 
 function makeTreatments(objects) {
   const random = generator(20270319);

@@ -2,7 +2,7 @@ import type { Scalar } from "../schema/scalar.js";
 import { type Field, type FieldPath, lastOf } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import type { ComparisonOp, DurationUnit, MatchWord } from "./syntax.js";
-import { False, not as negated, True, type Truth, Unknown } from "./truth.js";
+import { False, not as negated, True, type Truth } from "./truth.js";
 
 /**
  * A condition with its names resolved and its types checked. `in` stands for the written-out list, `between` has become
@@ -72,7 +72,6 @@ export type Operand =
 export type SessionOperand = Extract<Operand, { readonly kind: "me" | "held" | "request" | "today" }>;
 
 export const never: Expression = { kind: "truth", value: False };
-export const unknown: Expression = { kind: "truth", value: Unknown };
 export const always: Expression = { kind: "truth", value: True };
 
 /** All of them; the empty "and" is true. Flattens, and folds truth values in Kleene's logic. */
