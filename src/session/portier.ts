@@ -6,6 +6,7 @@ import type { Locate } from "../schema/problems.js";
 import type { Schema } from "../schema/schema.js";
 import { memorySource } from "./memory-source.js";
 import { Plan } from "./plan.js";
+import { makeReading } from "./reading.js";
 import { residualSteps } from "./residual.js";
 import { type Finding, Session, type SessionOptions } from "./session.js";
 import { openSubject, roleSubject, type Subject } from "./subject.js";
@@ -113,15 +114,4 @@ export function insidesOf(session: Session): SessionInsides {
   const found = insides.get(session);
   if (found === undefined) throw new TypeError("this session was not opened by Portier");
   return found;
-}
-
-export function makeReading(source: Source | undefined, report: (finding: Finding) => void): Reading {
-  return {
-    source,
-    badData(field, row) {
-      const state = row[field.name] === undefined ? "is not there" : `is not ${field.type.expects}`;
-      const message = `"${field.name}" of a record of "${field.table}" ${state}; it counts as unknown and is not shown`;
-      report({ kind: "bad-data", message, table: field.table, field: field.name });
-    },
-  };
 }

@@ -8,8 +8,11 @@ import {
   type Row,
   type RuleInput,
   type Session,
+  type Snapshot,
+  snapshotOf,
 } from "portier";
 import { explain } from "portier/explain";
+import { openSnapshot } from "portier/snapshot";
 import { describe, expect, it } from "vitest";
 import {
   type Drawn,
@@ -26,6 +29,7 @@ import {
   tables,
   worlds,
 } from "../support/house.js";
+import { as as museumSession } from "../support/museum.js";
 import { Naive, type Outcome } from "../support/naive.js";
 
 const runs = Number(process.env["PORTIER_RUNS"] ?? 4_000);
@@ -286,5 +290,50 @@ describe("an explanation", () => {
       ),
       { numRuns: runs / 4 },
     );
+  });
+});
+
+describe("a snapshot", () => {
+  /** What goes over the wire and comes back. */
+  function overTheWire(session: Session, one: Case): Session {
+    const snapshot: Snapshot = JSON.parse(JSON.stringify(snapshotOf(session)));
+    return openSnapshot(snapshot, { source: compile(house(one.drawn)).source(dataOf(one)) });
+  }
+
+  it("answers in the browser what the session answers on the server", () => {
+    fc.assert(
+      fc.property(cases, gridCases, (one, grid) => {
+        for (const [table, { item, proposal }, session, copy] of [
+          ["items", one, open(one), overTheWire(open(one), one)],
+          ["sheet", grid, open(grid), overTheWire(open(grid), grid)],
+        ] as const) {
+          const names = table === "items" ? fields : sheetFields;
+          for (const action of ["list", "view", "edit", "export", "bulk"] as const) {
+            for (const field of names) {
+              expect(copy.decide(action, table, item, field)).toEqual(session.decide(action, table, item, field));
+              expect(copy.reach(action, table, field)).toBe(session.reach(action, table, field));
+            }
+          }
+          expect(copy.mask(table, item)).toEqual(session.mask(table, item));
+          expect(copy.accept("edit", table, item, proposal)).toEqual(session.accept("edit", table, item, proposal));
+          expect(copy.accept("create", table, proposal)).toEqual(session.accept("create", table, proposal));
+          expect(copy.form(table, item)).toEqual(session.form(table, item));
+          expect(copy.form(table)).toEqual(session.form(table));
+        }
+      }),
+      { numRuns: runs / 4 },
+    );
+  });
+
+  it("holds nothing of rules that cannot apply to the person", () => {
+    const text = JSON.stringify(snapshotOf(museumSession("s-008")));
+    expect(text).toContain("volunteers-know-their-building");
+    const rules = [...text.matchAll(/"rule":"([^"]+)"/g)].map(([, rule]) => rule);
+    expect(rules).not.toContain("objects/registrar-keeps-the-books");
+    expect(new Set(rules).size).toBeLessThan(25);
+  });
+
+  it("of another version is refused", () => {
+    expect(() => openSnapshot({ portier: "snapshot 0" } as unknown as Snapshot)).toThrow(/no snapshot of this version/);
   });
 });

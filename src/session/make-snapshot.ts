@@ -1,0 +1,77 @@
+import { type Expression, operandsOf, visitTests } from "../conditions/expression.js";
+import { actionNamesOf } from "../rules/actions.js";
+import type { Field, FieldPath, Schema, Table } from "../schema/schema.js";
+import { insidesOf } from "./portier.js";
+import { residualSteps } from "./residual.js";
+import type { Session } from "./session.js";
+import { encode, encodeTable, type Snapshot } from "./snapshot.js";
+import type { StepData } from "./step.js";
+
+/**
+ * The person's residual plan for some tables (default: all), as plain JSON for a browser. It holds what is left of the
+ * rules for this person: conditions on records, notes, names of rules and fields of these tables, and of tables that
+ * their conditions and lookups read.
+ *
+ * @throws PortierError for a table that the document does not have, and for a plan that cannot be made (the person's own
+ * records could not be read).
+ */
+export function snapshotOf(session: Session, tables?: readonly string[]): Snapshot {
+  const { ruleset, subject, plan } = insidesOf(session);
+  const { schema } = ruleset;
+  const wanted = new Set((tables ?? [...schema.tables.keys()]).map((name) => plan.of(name).table));
+  const source = residualSteps(ruleset, subject);
+  const steps: Record<string, Record<string, readonly unknown[]>> = {};
+  // The set grows while it is walked: each table's conditions may lead to further ones.
+  for (const table of wanted) {
+    const own: Record<string, readonly unknown[]> = {};
+    for (const action of actionNamesOf(table)) {
+      const data = source(table, action);
+      for (const other of tablesRead(table, data, schema)) wanted.add(other);
+      if (data.length > 0) own[action] = data.map((step) => encode(withoutRanges(step)));
+    }
+    steps[table.name] = own;
+  }
+  return {
+    portier: "snapshot 1",
+    people: schema.people?.table.name ?? null,
+    key: subject.key ?? null,
+    roles: session.roles,
+    tables: [...wanted].map(encodeTable),
+    steps,
+  };
+}
+
+/** Ranges as they were written are for lists; a plan needs only the rows that they come to. */
+function withoutRanges(step: StepData): StepData {
+  const { cells } = step.extent;
+  return cells === undefined
+    ? step
+    : { ...step, extent: { ...step.extent, cells: { ...cells, ranges: [], except: [] } } };
+}
+
+/** The tables that a table's references, lookups and conditions lead to. */
+function tablesRead(table: Table, steps: readonly StepData[], { tables }: Schema): Table[] {
+  const names = new Set<string | undefined>();
+  const addField = (field: Field) => {
+    names.add(field.table);
+    names.add(field.type.target ?? field.type.element?.target);
+    if (field.lookup !== undefined) addField(field.lookup.field);
+  };
+  const addPath = (path: FieldPath) => path.forEach(addField);
+  const addTests = (expression: Expression) =>
+    visitTests(expression, (test) => {
+      for (const operand of operandsOf(test)) {
+        if (operand.kind === "field" || operand.kind === "outer") addPath(operand.path);
+      }
+      if (test.kind === "above") addField(test.line);
+      if (test.kind === "may") names.add(test.target);
+      if (test.kind !== "exists") return;
+      names.add(test.table);
+      addTests(test.condition);
+    });
+  table.fields.forEach(addField);
+  for (const { who, where, after } of steps) {
+    for (const expression of [who, where, after]) if (expression !== undefined) addTests(expression);
+  }
+  return [...names].flatMap((name) => tables.get(name ?? "") ?? []);
+}

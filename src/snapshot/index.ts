@@ -1,0 +1,2 @@
+export type { Row, Source } from "../conditions/source.js";
+export { openSnapshot, type Snapshot, type SnapshotOptions } from "../session/snapshot.js";
