@@ -60,6 +60,7 @@ export function invalid(refusals: readonly Refusal[]): NotAccepted {
 
 /** What has not been confirmed yet, or undefined when nothing is left to confirm. */
 export function unconfirmed(decisions: readonly Decision[], confirmed: readonly string[]): NotAccepted | undefined {
+  if (decisions.every(({ confirm }) => confirm === undefined)) return undefined;
   const open = new Map<string, Confirmation>();
   for (const one of decisions.flatMap(({ confirm }) => confirm ?? [])) {
     if (!confirmed.includes(one.rule)) open.set(one.rule, one);
@@ -69,13 +70,15 @@ export function unconfirmed(decisions: readonly Decision[], confirmed: readonly 
 }
 
 export function refusalOf(decision: Decision, field: Field | undefined, action: string): Refusal {
-  const neutral = field === undefined ? `You may not ${action} this.` : "You may not set this.";
-  return {
-    ...(field === undefined ? {} : { field: field.name }),
-    reason: decision.reason === "permitted" ? "fault" : decision.reason,
-    ...(decision.rule === undefined ? {} : { rule: decision.rule }),
-    message: decision.note ?? neutral,
-  };
+  const { rule, note } = decision;
+  const reason = decision.reason === "permitted" ? "fault" : decision.reason;
+  // Written out: spreading optional parts takes most of the time of a refused change (see bench/).
+  if (field === undefined) {
+    const message = note ?? `You may not ${action} this.`;
+    return rule === undefined ? { reason, message } : { reason, rule, message };
+  }
+  const message = note ?? "You may not set this.";
+  return rule === undefined ? { field: field.name, reason, message } : { field: field.name, reason, rule, message };
 }
 
 export const noSuchRecord = (field: Field): Refusal => ({

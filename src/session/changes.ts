@@ -20,6 +20,7 @@ import type { Decision } from "./decision.js";
 import type { Gate } from "./gate.js";
 import type { Plan, TablePlan } from "./plan.js";
 import { missingRecords } from "./references.js";
+import type { FieldGates } from "./table-gates.js";
 
 /** What judging a change needs from the session. */
 export interface ChangeContext {
@@ -51,18 +52,18 @@ export function acceptEdit(
   if (before === undefined || !plan.knows(before, reading)) return unknownRecord;
   const unknown = unknownFields(table, values);
   const given = changedFields(plan, before, values, reading);
-  const stored = rowOf(table, before);
-  if (given.length === 0 && unknown.length === 0) return { accepted: true, record: stored, changes: {}, dropped: [] };
+  if (given.length === 0 && unknown.length === 0) {
+    return { accepted: true, record: rowOf(table, before), changes: {}, dropped: [] };
+  }
 
-  const gatesOf = action === "bulk" ? [plan.fields("edit"), plan.fields("bulk")] : [plan.fields("edit")];
+  const sets = action === "bulk" ? [plan.fields("edit"), plan.fields("bulk")] : [plan.fields("edit")];
   const later = silent(reading);
   const judge = (fields: readonly Field[], after: Row): Verdict => {
-    const decide = (field: Field) =>
-      gatesOf.map(({ gates }) => (gates[field.index] as Gate).change(before, after, reading, later));
-    return verdict(fields, decide, "edit", missingRecords(context, plan, fields, before, after));
+    const ask = (gate: Gate) => gate.change(before, after, reading, later);
+    return verdict(fields, sets, ask, "edit", missingRecords(context, plan, fields, before, after));
   };
   const apply = (fields: readonly Field[]): Record<string, unknown> => {
-    const after = { ...stored };
+    const after = rowOf(table, before);
     for (const field of fields) after[field.name] = proposed(values, field);
     return after;
   };
@@ -95,11 +96,11 @@ export function acceptCreate(
   });
   const later = silent(context.reading);
   const actions = action === "import" ? (["create", "import"] as const) : (["create"] as const);
+  const sets = actions.map((one) => plan.fields(one));
   const judge = (fields: readonly Field[], record: Row): Verdict => {
     const acts = actions.map((one) => plan.act(one).decide(record, later));
-    const decide = (field: Field) =>
-      actions.map((one) => (plan.fields(one).gates[field.index] as Gate).decide(record, later));
-    const judged = verdict(fields, decide, action, missingRecords(context, plan, fields, undefined, record));
+    const ask = (gate: Gate) => gate.decide(record, later);
+    const judged = verdict(fields, sets, ask, action, missingRecords(context, plan, fields, undefined, record));
     const act = acts.find((decision) => !decision.permitted);
     return {
       refusals: act === undefined ? judged.refusals : [refusalOf(act, undefined, action), ...judged.refusals],
@@ -179,19 +180,23 @@ function settle(
 /** What the gates and the records referred to say of each field. */
 function verdict(
   fields: readonly Field[],
-  decide: (field: Field) => readonly Decision[],
+  sets: readonly FieldGates[],
+  ask: (gate: Gate) => Decision,
   action: string,
   missing: ReadonlyMap<Field, Refusal>,
 ): Verdict {
   const refusals: Refusal[] = [];
   const decisions: Decision[] = [];
   for (const field of fields) {
-    const all = decide(field);
-    const denial = all.find((decision) => !decision.permitted);
-    const lost = missing.get(field);
+    const lost = missing.size === 0 ? undefined : missing.get(field);
+    let denial: Decision | undefined;
+    for (const { gates } of sets) {
+      const decision = ask(gates[field.index] as Gate);
+      if (decision.permitted) decisions.push(decision);
+      else denial ??= decision;
+    }
     if (denial !== undefined) refusals.push(refusalOf(denial, field, action));
     else if (lost !== undefined) refusals.push(lost);
-    else decisions.push(...all);
   }
   return { refusals, decisions };
 }
@@ -229,8 +234,13 @@ function proposed(values: Row, field: Field): unknown {
   return values[field.name] ?? null;
 }
 
-/** The stored fields of a record, so that nothing undeclared travels along. Absent ones stay absent. */
+/**
+ * A copy of a record to put new values into. A plain object is copied as it is; of any other the declared fields are
+ * read, as getters would be lost.
+ */
 function rowOf(table: Table, row: Row): Record<string, unknown> {
+  const prototype = Object.getPrototypeOf(row);
+  if (prototype === Object.prototype || prototype === null) return { ...row };
   const copy: Record<string, unknown> = {};
   for (const field of table.fields) {
     const value = rawValue(row, field.name);
@@ -240,7 +250,9 @@ function rowOf(table: Table, row: Row): Record<string, unknown> {
 }
 
 function pick(row: Row, fields: readonly Field[]): Row {
-  return Object.fromEntries(fields.map((field) => [field.name, row[field.name]]));
+  const picked: Record<string, unknown> = {};
+  for (const { name } of fields) picked[name] = row[name];
+  return picked;
 }
 
 /** A new record of which nothing is given: defaults, nulls, and the person as its owner. */

@@ -120,7 +120,9 @@ export function judgeSteps(
     if (applies(step)) return step.decision;
   }
   for (const step of permits) {
-    if (applies(step)) return withConfirmations(step.decision, confirmations(confirms.filter(applies)));
+    if (!applies(step)) continue;
+    if (confirms.length === 0) return step.decision;
+    return withConfirmations(step.decision, confirmations(confirms.filter(applies)));
   }
   return notPermitted;
 }

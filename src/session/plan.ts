@@ -39,6 +39,8 @@ export class Plan {
 /** What one class of equal persons may do with one table. Each part is worked out when it is first asked for. */
 export class TablePlan implements TableGates {
   readonly table: Table;
+  /** The fields that are made by others. */
+  readonly made: readonly Field[];
   readonly #plan: Plan;
   readonly #source: StepSource;
   readonly #steps = new Map<ActionName, readonly Step[]>();
@@ -51,6 +53,7 @@ export class TablePlan implements TableGates {
 
   constructor(plan: Plan, source: StepSource, table: Table) {
     this.table = table;
+    this.made = table.fields.filter((field) => field.by !== undefined);
     this.#plan = plan;
     this.#source = source;
   }

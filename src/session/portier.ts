@@ -8,7 +8,7 @@ import { memorySource } from "./memory-source.js";
 import { Plan } from "./plan.js";
 import { makeReading } from "./reading.js";
 import { residualSteps } from "./residual.js";
-import { type Finding, Session, type SessionOptions } from "./session.js";
+import { type Finding, partsOf, Session, type SessionOptions, type SessionOrigin } from "./session.js";
 import { openSubject, roleSubject, type Subject } from "./subject.js";
 
 export interface CompileOptions {
@@ -75,9 +75,8 @@ export class Portier {
     const plan = this.#planFor(subject);
     const { tables, people } = this.schema;
     const { key, roles } = subject;
-    const session = new Session({ tables, people: people?.table.name, plan, key, roles, reading, report });
-    insides.set(session, { ruleset: this.#ruleset, subject, reading, plan });
-    return session;
+    const origin = { ruleset: this.#ruleset, subject };
+    return new Session({ tables, people: people?.table.name, plan, key, roles, reading, report, origin });
   }
 
   #planFor(subject: Subject): Plan {
@@ -93,15 +92,6 @@ export class Portier {
   }
 }
 
-/** What explanations and checks inside the package need of a session; nothing of it is public. */
-interface SessionInsides {
-  readonly ruleset: Ruleset;
-  readonly subject: Subject;
-  readonly reading: Reading;
-  readonly plan: Plan;
-}
-
-const insides = new WeakMap<Session, SessionInsides>();
 const rulesets = new WeakMap<Portier, Ruleset>();
 
 export function rulesetOf(portier: Portier): Ruleset {
@@ -110,8 +100,10 @@ export function rulesetOf(portier: Portier): Ruleset {
   return found;
 }
 
-export function insidesOf(session: Session): SessionInsides {
-  const found = insides.get(session);
-  if (found === undefined) throw new TypeError("this session was not opened by Portier");
-  return found;
+/** What a session was opened from, and how it reads; for explanations and snapshots. */
+export function insidesOf(session: Session): SessionOrigin & { readonly reading: Reading; readonly plan: Plan } {
+  const { origin, reading, plan } = partsOf(session);
+  if (origin === undefined)
+    throw new TypeError("this session was made from a snapshot, which keeps no rules to look at");
+  return { ...origin, reading, plan };
 }

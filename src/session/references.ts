@@ -27,7 +27,8 @@ export function missingRecords(
   changed: readonly Field[],
   before: Row | undefined,
   after: Row,
-): Map<Field, Refusal> {
+): ReadonlyMap<Field, Refusal> {
+  if (plan.made.length === 0 && !changed.some(isReference)) return nothing;
   const missing = new Map<Field, Refusal>();
   for (const field of changed) {
     const { target, element } = field.type;
@@ -38,16 +39,20 @@ export function missingRecords(
         : element?.target !== undefined && hasLostElement(context, plan, field, element.target, before, after);
     if (isLost) missing.set(field, noSuchRecord(field));
   }
-  for (const field of plan.table.fields) {
-    const { by } = field;
-    if (by === undefined || field.type.target === undefined) continue;
-    const parts = by.filter((part) => changed.includes(part));
-    if (parts.length === 0) continue;
+  for (const field of plan.made) {
+    const parts = (field.by ?? []).filter((part) => changed.includes(part));
+    if (parts.length === 0 || field.type.target === undefined) continue;
     const address = fieldValue(after, field);
     if (typeof address !== "string" || !leadsNowhere(context, field.type.target, field, address)) continue;
     for (const part of parts) missing.set(part, noSuchRecord(part));
   }
   return missing;
+}
+
+const nothing: ReadonlyMap<Field, Refusal> = new Map();
+
+function isReference({ type }: Field): boolean {
+  return type.target !== undefined || type.element?.target !== undefined;
 }
 
 /** Whether a key (undefined for what is none, which is found invalid later) is that of no known record. */

@@ -1,6 +1,7 @@
 import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import type { ActionName } from "../rules/actions.js";
+import type { Ruleset } from "../rules/compile-rules.js";
 import { PortierError, portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Schema } from "../schema/schema.js";
@@ -14,6 +15,7 @@ import { acceptBulk, acceptImport, type ManyAcceptance } from "./many.js";
 import { type Mask, type MaskedRow, makeMask, type ShowAction } from "./mask.js";
 import type { Plan, TablePlan } from "./plan.js";
 import type { Reach } from "./reach.js";
+import type { Subject } from "./subject.js";
 import { reachOf } from "./table-reach.js";
 
 /** Something that the application's operators should hear of. The decision itself has already failed closed. */
@@ -50,7 +52,18 @@ export interface SessionParts {
   readonly roles: () => readonly string[];
   readonly reading: Reading;
   readonly report: (finding: Finding) => void;
+  /** What a session was opened from; one that was made from a snapshot has none. */
+  readonly origin: SessionOrigin | undefined;
 }
+
+/** What explanations and checks inside the package need of a session; nothing of it is public. */
+export interface SessionOrigin {
+  readonly ruleset: Ruleset;
+  readonly subject: Subject;
+}
+
+/** Inside the package only. */
+export let partsOf: (session: Session) => SessionParts;
 
 /** A question as it is asked of one record after the other, and what decides it. */
 interface Asked {
@@ -71,13 +84,20 @@ interface Asked {
 export class Session {
   readonly #parts: SessionParts;
   readonly #reading: Reading;
+  readonly #context: ChangeContext;
   readonly #masks = new Map<string, Mask>();
   #last: Asked = { action: "view", table: "", field: undefined, decide: () => notPermitted };
+
+  static {
+    partsOf = (session) => session.#parts;
+  }
 
   /** Made by `Portier.session` or from a snapshot, not by applications. */
   constructor(parts: SessionParts) {
     this.#parts = parts;
     this.#reading = parts.reading;
+    const { tables, people, plan, key, reading } = parts;
+    this.#context = { tables, people, plan, key, reading };
   }
 
   /** The roles that the person holds, includes among them, in alphabetical order; scoped ones as `editor of e-2`. */
@@ -174,19 +194,19 @@ export class Session {
     if (action === "create") {
       const checked = checkOptions(valuesOrOptions);
       if (record === undefined) throw wrongRecord(action, record);
-      return this.#guard(() => acceptCreate(this.#context(), plan, record, checked), faultyChange);
+      return this.#guard(() => acceptCreate(this.#context, plan, record, checked), faultyChange);
     }
     if (action === "edit") {
       const checked = checkOptions(options);
       if (!isRow(valuesOrOptions)) throw wrongRecord("edit", valuesOrOptions);
-      return this.#guard(() => acceptEdit(this.#context(), plan, record, valuesOrOptions, checked), faultyChange);
+      return this.#guard(() => acceptEdit(this.#context, plan, record, valuesOrOptions, checked), faultyChange);
     }
     if (speaksOf !== "record") {
       const hint = "use edit, create, delete or a custom action; for many records acceptBulk and acceptImport";
       throw portierError("wrong-call", { what: `${String(action)} changes no single record`, hint });
     }
     const checked = checkOptions(valuesOrOptions);
-    return this.#guard(() => acceptAct(this.#context(), plan, action, record, checked), faultyChange);
+    return this.#guard(() => acceptAct(this.#context, plan, action, record, checked), faultyChange);
   }
 
   /** Judges the same values for many stored records: each must be permitted as an edit and as a bulk change. */
@@ -201,7 +221,7 @@ export class Session {
     for (const record of records) if (record !== undefined && !isRow(record)) throw wrongRecord("bulk", record);
     if (!isRow(values)) throw wrongRecord("bulk", values);
     const fault: ManyAcceptance = { accepted: false, results: records.map(() => faultyChange) };
-    return this.#guard(() => acceptBulk(this.#context(), plan, records, values, checked), fault);
+    return this.#guard(() => acceptBulk(this.#context, plan, records, values, checked), fault);
   }
 
   /** Judges new records from a file: each must be permitted as created and as imported. */
@@ -210,7 +230,7 @@ export class Session {
     const checked = checkOptions(options);
     for (const line of lines) if (!isRow(line)) throw wrongRecord("import", line);
     const fault: ManyAcceptance = { accepted: false, results: lines.map(() => faultyChange) };
-    return this.#guard(() => acceptImport(this.#context(), plan, lines, checked), fault);
+    return this.#guard(() => acceptImport(this.#context, plan, lines, checked), fault);
   }
 
   /**
@@ -222,7 +242,7 @@ export class Session {
     const plan = this.#parts.plan.of(table);
     const asked = plan.field(field);
     if (record !== undefined && !isRow(record)) throw wrongRecord("choices", record);
-    return this.#guard(() => choicesOf(this.#context(), plan, asked, record), []);
+    return this.#guard(() => choicesOf(this.#context, plan, asked, record), []);
   }
 
   /**
@@ -234,11 +254,11 @@ export class Session {
     const plan = this.#parts.plan.of(table);
     if (record === undefined) {
       const attempt = (field?: { name: string }) => this.decide("create", table, undefined, field?.name);
-      return this.#guard(() => newForm(this.#context(), plan, attempt), undefined);
+      return this.#guard(() => newForm(this.#context, plan, attempt), undefined);
     }
     if (!isRow(record)) throw wrongRecord("form", record);
     const seen = { ...this.mask(table, record, "list"), ...this.mask(table, record, "view") };
-    return this.#guard(() => formOf(this.#context(), plan, record, seen), undefined);
+    return this.#guard(() => formOf(this.#context, plan, record, seen), undefined);
   }
 
   /** On how many records of the table the person may do it, without looking at any: should the button be there at all? */
@@ -253,11 +273,6 @@ export class Session {
   #fieldOfRecordAction(plan: TablePlan, action: ActionName, field: string): never {
     const what = `${String(action)} of "${plan.table.name}" speaks of a record, not of "${field}"`;
     throw portierError("wrong-call", { what, hint: "leave the field out" });
-  }
-
-  #context(): ChangeContext {
-    const { tables, people, plan, key } = this.#parts;
-    return { tables, people, plan, key, reading: this.#reading };
   }
 
   #maskOf(table: string, action: ShowAction): Mask {
@@ -299,9 +314,11 @@ function wrongRecord(action: string, record: unknown): PortierError {
   return portierError("wrong-call", { what, hint: "to ask without a record, use reach" });
 }
 
+const strict: ChangeOptions = Object.freeze({});
+
 /** Options decide how strict a judgement is, so a wrong one is an error and never the default. */
 function checkOptions(given: unknown): ChangeOptions {
-  if (given === undefined) return {};
+  if (given === undefined) return strict;
   const { mode, confirmed, ...more } = isRow(given) ? given : { mode: given };
   const isRight =
     (mode === undefined || mode === "strict" || mode === "lenient") &&

@@ -58,6 +58,7 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
     roles: () => snapshot.roles,
     reading: makeReading(options.source, report),
     report,
+    origin: undefined,
   });
 }
 

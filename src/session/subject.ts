@@ -9,7 +9,7 @@ import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Schema, singleKey } from "../schema/schema.js";
 import { dayIn } from "../schema/types/date.js";
-import { canonicalTimestamp } from "../schema/types/timestamp.js";
+import { canonicalTimestamp, timestampOf } from "../schema/types/timestamp.js";
 import { type GivenRoles, givenRoles, type Membership, Memberships, readMembership } from "./memberships.js";
 
 /**
@@ -108,7 +108,7 @@ export function roleSubject(ruleset: Ruleset, roles: readonly string[]): Subject
     if (role === undefined) throw portierError("unknown-role", { name, candidates: schema.roles.keys() });
     for (const one of role.closure) held.add(one);
   }
-  const now = canonicalTimestamp(new Date().toISOString()) as string;
+  const now = timestampOf(new Date()) as string;
   return {
     meets: true,
     signedIn: true,
@@ -174,7 +174,7 @@ function readRequest(schema: Schema, given: Readonly<Record<string, unknown>>): 
     const value = given[name];
     if (name === "now") {
       if (value === undefined) continue;
-      const now = canonicalTimestamp(value instanceof Date ? isoOf(value) : value);
+      const now = value instanceof Date ? timestampOf(value) : canonicalTimestamp(value);
       const expects = 'an instant with its zone such as "2027-01-31T09:00:00Z"';
       if (now === undefined) throw portierError("bad-value", { field: "request.now", expects, found: value });
       values.set(name, now);
@@ -190,13 +190,8 @@ function readRequest(schema: Schema, given: Readonly<Record<string, unknown>>): 
       values.set(name, canonical);
     }
   }
-  if (!values.has("now")) values.set("now", canonicalTimestamp(new Date().toISOString()) ?? null);
+  if (!values.has("now")) values.set("now", timestampOf(new Date()) ?? null);
   return values;
-}
-
-/** A Date without a moment in it has no ISO text; what is left is then no instant either. */
-function isoOf(date: Date): string | undefined {
-  return Number.isNaN(date.getTime()) ? undefined : date.toISOString();
 }
 
 /** A session's value for an operand, read once: `fact` tells classes of subjects apart, `read` may be a fault. */

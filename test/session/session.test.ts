@@ -27,7 +27,16 @@ describe("opening a session", () => {
   it.each<[string, SessionOptions, string | undefined]>([
     ["a visitor", {}, undefined],
     ["a person by key", { person: "s-003", source }, undefined],
-    ["a person by record", { person: { id: "s-003", post: "keeper", active: true, department: "ships" } }, undefined],
+    [
+      "a person by record",
+      { person: { id: "s-003", post: "keeper", active: true, department: "ships" }, source },
+      undefined,
+    ],
+    [
+      "a record without a source for link tables",
+      { person: { id: "s-003", post: "keeper", active: true } },
+      "needs-source",
+    ],
     ["a key without a source", { person: "s-003" }, "needs-source"],
     ["a record without key", { person: { post: "keeper", active: true } }, "bad-value"],
     ["a role with another capital", { person: { id: "s-003", post: "Keeper", active: true } }, "unknown-role"],

@@ -59,8 +59,23 @@ function wallClock(instant: number, timeZone: string): number {
   return moment.getTime();
 }
 
+/** The day that was asked for last in a time zone, and its bounds: sessions are opened many times on one day. */
+const lastDays = new Map<string, { readonly day: string; readonly from: number; readonly to: number }>();
+
 /** The calendar day of an instant (milliseconds since 1970) in a time zone. */
 export function dayIn(instant: number, timeZone: string): string {
+  const last = lastDays.get(timeZone);
+  if (last !== undefined && last.from <= instant && instant < last.to) return last.day;
+  const day = localDay(instant, timeZone);
+  const next = addDays(day, 1);
+  if (next !== undefined) {
+    const at = (start: string) => Date.parse(`${start.slice(0, 19)}Z`);
+    lastDays.set(timeZone, { day, from: at(startOfDay(day, timeZone)), to: at(startOfDay(next, timeZone)) });
+  }
+  return day;
+}
+
+function localDay(instant: number, timeZone: string): string {
   return new Date(wallClock(instant, timeZone)).toISOString().slice(0, 10);
 }
 
@@ -73,7 +88,7 @@ export function startOfDay(day: string, timeZone: string): string {
   const offsetAt = (instant: number) => wallClock(instant, timeZone) - instant;
   const first = midnight - offsetAt(midnight);
   const second = midnight - offsetAt(first);
-  const start = dayIn(second, timeZone) === day ? second : Math.max(first, second);
+  const start = localDay(second, timeZone) === day ? second : Math.max(first, second);
   return `${new Date(start).toISOString().slice(0, 19)}.000000Z`;
 }
 

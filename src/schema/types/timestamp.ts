@@ -30,6 +30,15 @@ function canonicalInstant(moment: Date, fraction: string): string | undefined {
   return `${moment.toISOString().slice(0, 19)}.${fraction}Z`;
 }
 
+/** The canonical timestamp of a Date; undefined for one without a moment, or outside the years 0001 to 9999. */
+export function timestampOf(date: Date): string | undefined {
+  const time = date.getTime();
+  if (Number.isNaN(time)) return undefined;
+  const text = date.toISOString();
+  // Years outside 0000 to 9999 have a sign and six digits.
+  return text.length === 24 && !text.startsWith("0000") ? `${text.slice(0, 23)}000Z` : undefined;
+}
+
 /** The instant that lies `minutes` after a canonical timestamp; undefined outside the years 0001 to 9999. */
 export function addMinutes(timestamp: string, minutes: number): string | undefined {
   const moment = new Date(`${timestamp.slice(0, 19)}Z`);
