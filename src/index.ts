@@ -1,4 +1,7 @@
 export type { Row, Source } from "./conditions/source.js";
+export { not, type TypedCondition } from "./define/condition.js";
+export { type Declared, define, type RulesOf } from "./define/define.js";
+export type { Declaration, RowOf, TablesOf } from "./define/types.js";
 export type { ActionName, BuiltInAction } from "./rules/actions.js";
 export { actionNames } from "./rules/actions.js";
 export type {
@@ -9,9 +12,11 @@ export type {
   RoleInput,
   RuleInput,
   TableInput,
+  TypedDocument,
 } from "./schema/document.js";
 export type { Locate, Path, Problem, ProblemCode } from "./schema/problems.js";
 export { formatProblem, PortierError } from "./schema/problems.js";
+export type { AnyTables, FieldOf, TableOf, TableTypes } from "./schema/table-types.js";
 export type { Acceptance, Accepted, ChangeOptions, NotAccepted, Refusal } from "./session/acceptance.js";
 export type { Confirmation, Decision, Reason } from "./session/decision.js";
 export type { FieldState, Form, FormAction, FormField } from "./session/form.js";
@@ -20,5 +25,5 @@ export type { ManyAcceptance } from "./session/many.js";
 export type { MaskedRow, ShowAction } from "./session/mask.js";
 export { type CompileOptions, compile, type Portier } from "./session/portier.js";
 export type { Reach } from "./session/reach.js";
-export type { Finding, Session, SessionOptions } from "./session/session.js";
+export type { ActionOf, Finding, Masked, Session, SessionOptions } from "./session/session.js";
 export type { Snapshot } from "./session/snapshot.js";

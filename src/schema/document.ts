@@ -1,3 +1,5 @@
+import type { TableTypes } from "./table-types.js";
+
 /**
  * The document as an application writes it in TypeScript, or as it comes out of YAML or JSON. `compile` checks every
  * part, so a value that was read from a file may be handed over as it is.
@@ -15,6 +17,11 @@ export interface DocumentInput {
   /** Under `"*"` stand rules for every table. */
   readonly tables: Readonly<Record<string, TableInput | EveryTableInput>>;
 }
+
+declare const tables: unique symbol;
+
+/** A document whose tables TypeScript knows, as `define` makes it; it is plain data, as any document. */
+export type TypedDocument<T extends TableTypes> = DocumentInput & { readonly [tables]?: T };
 
 export interface PeopleInput {
   /** The table that holds the persons. */

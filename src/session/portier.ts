@@ -1,9 +1,10 @@
 import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import { compileRules, type Ruleset } from "../rules/compile-rules.js";
-import type { DocumentInput } from "../schema/document.js";
+import type { TypedDocument } from "../schema/document.js";
 import type { Locate } from "../schema/problems.js";
 import type { Schema } from "../schema/schema.js";
+import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { memorySource } from "./memory-source.js";
 import { Plan } from "./plan.js";
 import { makeReading } from "./reading.js";
@@ -21,7 +22,10 @@ export interface CompileOptions {
  *
  * @throws PortierError with every problem of the document, in the order of the file. Nothing is half-loaded.
  */
-export function compile(document: DocumentInput, options: CompileOptions = {}): Portier {
+export function compile<T extends TableTypes = AnyTables>(
+  document: TypedDocument<T>,
+  options: CompileOptions = {},
+): Portier<T> {
   return new Portier(compileRules(document, options.locate));
 }
 
@@ -29,7 +33,7 @@ export function compile(document: DocumentInput, options: CompileOptions = {}): 
 const keptPlans = 1_000;
 
 /** A compiled document. Immutable and shared by all requests; when the document changes, compile a new one and swap. */
-export class Portier {
+export class Portier<T extends TableTypes = AnyTables> {
   readonly #ruleset: Ruleset;
   readonly #plans = new Map<string, Plan>();
 
@@ -51,7 +55,7 @@ export class Portier {
    * not fit, when a person is given by key without a source, or when roles come from a link table and the source cannot
    * find what refers to a person.
    */
-  session(options: SessionOptions = {}): Session {
+  session(options: SessionOptions = {}): Session<T> {
     const report = options.report ?? (() => {});
     const reading = makeReading(options.source, report);
     return this.#open(openSubject(this.#ruleset, options, reading), reading, report);
@@ -61,7 +65,7 @@ export class Portier {
    * The view of somebody who holds these roles (and all they include) and of whom nothing else is known. Good for
    * `reach`; conditions on the person are open, so decisions on records see them as unknown.
    */
-  sessionForRoles(roles: readonly string[]): Session {
+  sessionForRoles(roles: readonly string[]): Session<T> {
     const report = () => {};
     return this.#open(roleSubject(this.#ruleset, roles), makeReading(undefined, report), report);
   }
@@ -71,12 +75,12 @@ export class Portier {
     return memorySource(this.schema, data);
   }
 
-  #open(subject: Subject, reading: Reading, report: (finding: Finding) => void): Session {
+  #open(subject: Subject, reading: Reading, report: (finding: Finding) => void): Session<T> {
     const plan = this.#planFor(subject);
     const { tables, people } = this.schema;
     const { key, roles } = subject;
     const origin = { ruleset: this.#ruleset, subject };
-    return new Session({ tables, people: people?.table.name, plan, key, roles, reading, report, origin });
+    return new Session<T>({ tables, people: people?.table.name, plan, key, roles, reading, report, origin });
   }
 
   #planFor(subject: Subject): Plan {
@@ -92,16 +96,18 @@ export class Portier {
   }
 }
 
-const rulesets = new WeakMap<Portier, Ruleset>();
+const rulesets = new WeakMap<object, Ruleset>();
 
-export function rulesetOf(portier: Portier): Ruleset {
+export function rulesetOf(portier: Pick<Portier, "schema">): Ruleset {
   const found = rulesets.get(portier);
   if (found === undefined) throw new TypeError("this is not a Portier that compile made");
   return found;
 }
 
 /** What a session was opened from, and how it reads; for explanations and snapshots. */
-export function insidesOf(session: Session): SessionOrigin & { readonly reading: Reading; readonly plan: Plan } {
+export function insidesOf(
+  session: Pick<Session, "roles">,
+): SessionOrigin & { readonly reading: Reading; readonly plan: Plan } {
   const { origin, reading, plan } = partsOf(session);
   if (origin === undefined)
     throw new TypeError("this session was made from a snapshot, which keeps no rules to look at");

@@ -1,10 +1,11 @@
 import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
-import type { ActionName } from "../rules/actions.js";
+import type { ActionName, BuiltInAction } from "../rules/actions.js";
 import type { Ruleset } from "../rules/compile-rules.js";
 import { PortierError, portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
-import type { Schema } from "../schema/schema.js";
+import type { Field, Schema } from "../schema/schema.js";
+import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
 import { type Acceptance, type ChangeOptions, faultyChange } from "./acceptance.js";
 import { acceptAct, acceptCreate, acceptEdit, type ChangeContext, isRow } from "./changes.js";
 import { choicesOf } from "./choices.js";
@@ -12,11 +13,17 @@ import { type Decision, faulted, notPermitted } from "./decision.js";
 import { attemptNew, type Form, formOf, newForm } from "./form.js";
 import type { Decide } from "./gate.js";
 import { acceptBulk, acceptImport, type ManyAcceptance } from "./many.js";
-import { type Mask, type MaskedRow, makeMask, type ShowAction } from "./mask.js";
+import { type Mask, makeMask, type ShowAction } from "./mask.js";
 import type { Plan, TablePlan } from "./plan.js";
 import type { Reach } from "./reach.js";
 import type { Subject } from "./subject.js";
 import { reachOf } from "./table-reach.js";
+
+/** A built-in action, or one that the table declares. */
+export type ActionOf<T extends TableTypes, K extends TableOf<T>> = BuiltInAction | T[K]["action"];
+
+/** A record of a declared table as a person sees it: what is hidden is not there. */
+export type Masked<T extends TableTypes, K extends TableOf<T>> = Partial<T[K]["row"]>;
 
 /** Something that the application's operators should hear of. The decision itself has already failed closed. */
 export interface Finding {
@@ -63,7 +70,7 @@ export interface SessionOrigin {
 }
 
 /** Inside the package only. */
-export let partsOf: (session: Session) => SessionParts;
+export let partsOf: (session: Pick<Session, "roles">) => SessionParts;
 
 /** A question as it is asked of one record after the other, and what decides it. */
 interface Asked {
@@ -81,7 +88,7 @@ interface Asked {
  * objects. Everything that a person may or may not do is an answer, never an exception; a fault while deciding (a
  * source that fails or is missing) is a denial with reason `fault`, and is reported.
  */
-export class Session {
+export class Session<T extends TableTypes = AnyTables> {
   readonly #parts: SessionParts;
   readonly #reading: Reading;
   readonly #context: ChangeContext;
@@ -89,7 +96,7 @@ export class Session {
   #last: Asked = { action: "view", table: "", field: undefined, decide: () => notPermitted };
 
   static {
-    partsOf = (session) => session.#parts;
+    partsOf = (session) => (session as Session).#parts;
   }
 
   /** Made by `Portier.session` or from a snapshot, not by applications. */
@@ -106,7 +113,7 @@ export class Session {
   }
 
   /** The short answer of {@link decide}. */
-  may(action: ActionName, table: string, record?: Row, field?: string): boolean {
+  may<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: Row, field?: FieldOf<T, K>): boolean {
     return this.decide(action, table, record, field).permitted;
   }
 
@@ -117,7 +124,7 @@ export class Session {
    * ask whether it may be tried at all. Actions on a stored record, but for list, view and export, answer `not-found`
    * for one that the person does not know of.
    */
-  decide(action: ActionName, table: string, record?: Row, field?: string): Decision {
+  decide<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: Row, field?: FieldOf<T, K>): Decision {
     const last = this.#last;
     const isSame = last.table === table && last.action === action && last.field === field;
     const { decide } = isSame ? last : this.#look(action, table, field);
@@ -149,20 +156,20 @@ export class Session {
    * The record as the person sees it when it is opened (`view`), shown among others (`list`), or taken out as a file
    * (`export`): hidden fields are absent. Undefined when no field is seen: then the record does not exist for them.
    */
-  mask(table: string, record: Row, action: ShowAction = "view"): MaskedRow | undefined {
+  mask<K extends TableOf<T>>(table: K, record: Row, action: ShowAction = "view"): Masked<T, K> | undefined {
     const mask = this.#maskOf(table, action);
     if (!isRow(record)) throw wrongRecord(action, record);
-    return this.#guard(() => mask(record, this.#reading), undefined);
+    return this.#guard(() => mask(record, this.#reading) as Masked<T, K> | undefined, undefined);
   }
 
   /** The records that the person sees, each as {@link mask} shows it (for `list` unless told otherwise), in their order. */
-  maskAll(table: string, records: Iterable<Row>, action: ShowAction = "list"): MaskedRow[] {
+  maskAll<K extends TableOf<T>>(table: K, records: Iterable<Row>, action: ShowAction = "list"): Masked<T, K>[] {
     const mask = this.#maskOf(table, action);
-    const masked: MaskedRow[] = [];
+    const masked: Masked<T, K>[] = [];
     for (const record of records) {
       if (!isRow(record)) throw wrongRecord(action, record);
       const seen = this.#guard(() => mask(record, this.#reading), undefined);
-      if (seen !== undefined) masked.push(seen);
+      if (seen !== undefined) masked.push(seen as Masked<T, K>);
     }
     return masked;
   }
@@ -178,9 +185,14 @@ export class Session {
    * // { accepted: true, record: {...}, changes: { label: "A brass sextant" }, dropped: [] }
    * ```
    */
-  accept(action: "edit", table: string, record: Row | undefined, values: Row, options?: ChangeOptions): Acceptance;
-  accept(action: "create", table: string, values: Row, options?: ChangeOptions): Acceptance;
-  accept(action: ActionName, table: string, record: Row | undefined, options?: ChangeOptions): Acceptance;
+  accept(action: "edit", table: TableOf<T>, record: Row | undefined, values: Row, options?: ChangeOptions): Acceptance;
+  accept(action: "create", table: TableOf<T>, values: Row, options?: ChangeOptions): Acceptance;
+  accept<K extends TableOf<T>>(
+    action: "delete" | T[K]["action"],
+    table: K,
+    record: Row | undefined,
+    options?: ChangeOptions,
+  ): Acceptance;
   accept(
     action: ActionName,
     table: string,
@@ -211,7 +223,7 @@ export class Session {
 
   /** Judges the same values for many stored records: each must be permitted as an edit and as a bulk change. */
   acceptBulk(
-    table: string,
+    table: TableOf<T>,
     records: readonly (Row | undefined)[],
     values: Row,
     options?: ChangeOptions,
@@ -225,7 +237,7 @@ export class Session {
   }
 
   /** Judges new records from a file: each must be permitted as created and as imported. */
-  acceptImport(table: string, lines: readonly Row[], options?: ChangeOptions): ManyAcceptance {
+  acceptImport(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): ManyAcceptance {
     const plan = this.#parts.plan.of(table);
     const checked = checkOptions(options);
     for (const line of lines) if (!isRow(line)) throw wrongRecord("import", line);
@@ -238,7 +250,11 @@ export class Session {
    * reference the keys of the records that they may list, as far as the change to each would be accepted. Undefined for
    * a field of another type. A reference needs a source with `all`.
    */
-  choices(table: string, field: string, record?: Row): readonly (string | number | boolean)[] | undefined {
+  choices<K extends TableOf<T>>(
+    table: K,
+    field: FieldOf<T, K>,
+    record?: Row,
+  ): readonly (string | number | boolean)[] | undefined {
     const plan = this.#parts.plan.of(table);
     const asked = plan.field(field);
     if (record !== undefined && !isRow(record)) throw wrongRecord("choices", record);
@@ -250,10 +266,10 @@ export class Session {
    * stands, with note and choices, and which actions are there. Plain JSON; undefined for a record that the person does
    * not know of.
    */
-  form(table: string, record?: Row): Form | undefined {
+  form(table: TableOf<T>, record?: Row): Form | undefined {
     const plan = this.#parts.plan.of(table);
     if (record === undefined) {
-      const attempt = (field?: { name: string }) => this.decide("create", table, undefined, field?.name);
+      const attempt = (field?: Field) => attemptNew(plan, "create", field);
       return this.#guard(() => newForm(this.#context, plan, attempt), undefined);
     }
     if (!isRow(record)) throw wrongRecord("form", record);
@@ -262,7 +278,7 @@ export class Session {
   }
 
   /** On how many records of the table the person may do it, without looking at any: should the button be there at all? */
-  reach(action: ActionName, table: string, field?: string): Reach {
+  reach<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, field?: FieldOf<T, K>): Reach {
     const plan = this.#parts.plan.of(table);
     const { speaksOf } = plan.checkAction(action);
     const asked = field === undefined ? undefined : plan.field(field);
