@@ -1,8 +1,10 @@
 import { readFileSync } from "node:fs";
+import { Ajv2020 } from "ajv/dist/2020.js";
 import fc from "fast-check";
 import { compile, formatProblem, PortierError } from "portier";
 import { compileText, parseDocument, readData } from "portier/document";
 import { describe, expect, it } from "vitest";
+import { everyRules, groups, house, rules, sheetRules } from "../support/house.js";
 import { museumFile } from "../support/museum.js";
 
 /** The problems that a call throws, each as the line that a person reads; none when it throws nothing. */
@@ -32,113 +34,153 @@ tables:
 `;
 const rule = (body: string) => `${head}      one: ${body}\n`;
 
+const mistakes: [string, string, RegExp[]][] = [
+  ["an empty file", "", [/^d\.yaml:1:1 {2}wrong-shape {2}a document must be a mapping/, /unknown-version/, /tables/]],
+  ["a list", "- a\n", [/wrong-shape/, /unknown-version/, /missing-key/]],
+  ["no YAML", "portier: 1\ntables: [a\n", [/^d\.yaml:3:1 {2}not-yaml/]],
+  ["a key twice", "portier: 1\nportier: 1\ntables: {}\n", [/^d\.yaml:2:1 {2}not-yaml {2}.*[Uu]nique/]],
+  ["another version", "portier: 2\ntables: {}\n", [/^d\.yaml:1:10 {2}unknown-version .*"portier" is 2/]],
+  [
+    "an unknown key",
+    `${head}      one: { to: anyone, permits: { view: all } }\n`,
+    [/missing-effect/, /unknown-key.*did you mean "permit"/],
+  ],
+  [
+    "an unknown key at the top",
+    "portier: 1\ntabels: {}\ntables: {}\n",
+    [/^d\.yaml:2:\d+ {2}unknown-key .*did you mean "tables"/],
+  ],
+  [
+    "an unknown people table",
+    "portier: 1\npeople: { table: staf }\ntables: { staff: { key: id, fields: { id: text } } }\n",
+    [/^d\.yaml:2:18 {2}unknown-table .*did you mean "staff"/],
+  ],
+  [
+    "an unknown field in a condition",
+    rule("{ to: anyone, where: titel = 'a', permit: { view: all } }"),
+    [/^d\.yaml:14:33 {2}unknown-field {2}table "objects" has no field "titel"; did you mean "title"\?$/],
+  ],
+  [
+    "an unknown field in an extent",
+    rule("{ to: anyone, permit: { view: [title, staus] } }"),
+    [/^d\.yaml:14:50 {2}unknown-field .*did you mean "status"/],
+  ],
+  [
+    "a role with another capital",
+    rule("{ to: [Registrar], permit: { view: all } }"),
+    [/^d\.yaml:14:19 {2}unknown-who {2}"Registrar".*did you mean "registrar"/],
+  ],
+  [
+    "an unknown choice value",
+    rule("{ to: anyone, where: \"status = 'inn'\", permit: { view: all } }"),
+    [/^d\.yaml:14:43 {2}unknown-choice {2}"inn" is no value of "status"; did you mean "in"/],
+  ],
+  [
+    "a type mismatch",
+    rule("{ to: anyone, where: count = 'two', permit: { view: all } }"),
+    [/^d\.yaml:14:\d+ {2}type-mismatch {2}an integer cannot be compared with a text by "="/],
+  ],
+  ["two effects", rule("{ to: anyone, permit: { view: all }, deny: { view: [title] } }"), [/several-effects/]],
+  ["a permit for nobody", rule("{ permit: { view: all } }"), [/missing-to/]],
+  ["an unknown action", rule("{ to: anyone, permit: { veiw: all } }"), [/unknown-action.*did you mean "view"/]],
+  ["yes where fields are meant", rule("{ to: anyone, permit: { view: yes } }"), [/wrong-extent/]],
+  [
+    "becomes on a view",
+    rule("{ to: anyone, becomes: \"status = 'in'\", permit: { view: all } }"),
+    [/misplaced-becomes/],
+  ],
+  ["the key denied alone", rule("{ deny: { view: [id] } }"), [/denied-key/]],
+  ["a rule's name with a space", `${head}      "one rule": { deny: { view: all } }\n`, [/bad-name/]],
+  [
+    "a reserved name",
+    "portier: 1\ntables: { __proto__: { key: id, fields: { id: text } } }\n",
+    [/bad-name {2}a table cannot be called "__proto__"/],
+  ],
+  ["a role called owner", "portier: 1\nroles: { owner: {} }\ntables: {}\n", [/^d\.yaml:2:\d+ {2}bad-name/]],
+  [
+    "a circle of roles",
+    "portier: 1\nroles: { a: { include: [b] }, b: { include: [c] }, c: { include: [a] } }\ntables: {}\n",
+    [/circle .*a -> b -> c -> a/],
+  ],
+  [
+    "an unknown include",
+    "portier: 1\nroles: { a: { include: [bb] }, bc: {} }\ntables: {}\n",
+    [/unknown-role.*did you mean "bc"/],
+  ],
+  ["a table without key", "portier: 1\ntables: { a: { fields: { id: text } } }\n", [/missing-key.*"key"/]],
+  [
+    "an unknown key field",
+    "portier: 1\ntables: { a: { key: idd, fields: { id: text } } }\n",
+    [/unknown-field.*did you mean "id"/],
+  ],
+  [
+    "an unknown type",
+    "portier: 1\ntables: { a: { key: id, fields: { id: txt } } }\n",
+    [/unknown-type.*did you mean "text"/],
+  ],
+  [
+    "a reference to nowhere",
+    "portier: 1\ntables: { a: { key: id, fields: { id: text, b: { reference: aa } } } }\n",
+    [/unknown-table.*did you mean "a"/],
+  ],
+  [
+    "a default that does not fit",
+    "portier: 1\ntables: { a: { key: id, fields: { id: text, n: { type: integer, default: one } } } }\n",
+    [/bad-default/],
+  ],
+  [
+    "an owner that is no person",
+    "portier: 1\npeople: { table: a }\ntables: { a: { key: id, fields: { id: text } }, b: { key: id, owner: id, fields: { id: text } } }\n",
+    [/not-a-person/],
+  ],
+  ["a time zone that is none", "portier: 1\ntimeZone: Lisbon\ntables: {}\n", [/bad-time-zone/]],
+  [
+    "a role's field that is no choice or text",
+    "portier: 1\npeople: { table: a, roles: n }\ntables: { a: { key: id, fields: { id: text, n: integer } } }\n",
+    [/wrong-field-type/],
+  ],
+];
+
+/** Mistakes that only names or conditions show: for these the JSON Schema has no words. */
+const beyondSchema =
+  /unknown-(table|field|who|choice|role|tag|action)|type-mismatch|misplaced-becomes|circle|denied-key|bad-default|not-a-person|bad-time-zone|wrong-field-type|not-yaml/;
+
+describe("the JSON Schema of documents", () => {
+  const schema = JSON.parse(readFileSync("schema/portier.schema.json", "utf8"));
+  const validate = new Ajv2020({ strict: false }).compile(schema);
+
+  it("takes the museum, and whatever compiles", () => {
+    expect(validate(parseDocument(readFileSync(museumFile, "utf8")).document), JSON.stringify(validate.errors)).toBe(
+      true,
+    );
+    fc.assert(
+      fc.property(
+        fc.array(rules, { maxLength: 4 }),
+        fc.array(sheetRules, { maxLength: 3 }),
+        everyRules,
+        groups,
+        (one, sheet, every, drawn) => {
+          const document = house({ rules: one, sheet, every, groups: drawn });
+          expect(() => compile(document)).not.toThrow();
+          expect(validate(JSON.parse(JSON.stringify(document))), JSON.stringify(validate.errors)).toBe(true);
+        },
+      ),
+      { numRuns: 200 },
+    );
+  });
+
+  it("refuses what is wrong in its shape", () => {
+    const shapes = mistakes.filter(([, , [first]]) => !beyondSchema.test(String(first)));
+    expect(shapes.length).toBeGreaterThan(8);
+    for (const [what, text] of shapes) {
+      const { document } = parseDocument(text);
+      expect(validate(document), what).toBe(false);
+    }
+  });
+});
+
 describe("a document with mistakes", () => {
-  it.each<[string, string, RegExp[]]>([
-    ["an empty file", "", [/^d\.yaml:1:1 {2}wrong-shape {2}a document must be a mapping/, /unknown-version/, /tables/]],
-    ["a list", "- a\n", [/wrong-shape/, /unknown-version/, /missing-key/]],
-    ["no YAML", "portier: 1\ntables: [a\n", [/^d\.yaml:3:1 {2}not-yaml/]],
-    ["a key twice", "portier: 1\nportier: 1\ntables: {}\n", [/^d\.yaml:2:1 {2}not-yaml {2}.*[Uu]nique/]],
-    ["another version", "portier: 2\ntables: {}\n", [/^d\.yaml:1:10 {2}unknown-version .*"portier" is 2/]],
-    [
-      "an unknown key",
-      `${head}      one: { to: anyone, permits: { view: all } }\n`,
-      [/missing-effect/, /unknown-key.*did you mean "permit"/],
-    ],
-    [
-      "an unknown key at the top",
-      "portier: 1\ntabels: {}\ntables: {}\n",
-      [/^d\.yaml:2:\d+ {2}unknown-key .*did you mean "tables"/],
-    ],
-    [
-      "an unknown people table",
-      "portier: 1\npeople: { table: staf }\ntables: { staff: { key: id, fields: { id: text } } }\n",
-      [/^d\.yaml:2:18 {2}unknown-table .*did you mean "staff"/],
-    ],
-    [
-      "an unknown field in a condition",
-      rule("{ to: anyone, where: titel = 'a', permit: { view: all } }"),
-      [/^d\.yaml:14:33 {2}unknown-field {2}table "objects" has no field "titel"; did you mean "title"\?$/],
-    ],
-    [
-      "an unknown field in an extent",
-      rule("{ to: anyone, permit: { view: [title, staus] } }"),
-      [/^d\.yaml:14:50 {2}unknown-field .*did you mean "status"/],
-    ],
-    [
-      "a role with another capital",
-      rule("{ to: [Registrar], permit: { view: all } }"),
-      [/^d\.yaml:14:19 {2}unknown-who {2}"Registrar".*did you mean "registrar"/],
-    ],
-    [
-      "an unknown choice value",
-      rule("{ to: anyone, where: \"status = 'inn'\", permit: { view: all } }"),
-      [/^d\.yaml:14:43 {2}unknown-choice {2}"inn" is no value of "status"; did you mean "in"/],
-    ],
-    [
-      "a type mismatch",
-      rule("{ to: anyone, where: count = 'two', permit: { view: all } }"),
-      [/^d\.yaml:14:\d+ {2}type-mismatch {2}an integer cannot be compared with a text by "="/],
-    ],
-    ["two effects", rule("{ to: anyone, permit: { view: all }, deny: { view: [title] } }"), [/several-effects/]],
-    ["a permit for nobody", rule("{ permit: { view: all } }"), [/missing-to/]],
-    ["an unknown action", rule("{ to: anyone, permit: { veiw: all } }"), [/unknown-action.*did you mean "view"/]],
-    ["yes where fields are meant", rule("{ to: anyone, permit: { view: yes } }"), [/wrong-extent/]],
-    [
-      "becomes on a view",
-      rule("{ to: anyone, becomes: \"status = 'in'\", permit: { view: all } }"),
-      [/misplaced-becomes/],
-    ],
-    ["the key denied alone", rule("{ deny: { view: [id] } }"), [/denied-key/]],
-    ["a rule's name with a space", `${head}      "one rule": { deny: { view: all } }\n`, [/bad-name/]],
-    [
-      "a reserved name",
-      "portier: 1\ntables: { __proto__: { key: id, fields: { id: text } } }\n",
-      [/bad-name {2}a table cannot be called "__proto__"/],
-    ],
-    ["a role called owner", "portier: 1\nroles: { owner: {} }\ntables: {}\n", [/^d\.yaml:2:\d+ {2}bad-name/]],
-    [
-      "a circle of roles",
-      "portier: 1\nroles: { a: { include: [b] }, b: { include: [c] }, c: { include: [a] } }\ntables: {}\n",
-      [/circle .*a -> b -> c -> a/],
-    ],
-    [
-      "an unknown include",
-      "portier: 1\nroles: { a: { include: [bb] }, bc: {} }\ntables: {}\n",
-      [/unknown-role.*did you mean "bc"/],
-    ],
-    ["a table without key", "portier: 1\ntables: { a: { fields: { id: text } } }\n", [/missing-key.*"key"/]],
-    [
-      "an unknown key field",
-      "portier: 1\ntables: { a: { key: idd, fields: { id: text } } }\n",
-      [/unknown-field.*did you mean "id"/],
-    ],
-    [
-      "an unknown type",
-      "portier: 1\ntables: { a: { key: id, fields: { id: txt } } }\n",
-      [/unknown-type.*did you mean "text"/],
-    ],
-    [
-      "a reference to nowhere",
-      "portier: 1\ntables: { a: { key: id, fields: { id: text, b: { reference: aa } } } }\n",
-      [/unknown-table.*did you mean "a"/],
-    ],
-    [
-      "a default that does not fit",
-      "portier: 1\ntables: { a: { key: id, fields: { id: text, n: { type: integer, default: one } } } }\n",
-      [/bad-default/],
-    ],
-    [
-      "an owner that is no person",
-      "portier: 1\npeople: { table: a }\ntables: { a: { key: id, fields: { id: text } }, b: { key: id, owner: id, fields: { id: text } } }\n",
-      [/not-a-person/],
-    ],
-    ["a time zone that is none", "portier: 1\ntimeZone: Lisbon\ntables: {}\n", [/bad-time-zone/]],
-    [
-      "a role's field that is no choice or text",
-      "portier: 1\npeople: { table: a, roles: n }\ntables: { a: { key: id, fields: { id: text, n: integer } } }\n",
-      [/wrong-field-type/],
-    ],
-  ])("%s", (_what, text, expected) => {
+  it.each(mistakes)("%s", (_what, text, expected) => {
     const found = problemsOf(() => compileText(text, { file: "d.yaml" }));
     expect(found.length, found.join("\n")).toBe(expected.length);
     for (const [index, pattern] of expected.entries()) expect(found[index]).toMatch(pattern);
