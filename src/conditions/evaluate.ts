@@ -47,18 +47,8 @@ export function compileTest(expression: Expression, judge: Judge = nobodyMay): T
       return compileIn(expression);
     case "in-list":
       return compileInList(expression);
-    case "match": {
-      const operand = compileRead(expression.operand);
-      const pattern = compileRead(expression.pattern);
-      const matches = matcher(expression.how);
-      return (row, reading) => {
-        const value = operand(row, reading);
-        const sought = pattern(row, reading);
-        if (value === null || sought === null) return Unknown;
-        if (value === undefined || sought === undefined) return Bad;
-        return matches(value as string, sought as string) ? True : False;
-      };
-    }
+    case "match":
+      return compileMatch(expression);
     case "is-null": {
       const operand = compileRead(expression.operand);
       return (row, reading) => {
@@ -209,6 +199,21 @@ function compileIn({ operand, items }: Extract<Expression, { kind: "in" }>): Tes
       else if (candidate === value) return True;
     }
     return truth;
+  };
+}
+
+function compileMatch({ how, operand, pattern }: Extract<Expression, { kind: "match" }>): Test {
+  const read = compileRead(operand);
+  const readPattern = compileRead(pattern);
+  // A pattern that is written out is made ready once.
+  const known =
+    pattern.kind === "constant" && pattern.value !== null ? matcher(how, pattern.value as string) : undefined;
+  return (row, reading) => {
+    const value = read(row, reading);
+    const sought = readPattern(row, reading);
+    if (value === null || sought === null) return Unknown;
+    if (value === undefined || sought === undefined) return Bad;
+    return (known ?? matcher(how, sought as string))(value as string) ? True : False;
   };
 }
 

@@ -47,7 +47,7 @@ export function compileRules(document: unknown, locate?: Locate): Ruleset {
   }
   const rules = readAllRules(declared, groups, ranges);
   if (rules.length > limits.rules) problems.add("too-large", { what: "rules", limit: limits.rules });
-  if (problems.list.length === 0) reportMayCircles(rules, problems);
+  if (problems.list.length === 0) reportMayCircles(rules, schema.tables, problems);
   const found = withoutEchoes(problems.list, declared.broken);
   if (found.length > 0) throw new PortierError(sortByPlace(found, locate));
 

@@ -10,7 +10,7 @@ import { conditions } from "../support/house.js";
 function withoutPlaces(node: unknown): unknown {
   if (Array.isArray(node)) return node.map(withoutPlaces);
   if (typeof node !== "object" || node === null) return node;
-  const entries = Object.entries(node).filter(([key]) => key !== "at" && key !== "places");
+  const entries = Object.entries(node).filter(([key]) => !/^(at|places|tableAt|actionAt)$/.test(key));
   return Object.fromEntries(entries.map(([key, value]) => [key, withoutPlaces(value)]));
 }
 
