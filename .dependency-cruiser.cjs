@@ -1,5 +1,16 @@
 // The layers of the source, from the bottom up. An arrow may lead down this list, never up, and never round in a circle.
-const layers = ["schema", "conditions", "rules", "session", "explain", "ranges", "snapshot", "verify", "document", "cli"];
+const layers = [
+  "schema",
+  "conditions",
+  "rules",
+  "session",
+  "explain",
+  "ranges",
+  "snapshot",
+  "verify",
+  "document",
+  "cli",
+];
 
 const upward = layers.slice(0, -1).map((name, index) => ({
   name: `${name}-imports-down-only`,

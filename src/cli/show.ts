@@ -90,6 +90,7 @@ function chooseFields(table: Table, names: string | undefined): readonly Field[]
 const hiddenMark = "▒▒▒";
 const absentMark = "(no such record)";
 const editMark = "✎";
+const confirmMark = "✎?";
 const differenceMark = "≠";
 
 function printView(
@@ -119,16 +120,29 @@ function printView(
   const headings = [keyName, ...(two ? ["seen by"] : []), ...others.map(({ name }) => name)];
   if (body.length > 0) io.out(bands(headings.map(paint.quiet), body, io.width, two ? 2 : 1));
   const legend = [`${hiddenMark} hidden`, `${editMark} may be edited`, "- no value"];
+  if (lines.some(({ views }) => views.some((view) => view?.cells.some(({ confirm }) => confirm)))) {
+    legend.splice(2, 0, `${confirmMark} after a confirmation`);
+  }
   if (two) legend.push(`${differenceMark} differs from ${viewers[0]?.id}`);
   io.out(`\n${paint.quiet(folded(legend, io.width))}\n`);
 }
 
 /** The marks come first, so that they stay when a narrow column cuts the text. */
 function cellText(cell: CellView, other: CellView | undefined, paint: ReturnType<typeof palette>): string {
-  const differs = other !== undefined && (other.seen !== cell.seen || other.editable !== cell.editable);
-  const text = cell.seen ? (cell.value === null ? "-" : String(cell.value)) : paint.quiet(hiddenMark);
-  const marks = (differs ? differenceMark : "") + (cell.editable ? editMark : "");
+  const differs = other !== undefined && marksOf(other) !== marksOf(cell);
+  const text = cell.seen ? (cell.value === null ? "-" : shownValue(cell.value)) : paint.quiet(hiddenMark);
+  const marks = (differs ? differenceMark : "") + (cell.confirm ? confirmMark : cell.editable ? editMark : "");
   return marks === "" ? text : `${paint.editable(marks)} ${text}`;
+}
+
+/** What one person's cell has in common with another's, or not. */
+function marksOf({ seen, editable, confirm }: CellView): string {
+  return `${seen} ${editable} ${confirm}`;
+}
+
+/** Lists and opaque values as JSON, the rest as it is. */
+function shownValue(value: unknown): string {
+  return typeof value === "object" ? JSON.stringify(value) : String(value);
 }
 
 function jsonView(table: Table, viewers: readonly Viewer[], fields: readonly Field[], lines: readonly Line[]) {

@@ -19,6 +19,9 @@ export interface KeptRange {
   /** Cells that are taken out again. */
   readonly except: readonly string[];
   readonly note: string | undefined;
+  /** Instants in UTC between which the rule is there. */
+  readonly from: string | undefined;
+  readonly until: string | undefined;
 }
 
 /** All ranges that the rules of a table speak of, in the order of the rules' addresses; none for a table without a grid. */
@@ -39,6 +42,8 @@ export function keptRanges(portier: Portier, table: string): KeptRange[] {
           without: rule.except.map(({ text }) => text),
           except: (cells?.except ?? []).map(printRange),
           note: rule.note,
+          from: rule.from,
+          until: rule.until,
         });
       }
     }

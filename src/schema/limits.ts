@@ -2,8 +2,8 @@
 export const limits = {
   tables: 1_000,
   fieldsOfATable: 1_000,
-  roles: 10_000,
-  groups: 10_000,
+  roles: 2_000,
+  groups: 5_000,
   rules: 50_000,
   nameLength: 100,
   choices: 10_000,

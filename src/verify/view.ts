@@ -8,6 +8,8 @@ export interface CellView {
   readonly seen: boolean;
   readonly value?: unknown;
   readonly editable: boolean;
+  /** Editable once something is confirmed. */
+  readonly confirm: boolean;
 }
 
 export interface RecordView {
@@ -25,10 +27,9 @@ export function recordView(session: Session, table: Table, row: Row): RecordView
   if (listed === undefined && opened === undefined) return undefined;
   const seen = { ...listed, ...opened };
   const cells = table.fields.map(({ name }): CellView => {
-    const editable = session.may("edit", table.name, row, name);
-    return Object.hasOwn(seen, name)
-      ? { field: name, seen: true, value: seen[name], editable }
-      : { field: name, seen: false, editable };
+    const { permitted, confirm } = session.decide("edit", table.name, row, name);
+    const cell = { field: name, editable: permitted, confirm: confirm !== undefined };
+    return Object.hasOwn(seen, name) ? { ...cell, seen: true, value: seen[name] } : { ...cell, seen: false };
   });
   return { cells, deletable: session.may("delete", table.name, row) };
 }

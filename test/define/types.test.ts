@@ -66,7 +66,7 @@ interface Shape {
 }
 
 // Each of these is a mistake, and TypeScript must say so at its place; none of it runs.
-export function mistakes(): void {
+function mistakes(): void {
   const key = "id";
   const fields = { id: "text" } as const;
 
@@ -584,3 +584,5 @@ export function mistakes(): void {
   // @ts-expect-error there is no such field to choose for
   session.choices("objects", "titel");
 }
+
+void mistakes;

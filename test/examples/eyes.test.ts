@@ -43,7 +43,9 @@ describe.skipIf(chromiumPath === undefined)("the page that shows tables through 
     await page.getByLabel("See as").selectOption({ label: "Kofi Lindqvist, s-005" });
     expect(await cell(0, "insured_value").textContent()).toBe("✎ 12500.00");
     await page.getByLabel("See as").selectOption({ label: "Odalys Quint, s-003" });
-    await expect.poll(() => page.getByRole("status").textContent()).toContain("Odalys Quint (assistant, keeper)");
+    await expect
+      .poll(() => page.getByRole("status").textContent())
+      .toContain("Odalys Quint (assistant, editor of e-1, keeper, lead of e-1)");
     expect(await cell(0, "insured_value").textContent()).toBe("hidden");
     expect(await cell(0, "insured_value").getAttribute("class")).toContain("hidden");
     expect(await page.content()).not.toContain("12500.00");
@@ -63,7 +65,8 @@ describe.skipIf(chromiumPath === undefined)("the page that shows tables through 
       for (const [index, row] of records("objects").slice(0, 40).entries()) {
         const seen = { ...session.mask("objects", row, "list"), ...session.mask("objects", row, "view") };
         const expected = fields.map((field) => {
-          const mark = session.may("edit", "objects", row, field) ? "✎ " : "";
+          const { permitted, confirm } = session.decide("edit", "objects", row, field);
+          const mark = permitted ? (confirm === undefined ? "✎ " : "✎? ") : "";
           return mark + (field in seen ? (seen[field] ?? "–") : "hidden");
         });
         expect(texts[index], `${person} ${row["accession"]}`).toEqual(expected);
@@ -127,6 +130,21 @@ describe.skipIf(chromiumPath === undefined)("the page that shows tables through 
     await page.keyboard.press("PageDown");
     expect(await at()).toBe("BM-IN-0012");
     expect(await page.locator("[role=gridcell][tabindex='0']").count()).toBe(1);
+  });
+
+  it("shows the ranges of a grid with who keeps them, and cells that ask for a confirmation", async () => {
+    await open("as=s-001&table=plan");
+    const total = page.locator("tbody tr").nth(1).locator("[role=gridcell]").nth(7);
+    expect(await total.textContent()).toBe("✎? 5000.00");
+    await page.getByText("7 ranges").click();
+    const ranges = await page.locator(".ranges tbody tr").allTextContents();
+    expect(ranges).toHaveLength(7);
+    expect(ranges[0]).toBe("B2:B is locked for anyone from 2027-04-01 plan/first-quarter-is-overThis quarter is over.");
+    await total.click();
+    const why = page.getByRole("complementary", { name: "Why" });
+    await why.getByRole("button", { name: "edit" }).click();
+    expect(await why.textContent()).toContain("to be confirmed first (plan/totals-are-worked-out)");
+    expect(await why.textContent()).toContain("asks to confirm edit");
   });
 
   it("turns pages", async () => {

@@ -8,7 +8,8 @@ import type { Condition, OperandSyntax, PathSyntax } from "../../src/conditions/
  */
 
 export type Row = Readonly<Record<string, unknown>>;
-type Json = Readonly<Record<string, any>>; // biome-ignore lint/suspicious/noExplicitAny: the document as it was written
+// biome-ignore lint/suspicious/noExplicitAny: the document as it was written
+type Json = Readonly<Record<string, any>>;
 
 export interface World {
   readonly document: Json;
@@ -57,6 +58,7 @@ interface Shape {
   readonly flags: Json;
 }
 
+// biome-ignore lint/suspicious/noExplicitAny: the document as it was written
 function listed(value: unknown): any[] {
   if (value === undefined) return [];
   return Array.isArray(value) ? value : [value];
@@ -254,6 +256,7 @@ export class Naive {
     return or([of(given), ...carrying.map(([carrier]) => this.#member(carrier))]);
   }
 
+  // biome-ignore lint/suspicious/noExplicitAny: the document as it was written
   #memberOf(member: any): Truth {
     if (this.#person === undefined) return F;
     if (typeof member === "string") {

@@ -2,6 +2,7 @@ import { useMemo, useState } from "react";
 import { useAddress } from "./address";
 import { Grid, type Place } from "./Grid";
 import { nameOf, seenRecords, tables, viewerById, viewers } from "./museum";
+import { Ranges } from "./Ranges";
 import { Why } from "./Why";
 
 const pageSize = 40;
@@ -72,6 +73,7 @@ export function App() {
           ) : (
             <Grid table={table} eyes={eyes} records={shown} asked={asked} onAsk={setAsked} />
           )}
+          <Ranges table={table.name} />
           <Legend two={eyes.length > 1} />
         </section>
         {asked !== undefined && <Why place={asked} table={table.name} onClose={close} />}
@@ -119,6 +121,7 @@ function Legend({ two }: { two: boolean }) {
     <p className="legend">
       <span className="sample hidden">hidden</span> may not be seen
       <span className="sample editable">✎ text</span> may be edited
+      <span className="sample editable confirm">✎? text</span> after a confirmation
       {two && (
         <>
           <span className="sample">≠</span> differs from the first person

@@ -1,4 +1,5 @@
 import type { Portier } from "portier";
+import { columnLetters } from "portier/ranges";
 import type { CellView, Viewer } from "portier/verify";
 import { type KeyboardEvent, useRef, useState } from "react";
 import { nameOf, type SeenRecord } from "./museum";
@@ -69,12 +70,15 @@ export function Grid({ table, eyes, records, asked, onAsk }: GridProps) {
         <thead>
           <tr>
             {eyes.length > 1 && <th scope="col">seen by</th>}
-            {table.fields.map(({ name, sensitive }) => (
-              <th key={name} scope="col">
-                {name}
-                {sensitive && <small title="never covered by “all”"> sensitive</small>}
-              </th>
-            ))}
+            {table.fields
+              .map((field) => ({ ...field, letter: letterOf(table, field.name) }))
+              .map(({ name, sensitive, letter }) => (
+                <th key={name} scope="col">
+                  {letter !== undefined && <b className="letter">{letter}</b>}
+                  {name}
+                  {sensitive && <small title="never covered by “all”"> sensitive</small>}
+                </th>
+              ))}
           </tr>
         </thead>
         <tbody ref={body}>
@@ -97,6 +101,12 @@ export function Grid({ table, eyes, records, asked, onAsk }: GridProps) {
       </table>
     </div>
   );
+}
+
+/** The letter of a column, in a table that is a grid. */
+function letterOf({ grid }: Table, field: string): string | undefined {
+  const index = grid?.columns.findIndex(({ name }) => name === field) ?? -1;
+  return index < 0 ? undefined : columnLetters(index + 1);
 }
 
 type Position = { readonly line: number; readonly column: number };
@@ -146,12 +156,16 @@ function Cells({ line: { record, viewer, index, cells }, columns, focused, asked
   const first = index === 0 ? undefined : record.views[0];
   return cells.map((cell, column) => {
     const other = first?.[column];
-    const differs = other !== undefined && (other.seen !== cell.seen || other.editable !== cell.editable);
+    const differs =
+      other !== undefined &&
+      (other.seen !== cell.seen || other.editable !== cell.editable || other.confirm !== cell.confirm);
     return (
       <td
         key={cell.field}
         {...cellProps(cell.field, column)}
-        className={[cell.seen ? "seen" : "hidden", cell.editable ? "editable" : ""].join(" ")}
+        className={[cell.seen ? "seen" : "hidden", cell.editable ? "editable" : "", cell.confirm ? "confirm" : ""].join(
+          " ",
+        )}
       >
         {differs && (
           <span role="img" aria-label="differs: ">
@@ -159,8 +173,8 @@ function Cells({ line: { record, viewer, index, cells }, columns, focused, asked
           </span>
         )}
         {cell.editable && (
-          <span role="img" aria-label="editable: ">
-            ✎{" "}
+          <span role="img" aria-label={cell.confirm ? "editable after a confirmation: " : "editable: "}>
+            {cell.confirm ? "✎?" : "✎"}{" "}
           </span>
         )}
         {cell.seen ? shown(cell.value) : "hidden"}
@@ -170,5 +184,6 @@ function Cells({ line: { record, viewer, index, cells }, columns, focused, asked
 }
 
 function shown(value: unknown): string {
-  return value === null || value === undefined ? "–" : String(value);
+  if (value === null || value === undefined) return "–";
+  return typeof value === "object" ? JSON.stringify(value) : String(value);
 }

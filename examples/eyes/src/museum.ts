@@ -2,15 +2,32 @@ import type { Row } from "portier";
 import { compileText, readData, recordKey } from "portier/document";
 import { type CellView, personViewers, recordView, type Viewer } from "portier/verify";
 import departments from "../../museum/data/departments.json?raw";
+import exhibition_team from "../../museum/data/exhibition_team.json?raw";
+import exhibitions from "../../museum/data/exhibitions.json?raw";
+import exhibits from "../../museum/data/exhibits.json?raw";
 import loans from "../../museum/data/loans.json?raw";
 import objects from "../../museum/data/objects.json?raw";
+import partners from "../../museum/data/partners.json?raw";
+import plan from "../../museum/data/plan.json?raw";
 import staff from "../../museum/data/staff.json?raw";
+import treatments from "../../museum/data/treatments.json?raw";
 import rules from "../../museum/museum.portier.yaml?raw";
 
 /** The museum's document and data, as an application loads them. */
 export const portier = compileText(rules, { file: "museum.portier.yaml" });
 
-const texts = { departments, staff, objects, loans };
+const texts = {
+  departments,
+  staff,
+  objects,
+  loans,
+  treatments,
+  exhibitions,
+  exhibition_team,
+  exhibits,
+  partners,
+  plan,
+};
 const data = readData(
   portier,
   Object.entries(texts).map(([table, text]) => ({ table, file: `${table}.json`, text })),
@@ -18,9 +35,13 @@ const data = readData(
 
 export const tables = [...portier.schema.tables.values()];
 
+/** Sessions of the demo are opened at this moment, so that what is told of it stays true. */
+export const moment = "2026-11-24T09:00:00Z";
+
 /** The visitor first, then everybody of the staff. */
 export const viewers: readonly Viewer[] = personViewers(portier, data.tables.get("staff") ?? [], {
   source: data.source,
+  request: { now: moment },
 });
 
 export function viewerById(id: string | undefined): Viewer | undefined {
