@@ -1,4 +1,5 @@
-import { PortierError, problem } from "../schema/problems.js";
+import { PortierError } from "../schema/problems.js";
+import { problem } from "../schema/report.js";
 import type { Portier } from "../session/portier.js";
 import { accessMatrix, type MatrixCell, type MatrixRow } from "../verify/matrix.js";
 import { personViewers, roleViewers, type Viewer } from "../verify/viewers.js";

@@ -1,6 +1,7 @@
 import type { Row } from "../conditions/source.js";
 import { recordKey } from "../document/data.js";
-import { PortierError, problem } from "../schema/problems.js";
+import { PortierError } from "../schema/problems.js";
+import { problem } from "../schema/report.js";
 import type { Field, Table } from "../schema/schema.js";
 import { type CellView, type RecordView, recordView } from "../verify/view.js";
 import type { Viewer } from "../verify/viewers.js";

@@ -1,5 +1,6 @@
 import { limits } from "../schema/limits.js";
-import type { Path, Problems } from "../schema/problems.js";
+import type { Path } from "../schema/problems.js";
+import type { Problems } from "../schema/report.js";
 import {
   type Field,
   type FieldPath,

@@ -1,6 +1,7 @@
 import type { Row, Source } from "../conditions/source.js";
-import { type Locate, PortierError, type Problem, problem } from "../schema/problems.js";
+import { type Locate, PortierError, type Problem } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
+import { problem } from "../schema/report.js";
 import type { Table } from "../schema/schema.js";
 import type { Portier } from "../session/portier.js";
 import { parsePlaced } from "./parse-document.js";

@@ -9,7 +9,8 @@ import {
   parseDocument as parseYaml,
 } from "yaml";
 import type { DocumentInput } from "../schema/document.js";
-import { type Locate, type Path, PortierError, type Problem, problem } from "../schema/problems.js";
+import { type Locate, type Path, PortierError, type Problem } from "../schema/problems.js";
+import { problem } from "../schema/report.js";
 import { compile, type Portier } from "../session/portier.js";
 import { lineAndColumn, offsetInScalar } from "./text-place.js";
 

@@ -1,8 +1,9 @@
 import { type Operand, type SessionOperand, visitOperands } from "../conditions/expression.js";
 import { type Declared, declare } from "../schema/declare.js";
 import { limits } from "../schema/limits.js";
-import { type Locate, PortierError, type Problem, Problems, problem } from "../schema/problems.js";
+import { type Locate, PortierError, type Problem } from "../schema/problems.js";
 import { checkName, type Part, readMapping, readText } from "../schema/reader.js";
+import { Problems, problem } from "../schema/report.js";
 import { printFieldPath, type Schema, type Table } from "../schema/schema.js";
 import type { ActionName } from "./actions.js";
 import { readRange } from "./cells.js";

@@ -1,7 +1,7 @@
 import { type Expression, visitTests } from "../conditions/expression.js";
 import { reportCircle } from "../schema/circles.js";
-import type { Problems } from "../schema/problems.js";
 import type { Part } from "../schema/reader.js";
+import type { Problems } from "../schema/report.js";
 import type { Table } from "../schema/schema.js";
 import { type ActionName, actionOf } from "./actions.js";
 import type { Rule } from "./rule.js";

@@ -1,5 +1,5 @@
-import type { Problems } from "./problems.js";
 import type { Part } from "./reader.js";
+import type { Problems } from "./report.js";
 
 interface Arrow {
   readonly name: string;

@@ -1,38 +1,17 @@
+import { callMessages, meant, type Said, shown, type Unknown } from "./call-messages.js";
 import { nearest } from "./nearest.js";
-
-type Said = readonly [message: string, hint?: string | undefined];
-
-interface Unknown {
-  readonly name: string;
-  readonly candidates: Iterable<string>;
-}
-
-function meant({ name, candidates }: Unknown): string | undefined {
-  const known = [...candidates];
-  const near = nearest(name, known);
-  if (near !== undefined) return `did you mean "${near}"?`;
-  if (known.length === 0) return undefined;
-  return `known: ${known.slice(0, 12).join(", ")}${known.length > 12 ? ", ..." : ""}`;
-}
 
 function meantRange({ found, names }: { found: string; names: readonly string[] }): string {
   const near = nearest(found, names);
   return near === undefined ? "write B2:F40, C7, G:G, 2:2, A2:E or H:" : `did you mean the range "${near}"?`;
 }
 
-/** A value of a document or of data, short enough for a sentence. */
-export function shown(value: unknown): string {
-  if (value === undefined) return "nothing";
-  if (Array.isArray(value)) return value.length === 0 ? "an empty list" : "a list";
-  if (typeof value === "object" && value !== null) return "a mapping";
-  const text = typeof value === "string" ? JSON.stringify(value) : String(value);
-  return text.length > 60 ? `${text.slice(0, 57)}...` : text;
-}
-
 const article = (word: string): string => (/^[aeiou]/.test(word) ? `an ${word}` : `a ${word}`);
 
 /** Every sentence of a problem, by its code. Facts in, words out; nothing else in Portier words a problem. */
 export const messages = {
+  ...callMessages,
+
   // Shape of a document
   "wrong-shape": (f: { what: string; expected: string; found: unknown }): Said => [
     `${f.what} must be ${f.expected}, not ${shown(f.found)}`,
@@ -55,8 +34,6 @@ export const messages = {
   ],
 
   // Tables and fields
-  "unknown-table": (f: Unknown): Said => [`there is no table "${f.name}"`, meant(f)],
-  "unknown-field": (f: Unknown & { table: string }): Said => [`table "${f.table}" has no field "${f.name}"`, meant(f)],
   "unknown-type": (f: Unknown): Said => [`there is no field type "${f.name}"`, meant(f)],
   "untyped-field": (f: { name: string }): Said => [
     `field "${f.name}" has no type`,
@@ -109,10 +86,6 @@ export const messages = {
   ],
 
   // Roles and who
-  "unknown-role": (f: Unknown & { where?: string }): Said => [
-    `${f.where === undefined ? "" : `${f.where}: `}there is no role "${f.name}"`,
-    meant(f),
-  ],
   "unknown-who": (f: Unknown): Said => [`"${f.name}" is no role and nothing else that a rule can be for`, meant(f)],
   circle: (f: { what: "roles" | "groups and roles" | "may"; names: readonly string[] }): Said => [
     f.what === "may"
@@ -132,18 +105,9 @@ export const messages = {
     `role "${f.role}" is not held on a record`,
     `write "${f.role}" alone, or give the role a scope`,
   ],
-  "wrong-scope": (f: { role: string; scope: string | undefined; where: string }): Said => [
-    f.scope === undefined
-      ? `${f.where}: role "${f.role}" is not held on a record`
-      : `${f.where}: role "${f.role}" is held on records of "${f.scope}"`,
-  ],
   "no-owner": (f: { table: string }): Said => [
     `table "${f.table}" has no owner`,
     'name the field that leads to the person: "owner: FIELD"',
-  ],
-  "no-people": (f: { what: string }): Said => [
-    `${f.what} needs to know the people, but the document names no people table`,
-    'add "people: { table: ... }"',
   ],
   "no-manager": (f: { what: string }): Said => [
     `${f.what} needs to know who is above whom`,
@@ -162,10 +126,6 @@ export const messages = {
   "missing-to": (f: { rule: string; effect: string }): Said => [
     `rule "${f.rule}" does not say to whom`,
     `${article(f.effect)} needs "to"; write "to: anyone" if that is meant`,
-  ],
-  "unknown-action": (f: Unknown & { table: string }): Said => [
-    `table "${f.table}" knows no action "${f.name}"`,
-    meant(f),
   ],
   "wrong-extent": (f: { action: string; found: unknown; expected: string }): Said => [
     `${shown(f.found)} is no extent for ${f.action}`,
@@ -201,7 +161,6 @@ export const messages = {
   // Conditions
   "condition-syntax": (f: { found: string; expected: string }): Said => [`found ${f.found}`, `expected ${f.expected}`],
   "condition-depth": (f: { limit: number }): Said => [`the condition nests more than ${f.limit} deep`],
-  "unknown-request": (f: Unknown): Said => [`the request has no value "${f.name}"`, meant(f)],
   "type-mismatch": (f: { left: string; right: string; op: string }): Said => [
     `${article(f.left)} cannot be compared with ${article(f.right)} by "${f.op}"`,
   ],
@@ -223,10 +182,6 @@ export const messages = {
     '"may" has no place here',
     "it asks about a record, and this condition is about a person",
   ],
-  "needs-source": (f: { what: string; method?: "referring" | "all" }): Said =>
-    f.method === undefined
-      ? [`${f.what} reads other records, but the session has no source`, "give the session a source"]
-      : [`${f.what} needs the source's "${f.method}", which it does not have`, `add ${f.method}() to the source`],
 
   // Text files
   "file-missing": (f: { file: string; why: string }): Said => [`cannot read ${f.file}: ${f.why}`],
@@ -238,12 +193,6 @@ export const messages = {
   ],
 
   // Data
-  "bad-value": (f: { field: string; expects: string; found: unknown }): Said => [
-    `"${f.field}" must be ${f.expects}, not ${shown(f.found)}`,
-  ],
-  "missing-record-key": (f: { table: string; field: string }): Said => [
-    `this record of "${f.table}" has no key: "${f.field}" is missing or null`,
-  ],
   "duplicate-record": (f: { table: string; key: string }): Said => [
     `table "${f.table}" has the key ${shown(f.key)} twice`,
   ],
@@ -288,6 +237,4 @@ export const messages = {
   ],
 
   // Calls
-  "wrong-call": (f: { what: string; hint: string }): Said => [f.what, f.hint],
-  fault: (f: { what: string }): Said => [f.what],
 } as const;

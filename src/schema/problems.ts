@@ -1,4 +1,5 @@
-import { messages } from "./messages.js";
+import { callMessages } from "./call-messages.js";
+import type { messages } from "./messages.js";
 
 /** Where in a document: the keys and indexes from its root. */
 export type Path = readonly (string | number)[];
@@ -27,28 +28,6 @@ export interface Problem {
   readonly column?: number;
 }
 
-/** Makes one problem from its code and facts. The only place where a sentence meets a code. */
-export function problem<C extends ProblemCode>(code: C, facts: Facts<C>, path: Path = [], offset?: number): Problem {
-  const say = messages[code] as (facts: Facts<C>) => readonly [message: string, hint?: string | undefined];
-  const [message, hint] = say(facts);
-  return {
-    code,
-    message,
-    ...(hint === undefined ? {} : { hint }),
-    path,
-    ...(offset === undefined ? {} : { offset }),
-  };
-}
-
-/** Gathers problems while the reader goes on. */
-export class Problems {
-  readonly list: Problem[] = [];
-
-  add<C extends ProblemCode>(code: C, facts: Facts<C>, path: Path = [], offset?: number): void {
-    this.list.push(problem(code, facts, path, offset));
-  }
-}
-
 /** Finds the place of a path (and an offset in the text there) in the file that a document was read from. */
 export type Locate = (path: Path, offset?: number) => { file?: string; line?: number; column?: number };
 
@@ -68,9 +47,14 @@ export class PortierError extends Error {
   }
 }
 
-/** A {@link PortierError} with a single problem. */
-export function portierError<C extends ProblemCode>(code: C, facts: Facts<C>, path: Path = []): PortierError {
-  return new PortierError([problem(code, facts, path)]);
+/** What a call can be wrong in. */
+export type CallCode = keyof typeof callMessages;
+
+/** A {@link PortierError} for a call. */
+export function portierError<C extends CallCode>(code: C, facts: Facts<C>, path: Path = []): PortierError {
+  const say = callMessages[code] as (facts: Facts<C>) => readonly [message: string, hint?: string | undefined];
+  const [message, hint] = say(facts);
+  return new PortierError([{ code, message, ...(hint === undefined ? {} : { hint }), path }]);
 }
 
 /** `museum.portier.yaml:41:17  unknown-field  table "objects" has no field "titel"; did you mean "title"?` */

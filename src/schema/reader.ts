@@ -1,5 +1,6 @@
 import { limits } from "./limits.js";
-import type { Path, Problems } from "./problems.js";
+import type { Path } from "./problems.js";
+import type { Problems } from "./report.js";
 
 /** One part of a document that is being checked: its value, its place, and the list that problems go to. */
 export interface Part {

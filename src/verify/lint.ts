@@ -3,7 +3,8 @@ import type { Row, Source } from "../conditions/source.js";
 import { specialize } from "../conditions/specialize.js";
 import type { Ruleset } from "../rules/compile-rules.js";
 import type { Rule } from "../rules/rule.js";
-import { type Problem, Problems } from "../schema/problems.js";
+import type { Problem } from "../schema/problems.js";
+import { Problems } from "../schema/report.js";
 import type { Field } from "../schema/schema.js";
 import { type Portier, rulesetOf } from "../session/portier.js";
 

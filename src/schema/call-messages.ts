@@ -1,0 +1,67 @@
+import { nearest } from "./nearest.js";
+
+/** A sentence, and the next step. */
+export type Said = readonly [message: string, hint?: string | undefined];
+
+/** A name that is not there, and those that are. */
+export interface Unknown {
+  readonly name: string;
+  readonly candidates: Iterable<string>;
+}
+
+/** The name that was most likely meant, or those there are. */
+export function meant({ name, candidates }: Unknown): string | undefined {
+  const known = [...candidates];
+  const near = nearest(name, known);
+  if (near !== undefined) return `did you mean "${near}"?`;
+  if (known.length === 0) return undefined;
+  return `known: ${known.slice(0, 12).join(", ")}${known.length > 12 ? ", ..." : ""}`;
+}
+
+/** A value of a document or of data, short enough for a sentence. */
+export function shown(value: unknown): string {
+  if (value === undefined) return "nothing";
+  if (Array.isArray(value)) return value.length === 0 ? "an empty list" : "a list";
+  if (typeof value === "object" && value !== null) return "a mapping";
+  const text = typeof value === "string" ? JSON.stringify(value) : String(value);
+  return text.length > 60 ? `${text.slice(0, 57)}...` : text;
+}
+
+/**
+ * The sentences of what a call can be wrong in. They are apart from those about documents, so that an application that
+ * only opens snapshots does not carry these along.
+ */
+export const callMessages = {
+  "bad-value": (f: { field: string; expects: string; found: unknown }): Said => [
+    `"${f.field}" must be ${f.expects}, not ${shown(f.found)}`,
+  ],
+  "missing-record-key": (f: { table: string; field: string }): Said => [
+    `this record of "${f.table}" has no key: "${f.field}" is missing or null`,
+  ],
+  "needs-source": (f: { what: string; method?: "referring" | "all" }): Said =>
+    f.method === undefined
+      ? [`${f.what} reads other records, but the session has no source`, "give the session a source"]
+      : [`${f.what} needs the source's "${f.method}", which it does not have`, `add ${f.method}() to the source`],
+  "no-people": (f: { what: string }): Said => [
+    `${f.what} needs to know the people, but the document names no people table`,
+    'add "people: { table: ... }"',
+  ],
+  "unknown-action": (f: Unknown & { table: string }): Said => [
+    `table "${f.table}" knows no action "${f.name}"`,
+    meant(f),
+  ],
+  "unknown-field": (f: Unknown & { table: string }): Said => [`table "${f.table}" has no field "${f.name}"`, meant(f)],
+  "unknown-request": (f: Unknown): Said => [`the request has no value "${f.name}"`, meant(f)],
+  "unknown-role": (f: Unknown & { where?: string }): Said => [
+    `${f.where === undefined ? "" : `${f.where}: `}there is no role "${f.name}"`,
+    meant(f),
+  ],
+  "unknown-table": (f: Unknown): Said => [`there is no table "${f.name}"`, meant(f)],
+  "wrong-call": (f: { what: string; hint: string }): Said => [f.what, f.hint],
+  "wrong-scope": (f: { role: string; scope: string | undefined; where: string }): Said => [
+    f.scope === undefined
+      ? `${f.where}: role "${f.role}" is not held on a record`
+      : `${f.where}: role "${f.role}" is held on records of "${f.scope}"`,
+  ],
+  fault: (f: { what: string }): Said => [f.what],
+} as const;
