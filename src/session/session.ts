@@ -335,8 +335,9 @@ const strict: ChangeOptions = Object.freeze({});
 /** Options decide how strict a judgement is, so a wrong one is an error and never the default. */
 function checkOptions(given: unknown): ChangeOptions {
   if (given === undefined) return strict;
-  const { mode, confirmed, ...more } = isRow(given) ? given : { mode: given };
+  const { mode, confirmed, ...more } = isRow(given) ? given : {};
   const isRight =
+    isRow(given) &&
     (mode === undefined || mode === "strict" || mode === "lenient") &&
     (confirmed === undefined || (Array.isArray(confirmed) && confirmed.every((one) => typeof one === "string"))) &&
     Object.keys(more).length === 0;
