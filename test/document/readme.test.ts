@@ -1,5 +1,5 @@
 import { readFileSync } from "node:fs";
-import type { Row } from "portier";
+import { compile, define, type Row } from "portier";
 import { compileText } from "portier/document";
 import { lint } from "portier/verify";
 import { describe, expect, it } from "vitest";
@@ -29,6 +29,31 @@ describe("the README", () => {
       refusals: [{ field: "status", message: "An object leaves the collection only by the registrar's hand." }],
     });
     expect(session.reach("edit", "objects")).toBe("some");
+  });
+
+  it("declares in TypeScript what compiles and answers as it says", () => {
+    const house = define({
+      people: { table: "staff", roles: "post" },
+      roles: { keeper: {} },
+      tables: {
+        staff: { key: "id", fields: { id: "text", post: { choice: ["keeper"] }, department: "text" } },
+        objects: { key: "id", fields: { id: "text", title: "text", department: "text" } },
+      },
+    }).rules({
+      objects: {
+        "keepers-open-their-department": {
+          to: "keeper",
+          where: ({ record, me }) => record.department.is(me.department),
+          permit: { view: "all", edit: ["title"] },
+        },
+      },
+    });
+    // Without spaces, as those are the formatter's.
+    const tight = (text: string) => text.replaceAll(/\s/g, "");
+    expect(tight(readme)).toContain(tight("where: ({ record, me }) => record.department.is(me.department),"));
+    const session = compile(house).session({ person: { id: "s-003", post: "keeper", department: "ships" } });
+    expect(session.mask("objects", { id: "o-1", title: "Bell", department: "ships" })?.title).toBe("Bell");
+    expect(session.mask("objects", { id: "o-1", title: "Bell", department: "arms" })).toBeUndefined();
   });
 
   it("shows no picture and no page that is not there", () => {
