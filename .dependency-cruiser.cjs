@@ -4,6 +4,7 @@ const layers = [
   "conditions",
   "rules",
   "session",
+  "define",
   "explain",
   "ranges",
   "snapshot",
