@@ -1,41 +1,21 @@
 import { limits } from "../schema/limits.js";
-import type { Path } from "../schema/problems.js";
-import type { Problems } from "../schema/report.js";
-import {
-  type Field,
-  type FieldPath,
-  lastOf,
-  type Schema,
-  singleKey,
-  type Table,
-  writtenOut,
-} from "../schema/schema.js";
-import type { FieldType } from "../schema/types/field-type.js";
-import { reference } from "../schema/types/reference.js";
+import type { Table } from "../schema/schema.js";
 import { scalarTypes } from "../schema/types/scalars.js";
+import { asDecimal, comparable, comparisonGroup, findLink, isText } from "./comparable.js";
 import { always, and, type Expression, never, not, type Operand, or } from "./expression.js";
 import { parseCondition } from "./parser.js";
-import type { Condition, OperandSyntax, PathSyntax } from "./syntax.js";
+import { PathResolver, type Scope } from "./resolve.js";
+import type { Condition, OperandSyntax } from "./syntax.js";
 import { Unknown } from "./truth.js";
-
-/** What a condition's names mean: the table whose record it is about, and where problems go. */
-export interface Scope {
-  readonly schema: Schema;
-  readonly table: Table;
-  readonly problems: Problems;
-  /** Place of the condition's text in the document. */
-  readonly path: Path;
-  /** Whether a `may` may do with the action on the table; undefined where `may` has no place, as in a group. */
-  readonly isAction: ((action: string, table: Table) => boolean) | undefined;
-}
 
 /** Parses a condition and resolves it in its scope. After a problem the answer is undefined and the problem is listed. */
 export function readCondition(source: string, scope: Scope): Expression | undefined {
   const parsed = parseCondition(source);
-  if ("problem" in parsed) {
-    const { code, at, found, expected } = parsed.problem;
-    if (code === "condition-depth") scope.problems.add(code, { limit: limits.conditionDepth }, scope.path, at);
-    else scope.problems.add(code, { found, expected }, scope.path, at);
+  if ("problems" in parsed) {
+    for (const { code, at, found, expected } of parsed.problems) {
+      if (code === "condition-depth") scope.problems.add(code, { limit: limits.conditionDepth }, scope.path, at);
+      else scope.problems.add(code, { found, expected }, scope.path, at);
+    }
     return undefined;
   }
   const before = scope.problems.list.length;
@@ -48,9 +28,12 @@ class Checker {
   /** Inside `exists`: the table of the record that the rule is about, which `this` leads to. */
   readonly #outer: Table | undefined;
 
+  readonly #paths: PathResolver;
+
   constructor(scope: Scope, outer?: Table) {
     this.#scope = scope;
     this.#outer = outer;
+    this.#paths = new PathResolver(scope, outer);
   }
 
   condition(node: Condition): Expression {
@@ -142,7 +125,7 @@ class Checker {
     }
     if (node.operand.kind === "null") return { kind: "truth", value: Unknown };
     const isSame = comparable(operand.type, element) && operand.type.base !== "list";
-    if (isSame && group(operand.type) !== "number") return { kind: "in-list", operand, list };
+    if (isSame && comparisonGroup(operand.type) !== "number") return { kind: "in-list", operand, list };
     if (isSame && operand.type.base === element.base) return { kind: "in-list", operand, list };
     if (isSame && element.base === "decimal") return { kind: "in-list", operand: asDecimal(operand), list };
     const facts = { left: operand.type.label, right: list.type.label, op: "in" };
@@ -266,7 +249,7 @@ class Checker {
         return undefined;
       }
       case "path":
-        return this.#path(node);
+        return this.#paths.resolve(node);
       default:
         return node satisfies never;
     }
@@ -283,137 +266,4 @@ class Checker {
     this.#scope.problems.add("bad-literal", facts, this.#scope.path, at);
     return undefined;
   }
-
-  #path(node: PathSyntax): Operand | undefined {
-    const { schema, table, problems, path } = this.#scope;
-    switch (node.root) {
-      case "record":
-        return this.#fieldOperand(this.#steps(table, node));
-      case "this": {
-        const own = this.#outer ?? table;
-        const kind = this.#outer === undefined ? "field" : "outer";
-        if (node.names.length > 0) return this.#fieldOperand(this.#steps(own, node), kind);
-        return { kind, type: reference(own.name, own.address.type), path: [own.address] };
-      }
-      case "owner": {
-        if (table.owner === undefined || schema.people === undefined) {
-          problems.add("no-owner", { table: table.name }, path, node.at);
-          return undefined;
-        }
-        const [first, ...rest] = table.owner;
-        if (node.names.length === 0) {
-          return { kind: "field", type: personType(schema.people.table, table.owner), path: table.owner };
-        }
-        if (lastOf(table.owner).type.element !== undefined) {
-          const facts = { table: table.name, field: "owner", label: lastOf(table.owner).type.label };
-          problems.add("not-a-reference", facts, path, node.at);
-          return undefined;
-        }
-        const further = this.#steps(schema.people.table, node);
-        return further && this.#fieldOperand([first, ...rest, ...further]);
-      }
-      case "me": {
-        const people = schema.people?.table;
-        const key = people && singleKey(people);
-        if (people === undefined || key === undefined) {
-          problems.add("no-people", { what: '"me"' }, path, node.at);
-          return undefined;
-        }
-        if (node.names.length === 0) return { kind: "me", type: reference(people.name, key.type), path: [key] };
-        const steps = this.#steps(people, node);
-        return steps && { kind: "me", type: lastOf(steps).type, path: steps };
-      }
-      case "request":
-        return this.#request(node);
-      default:
-        return node.root satisfies never;
-    }
-  }
-
-  #fieldOperand(steps: FieldPath | undefined, kind: "field" | "outer" = "field"): Operand | undefined {
-    return steps && { kind, type: lastOf(steps).type, path: steps };
-  }
-
-  #request(node: PathSyntax): Operand | undefined {
-    const { schema, problems, path } = this.#scope;
-    const [name, ...rest] = node.names;
-    const type = name === "now" ? scalarTypes.timestamp : schema.request.get(name ?? "");
-    if (name !== undefined && type !== undefined && rest.length === 0) return { kind: "request", type, name };
-    const candidates = ["now", ...schema.request.keys()];
-    problems.add("unknown-request", { name: node.names.join("."), candidates }, path, node.places[0] ?? node.at);
-    return undefined;
-  }
-
-  /** Follows a path's names from a table; every one but the last must be a reference. */
-  #steps(from: Table, node: PathSyntax): FieldPath | undefined {
-    const { schema, problems, path } = this.#scope;
-    const steps: Field[] = [];
-    let table = from;
-    for (const [index, name] of node.names.entries()) {
-      const at = node.places[index] ?? node.at;
-      const field = table.byName.get(name);
-      if (field === undefined) {
-        problems.add("unknown-field", { table: table.name, name, candidates: table.byName.keys() }, path, at);
-        return undefined;
-      }
-      steps.push(...writtenOut(field));
-      if (index === node.names.length - 1) break;
-      const next = field.type.target === undefined ? undefined : schema.tables.get(field.type.target);
-      if (next === undefined) {
-        problems.add("not-a-reference", { table: table.name, field: name, label: field.type.label }, path, at);
-        return undefined;
-      }
-      table = next;
-    }
-    const [first, ...rest] = steps;
-    return first && [first, ...rest];
-  }
-}
-
-/** The type of a path that leads to a person or persons: a reference, also where it is the people's own key. */
-export function personType(people: Table, path: FieldPath): FieldType {
-  const { type } = lastOf(path);
-  return type.target === undefined && type.element === undefined ? reference(people.name, type) : type;
-}
-
-/** A demand of the condition as a whole that its table's field is a value from outside: how the records are found. */
-function findLink(condition: Expression): Extract<Expression, { kind: "exists" }>["link"] {
-  const demands = condition.kind === "and" ? condition.terms : [condition];
-  for (const demand of demands) {
-    if (demand.kind !== "compare" || demand.op !== "=") continue;
-    for (const [inner, value] of [
-      [demand.left, demand.right],
-      [demand.right, demand.left],
-    ] as const) {
-      const isOutside = value.kind === "outer" || value.kind === "me" || value.kind === "request";
-      if (inner.kind !== "field" || inner.path.length > 1 || inner.type.target === undefined || !isOutside) continue;
-      return { field: inner.path[0], value };
-    }
-  }
-  return undefined;
-}
-
-/** Types that one comparison may hold against each other; a choice counts as text, a reference as its target's key. */
-function comparable(left: FieldType, right: FieldType): boolean {
-  if (left.base === "json" || right.base === "json") return false;
-  if (left.element !== undefined && right.element !== undefined) {
-    return left.element.base === right.element.base && comparable(left.element, right.element);
-  }
-  if (left.target !== undefined && right.target !== undefined) return left.target === right.target;
-  return group(left) === group(right);
-}
-
-function group(type: FieldType): string {
-  if (type.base === "choice") return "text";
-  return type.base === "integer" || type.base === "decimal" ? "number" : type.base;
-}
-
-function isText(type: FieldType): boolean {
-  return group(type) === "text";
-}
-
-function asDecimal(operand: Operand): Operand {
-  const type = scalarTypes.decimal;
-  if (operand.kind !== "constant") return { kind: "as-decimal", type, operand };
-  return { kind: "constant", type, value: operand.value === null ? null : String(operand.value) };
 }

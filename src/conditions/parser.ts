@@ -21,25 +21,22 @@ export interface SyntaxProblem {
   readonly at: number;
 }
 
-export type Parsed = { readonly condition: Condition } | { readonly problem: SyntaxProblem };
+export type Parsed = { readonly condition: Condition } | { readonly problems: readonly SyntaxProblem[] };
 
 /**
- * Reads a condition by recursive descent over the grammar of the document format. A condition has no place to pick up
- * again after a mistake, so the first one is the only one reported for it.
+ * Reads a condition by recursive descent over the grammar of the document format. After a mistake it goes on behind the
+ * next "and" or "or" of the same level, so that each test that is wrong is reported, once.
  */
 export function parseCondition(source: string): Parsed {
   if (source.length > limits.conditionLength) {
     const expected = `at most ${limits.conditionLength} characters`;
-    return { problem: { code: "condition-syntax", found: `${source.length} characters`, expected, at: 0 } };
+    return { problems: [{ code: "condition-syntax", found: `${source.length} characters`, expected, at: 0 }] };
   }
   const { tokens, error } = tokenize(source);
-  if (error !== undefined) return { problem: { code: "condition-syntax", ...error } };
-  try {
-    return { condition: new Parser(tokens).whole() };
-  } catch (thrown) {
-    if (thrown instanceof Stop) return { problem: thrown.problem };
-    throw thrown;
-  }
+  if (error !== undefined) return { problems: [{ code: "condition-syntax", ...error }] };
+  const parser = new Parser(tokens);
+  const condition = parser.whole();
+  return parser.problems.length === 0 ? { condition } : { problems: parser.problems };
 }
 
 /** Unwinds the descent; never leaves this file. */
@@ -52,8 +49,14 @@ class Stop {
 
 class Parser {
   readonly #tokens: readonly Token[];
+  /** In the order in which they stand. */
+  readonly problems: SyntaxProblem[] = [];
   #next = 0;
   #depth = 0;
+  /** Whether the low end of a "between" has been begun, so that the next "and" belongs to it. */
+  #inBetween = false;
+  /** Where reading went on after the last mistake. */
+  #resumed = -1;
 
   constructor(tokens: readonly Token[]) {
     this.#tokens = tokens;
@@ -61,12 +64,50 @@ class Parser {
 
   whole(): Condition {
     const condition = this.#condition();
-    if (this.#peek().kind !== "end") this.#fail("and, or, or the end of the condition");
+    while (this.#peek().kind !== "end") {
+      this.#recover(() => this.#fail("and, or, or the end of the condition"));
+      // Only for the mistakes that may follow.
+      if (this.#takeWord("and") || this.#takeWord("or")) this.#condition();
+      else if (this.#peek().kind !== "end") this.#next++;
+    }
     return condition;
   }
 
+  /** Reads a part; after a mistake in it notes that, and goes on behind the part. */
+  #recover(read: () => Condition): Condition {
+    const { at } = this.#peek();
+    const depth = this.#depth;
+    const start = this.#next;
+    try {
+      return read();
+    } catch (thrown) {
+      if (!(thrown instanceof Stop)) throw thrown;
+      // Nothing read since the last mistake: this is the same one again, seen from further out.
+      if (this.#next > this.#resumed) this.problems.push(thrown.problem);
+      // A word that cannot stand here is the mistake itself, and joins nothing.
+      if (this.#next === start && !this.#isSymbol(")")) this.#next++;
+      this.#skip(this.#depth - depth);
+      this.#resumed = this.#next;
+      this.#depth = depth;
+      this.#inBetween = false;
+      return { kind: "truth", value: false, at };
+    }
+  }
+
+  /** Goes to the next "and" or "or" of the level that lies `open` parentheses further out, to its ")", or to the end. */
+  #skip(open: number): void {
+    let level = open;
+    for (let token = this.#peek(); token.kind !== "end"; token = this.#peek()) {
+      if (this.#isSymbol("(")) level++;
+      else if (this.#isSymbol(")") && level-- === 0) return;
+      else if (level === 0 && this.#isWord("and") && this.#inBetween) this.#inBetween = false;
+      else if (level === 0 && (this.#isWord("and") || this.#isWord("or"))) return;
+      this.#next++;
+    }
+  }
+
   #condition(): Condition {
-    return this.#chain("or", () => this.#chain("and", () => this.#term()));
+    return this.#chain("or", () => this.#chain("and", () => this.#recover(() => this.#term())));
   }
 
   #chain(word: "and" | "or", part: () => Condition): Condition {
@@ -161,8 +202,10 @@ class Parser {
     const negated = this.#takeWord("not");
     if (this.#takeWord("in")) return this.#in(operand, negated, at);
     if (this.#takeWord("between")) {
+      this.#inBetween = true;
       const low = this.#operand();
       if (!this.#takeWord("and")) this.#fail("and");
+      this.#inBetween = false;
       return { kind: "between", negated, operand, low, high: this.#operand(), at };
     }
     const how = this.#matchWord();

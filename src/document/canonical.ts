@@ -76,7 +76,7 @@ function canonicalCondition(written: unknown): unknown {
   if (typeof written === "boolean") return String(written);
   if (typeof written !== "string" || written.trim() === "any") return written;
   const parsed = parseCondition(written);
-  return "problem" in parsed ? written : printCondition(parsed.condition);
+  return "problems" in parsed ? written : printCondition(parsed.condition);
 }
 
 function listOf(written: unknown): unknown[] {

@@ -1,4 +1,4 @@
-import { personType } from "../conditions/check.js";
+import { personType } from "../conditions/comparable.js";
 import { and, type Expression, not, type Operand } from "../conditions/expression.js";
 import { type Part, readTexts } from "../schema/reader.js";
 import {

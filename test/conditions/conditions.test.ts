@@ -16,7 +16,7 @@ function withoutPlaces(node: unknown): unknown {
 
 function parsed(text: string): Condition {
   const result = parseCondition(text);
-  if ("problem" in result) throw new Error(`${text}: ${JSON.stringify(result.problem)}`);
+  if ("problems" in result) throw new Error(`${text}: ${JSON.stringify(result.problems)}`);
   return result.condition;
 }
 
@@ -91,19 +91,49 @@ describe("a condition", () => {
     ["level = 1 ; drop", 10, ";"],
   ])("%s is refused at column %i", (text, at, found) => {
     const result = parseCondition(text);
-    expect(result).toMatchObject({ problem: { code: "condition-syntax", at } });
-    if ("problem" in result) {
-      expect(result.problem.found).toContain(found.replaceAll('"', ""));
-      expect(result.problem.expected).not.toBe("");
+    expect(result).toMatchObject({ problems: [{ code: "condition-syntax", at }] });
+    if ("problems" in result) {
+      expect(result.problems[0]?.found).toContain(found.replaceAll('"', ""));
+      expect(result.problems[0]?.expected).not.toBe("");
     }
+  });
+
+  it.each<[string, number[]]>([
+    ["a = and b == 1 or c like", [4, 11, 24]],
+    ["(a = and b is) and c in ()", [5, 13, 25]],
+    ["(a = 1 and b ~ 2", [13]],
+    ["a between and 3 and b =", [10, 23]],
+    ["not (a == 1) and exists (t when b = 1) and c = 1", [8, 27]],
+    ["a = 1 b = 2 or c = ", [6, 19]],
+    ["((((", [4]],
+  ])("names each wrong test of %s once", (text, places) => {
+    const result = parseCondition(text);
+    expect("problems" in result ? result.problems.map(({ at }) => at) : []).toEqual(places);
+  });
+
+  it("of any words at all is read or refused, with each problem at a place of its own", () => {
+    const words =
+      "a and or not ( ) = < in between is null exists may like starts with , . 'x' 1 + day me where -".split(" ");
+    const texts = fc.array(fc.constantFrom(...words, "'", "!"), { maxLength: 14 }).map((list) => list.join(" "));
+    fc.assert(
+      fc.property(texts, (text) => {
+        const result = parseCondition(text);
+        if ("condition" in result) return;
+        const places = result.problems.map(({ at }) => at);
+        expect(places.length).toBeGreaterThan(0);
+        expect(new Set(places).size).toBe(places.length);
+        for (const at of places) expect(at).toBeLessThanOrEqual(text.length);
+      }),
+      { numRuns: 5_000 },
+    );
   });
 
   it("nests 100 deep and no deeper", () => {
     const nested = (depth: number) => `${"(".repeat(depth)}a = 1${")".repeat(depth)}`;
     expect(parseCondition(nested(100))).toHaveProperty("condition");
-    expect(parseCondition(nested(101))).toMatchObject({ problem: { code: "condition-depth" } });
-    expect(parseCondition("not ".repeat(50_000))).toHaveProperty("problem");
-    expect(parseCondition("(".repeat(5_000))).toHaveProperty("problem");
+    expect(parseCondition(nested(101))).toMatchObject({ problems: [{ code: "condition-depth" }] });
+    expect(parseCondition("not ".repeat(50_000))).toHaveProperty("problems");
+    expect(parseCondition("(".repeat(5_000))).toHaveProperty("problems");
   });
 });
 

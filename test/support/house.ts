@@ -265,7 +265,7 @@ const related: fc.Arbitrary<Condition> = fc
   )
   .map((written) => {
     const parsed = parseCondition(written);
-    if ("problem" in parsed) throw new Error(written);
+    if ("problems" in parsed) throw new Error(written);
     return parsed.condition;
   });
 

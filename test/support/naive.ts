@@ -1013,7 +1013,7 @@ function parse(text: string): Condition {
   const known = trees.get(text);
   if (known !== undefined) return known;
   const parsed = parseCondition(text);
-  if ("problem" in parsed) throw new Error(`${text}: ${parsed.problem.expected}`);
+  if ("problems" in parsed) throw new Error(`${text}: ${parsed.problems[0]?.expected}`);
   if (trees.size > 10_000) trees.clear();
   trees.set(text, parsed.condition);
   return parsed.condition;
