@@ -142,7 +142,9 @@ function makeField(declared: DeclaredField, table: string, index: number, type: 
     given.problems.add("bad-default", facts, given.path);
   }
   const { name, flags } = declared;
-  return { name, table, index, type, ...flags, default: value, by: undefined, lookup: undefined };
+  // Copied, so that the compiled document does not change with the one that was given.
+  const standard = typeof value === "object" && value !== null && type.fits(value) ? structuredClone(value) : value;
+  return { name, table, index, type, ...flags, default: standard, by: undefined, lookup: undefined };
 }
 
 /** The address of a key of several fields, as a field made by them. */

@@ -31,6 +31,8 @@ export interface ChangeContext {
   /** The key of the one who asks; null for a visitor, undefined for a made-up holder of roles. */
   readonly key: Scalar | null | undefined;
   readonly reading: Reading;
+  /** Reads what is proposed: that may be anything, it is judged and checked, but it is no bad data of the application. */
+  readonly later: Reading;
 }
 
 /** One round of judging the fields that are left. */
@@ -47,7 +49,7 @@ export function acceptEdit(
   options: ChangeOptions,
   action: "edit" | "bulk" = "edit",
 ): Acceptance {
-  const { reading } = context;
+  const { reading, later } = context;
   const { table } = plan;
   if (before === undefined || !plan.knows(before, reading)) return unknownRecord;
   const unknown = unknownFields(table, values);
@@ -57,7 +59,6 @@ export function acceptEdit(
   }
 
   const sets = action === "bulk" ? [plan.fields("edit"), plan.fields("bulk")] : [plan.fields("edit")];
-  const later = silent(reading);
   const judge = (fields: readonly Field[], after: Row): Verdict => {
     const ask = (gate: Gate) => gate.change(before, after, reading, later);
     return verdict(fields, sets, ask, "edit", missingRecords(context, plan, fields, before, after));
@@ -71,7 +72,7 @@ export function acceptEdit(
   if ("accepted" in settled) return settled;
 
   const { fields, after, dropped, decisions } = settled;
-  const wrong = fields.flatMap((field) => invalidValue(field, after, isNeeded(table, field)));
+  const wrong = invalidValues(table, fields, after);
   const moved = fields.some((field) => table.key.includes(field));
   if (moved && wrong.length === 0) wrong.push(...takenKey(context, table, after));
   if (wrong.length > 0) return invalid(wrong);
@@ -94,7 +95,7 @@ export function acceptCreate(
     // Equal to what it would be anyway: there is nothing to permit.
     return isGiven && !sameValue(field, proposed(values, field), standard[field.name] ?? null);
   });
-  const later = silent(context.reading);
+  const { later } = context;
   const actions = action === "import" ? (["create", "import"] as const) : (["create"] as const);
   const sets = actions.map((one) => plan.fields(one));
   const judge = (fields: readonly Field[], record: Row): Verdict => {
@@ -116,7 +117,7 @@ export function acceptCreate(
   if ("accepted" in settled) return settled;
 
   const { after: record, dropped, decisions } = settled;
-  const wrong = table.fields.flatMap((field) => invalidValue(field, record, isNeeded(table, field)));
+  const wrong = invalidValues(table, table.fields, record);
   if (wrong.length === 0) wrong.push(...takenKey(context, table, record));
   if (wrong.length > 0) return invalid(wrong);
   const open = unconfirmed(decisions, options.confirmed ?? []);
@@ -260,7 +261,9 @@ export function standardRecord(context: ChangeContext, table: Table): Record<str
   const record: Record<string, unknown> = {};
   for (const field of table.fields) {
     if (field.lookup === undefined && field.by === undefined) {
-      record[field.name] = ownerDefault(context, table, field) ?? field.default;
+      // A list or an opaque value is copied: whoever is given the record may change it.
+      const standard = typeof field.default === "object" ? structuredClone(field.default) : field.default;
+      record[field.name] = ownerDefault(context, table, field) ?? standard;
     }
   }
   return record;
@@ -282,13 +285,15 @@ function isNeeded(table: Table, field: Field): boolean {
   return !field.optional || table.key.includes(field);
 }
 
-function invalidValue(field: Field, row: Row, needed: boolean): Refusal[] {
-  const value = row[field.name] ?? null;
-  if (value === null) {
-    return needed ? [{ field: field.name, reason: "invalid", message: "A value is needed." }] : [];
+function invalidValues(table: Table, fields: readonly Field[], row: Row): Refusal[] {
+  const wrong: Refusal[] = [];
+  for (const field of fields) {
+    const value = row[field.name] ?? null;
+    if (value === null ? !isNeeded(table, field) : field.type.fits(value)) continue;
+    const message = value === null ? "A value is needed." : `This must be ${field.type.expects}.`;
+    wrong.push({ field: field.name, reason: "invalid", message });
   }
-  if (field.type.fits(value)) return [];
-  return [{ field: field.name, reason: "invalid", message: `This must be ${field.type.expects}.` }];
+  return wrong;
 }
 
 /** Where the source can tell. Says no more than that: the record that has the key may be a hidden one. */
@@ -307,11 +312,6 @@ function unknownFields(table: Table, values: Row): Refusal[] {
     unknown.push({ field: name, reason: "no-such-field", message: "There is no such field." });
   }
   return unknown;
-}
-
-/** What a person proposes may be anything; it is judged and checked, but it is no bad data of the application. */
-export function silent(reading: Reading): Reading {
-  return { source: reading.source, badData: () => {} };
 }
 
 /** Whether a value can be a record at all. */

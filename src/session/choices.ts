@@ -3,7 +3,7 @@ import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
-import { acceptEdit, type ChangeContext, silent, standardRecord } from "./changes.js";
+import { acceptEdit, type ChangeContext, standardRecord } from "./changes.js";
 import type { Gate } from "./gate.js";
 import type { TablePlan } from "./plan.js";
 import { missingRecords } from "./references.js";
@@ -68,7 +68,7 @@ function acceptsChange(context: ChangeContext, plan: TablePlan, field: Field, re
 function acceptsNew(context: ChangeContext, plan: TablePlan, field: Field) {
   const standard = standardRecord(context, plan.table);
   const gate = plan.fields("create").gates[field.index] as Gate;
-  const later = silent(context.reading);
+  const { later } = context;
   return (value: Candidate): boolean => {
     const record = { ...standard, [field.name]: withValue(field, standard, value) };
     const isStandard = standard[field.name] === value;

@@ -64,13 +64,13 @@ export function formOf(context: ChangeContext, plan: TablePlan, record: Row, see
 export function newForm(context: ChangeContext, plan: TablePlan, attempt: (field?: Field) => Decision): Form {
   const { table } = plan;
   const standard = standardRecord(context, table);
+  const act = attempt();
   const fields = table.fields.map((field) => {
     const decision = attempt(field);
-    // What a new record would hold anyway is no secret of another record; a sensitive default stays hidden all the same.
-    const isSeen = Object.hasOwn(standard, field.name) && (!field.sensitive || decision.permitted);
+    // To who may make a record, what it would hold anyway is no secret; a sensitive default stays hidden all the same.
+    const isSeen = act.permitted && Object.hasOwn(standard, field.name) && (!field.sensitive || decision.permitted);
     return formField(field, decision, isSeen, standard[field.name], () => choicesOf(context, plan, field, undefined));
   });
-  const act = attempt();
   return { table: table.name, isNew: true, fields, actions: [formAction("create", act)] };
 }
 

@@ -54,8 +54,18 @@ export function flatGate(steps: readonly Step[]): FlatGate {
     decide,
     attempt: hasChoice ? (row, reading) => judgeAttempt(blocks, permits, confirms, row, reading) : decide,
     change: (before, after, reading, later) => {
-      const applies = (step: Step) => appliesToChange(step, before, after, reading, later);
-      return judgeSteps(blocks, permits, confirms, applies);
+      for (let i = 0; i < blocks.length; i++) {
+        const step = blocks[i] as Step;
+        if (appliesToChange(step, before, after, reading, later)) return step.decision;
+      }
+      for (let i = 0; i < permits.length; i++) {
+        const step = permits[i] as Step;
+        if (!appliesToChange(step, before, after, reading, later)) continue;
+        if (confirms.length === 0) return step.decision;
+        const applying = confirms.filter((one) => appliesToChange(one, before, after, reading, later));
+        return withConfirmations(step.decision, confirmations(applying));
+      }
+      return notPermitted;
     },
     truth: gateTruth(blocks, permits),
     attemptTruth: gateTruth(certainBlocks, permits),

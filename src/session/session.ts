@@ -104,7 +104,8 @@ export class Session<T extends TableTypes = AnyTables> {
     this.#parts = parts;
     this.#reading = parts.reading;
     const { tables, people, plan, key, reading } = parts;
-    this.#context = { tables, people, plan, key, reading };
+    const later: Reading = { source: reading.source, badData: () => {} };
+    this.#context = { tables, people, plan, key, reading, later };
   }
 
   /** The roles that the person holds, includes among them, in alphabetical order; scoped ones as `editor of e-2`. */

@@ -48,8 +48,10 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
   }
   const report = options.report ?? (() => {});
   const tables = decodeTables(snapshot.tables);
-  const steps = (table: Table, action: ActionName): readonly StepData[] =>
-    (snapshot.steps[table.name]?.[action] ?? []).map((step) => decode(step, tables) as StepData);
+  const steps = (table: Table, action: ActionName): readonly StepData[] => {
+    const own = ownValue(ownValue(snapshot.steps, table.name) ?? {}, action) ?? [];
+    return own.map((step) => decode(step, tables) as StepData);
+  };
   return new Session({
     tables,
     people: snapshot.people ?? undefined,
@@ -60,6 +62,11 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
     report,
     origin: undefined,
   });
+}
+
+/** Tables and actions are called what people like, `constructor` too. */
+function ownValue<V>(mapping: Readonly<Record<string, V>>, name: string): V | undefined {
+  return Object.hasOwn(mapping, name) ? mapping[name] : undefined;
 }
 
 // Fields and types are shared objects with functions in them. In a snapshot a field is its address, a type its

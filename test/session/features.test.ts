@@ -552,6 +552,29 @@ describe("forms and choices", () => {
     expect(as("p2", formed, data).form("things")?.actions).toEqual([{ name: "create", permitted: false }]);
   });
 
+  it("tell nothing of a new record to who may not make one, and hand out defaults as copies", () => {
+    expect(
+      as("p2", formed, data)
+        .form("things")
+        ?.fields.every((field) => !("value" in field)),
+    ).toBe(true);
+    const tags: string[] = ["new"];
+    const document = house({
+      things: {
+        key: "id",
+        fields: { id: "text", tags: { list: "text", default: tags } },
+        rules: { make: { to: "signed-in", permit: { create: ["id"], view: "all" } } },
+      },
+    });
+    const session = as("p1", document);
+    tags.push("changed later");
+    for (let i = 0; i < 2; i++) {
+      const made = session.accept("create", "things", { id: "n" });
+      expect(made).toMatchObject({ accepted: true, record: { tags: ["new"] } });
+      if (made.accepted) (made.record?.["tags"] as string[]).push("by the application");
+    }
+  });
+
   it("never put a hidden value into what a person is told", () => {
     const outcome = as("p1", formed, data).accept(
       "edit",
