@@ -13,6 +13,7 @@ import {
   writtenOut,
 } from "./schema.js";
 import type { FieldType } from "./types/field-type.js";
+import { copyJson } from "./types/json.js";
 import { scalarTypes } from "./types/scalars.js";
 
 /** The tables of a document, and the parts that are read when all of them are there. */
@@ -143,7 +144,7 @@ function makeField(declared: DeclaredField, table: string, index: number, type: 
   }
   const { name, flags } = declared;
   // Copied, so that the compiled document does not change with the one that was given.
-  const standard = typeof value === "object" && value !== null && type.fits(value) ? structuredClone(value) : value;
+  const standard = value !== null && type.fits(value) ? copyJson(value) : value;
   return { name, table, index, type, ...flags, default: standard, by: undefined, lookup: undefined };
 }
 

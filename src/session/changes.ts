@@ -4,6 +4,7 @@ import { recordAddress } from "../schema/address.js";
 import { isMapping } from "../schema/reader.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Field, Schema, Table } from "../schema/schema.js";
+import { copyJson } from "../schema/types/json.js";
 import {
   type Acceptance,
   type ChangeOptions,
@@ -262,8 +263,7 @@ export function standardRecord(context: ChangeContext, table: Table): Record<str
   for (const field of table.fields) {
     if (field.lookup === undefined && field.by === undefined) {
       // A list or an opaque value is copied: whoever is given the record may change it.
-      const standard = typeof field.default === "object" ? structuredClone(field.default) : field.default;
-      record[field.name] = ownerDefault(context, table, field) ?? standard;
+      record[field.name] = ownerDefault(context, table, field) ?? copyJson(field.default);
     }
   }
   return record;

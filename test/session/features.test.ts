@@ -571,7 +571,8 @@ describe("forms and choices", () => {
     for (let i = 0; i < 2; i++) {
       const made = session.accept("create", "things", { id: "n" });
       expect(made).toMatchObject({ accepted: true, record: { tags: ["new"] } });
-      if (made.accepted) (made.record?.["tags"] as string[]).push("by the application");
+      const given = made.accepted ? made.record?.["tags"] : undefined;
+      if (Array.isArray(given)) given.push("by the application");
     }
   });
 

@@ -35,3 +35,8 @@ export const json = fieldType({
   canonical: (value) => canonicalJson(value),
   literal: (value) => String(value),
 });
+
+/** A value of its own with the same content, for a value that is JSON. */
+export function copyJson(value: unknown): unknown {
+  return typeof value === "object" && value !== null ? JSON.parse(JSON.stringify(value)) : value;
+}
