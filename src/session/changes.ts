@@ -16,9 +16,9 @@ import {
   unconfirmed,
   unknownRecord,
 } from "./acceptance.js";
-import { lookupValue } from "./decide.js";
 import type { Decision } from "./decision.js";
 import type { Gate } from "./gate.js";
+import { lookupValue } from "./lookups.js";
 import type { Plan, TablePlan } from "./plan.js";
 import { missingRecords } from "./references.js";
 import type { FieldGates } from "./table-gates.js";

@@ -1,12 +1,12 @@
 import type { Test } from "../conditions/evaluate.js";
-import { fieldValue, type Reading } from "../conditions/read.js";
+import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { Bad, False, True, type Truth } from "../conditions/truth.js";
 import { type ActionName, actionOf, isBuiltIn } from "../rules/actions.js";
-import { portierError } from "../schema/problems.js";
 import type { Field, Table } from "../schema/schema.js";
 import { type Decision, notFound, notPermitted, withConfirmations } from "./decision.js";
 import type { Decide, Gate } from "./gate.js";
+import { lookupTest } from "./lookups.js";
 import { isOwn, type TableGates } from "./table-gates.js";
 
 /** Puts the gates of a plan together to the one decision about a field, or about a record as a whole. */
@@ -67,7 +67,8 @@ function decideVisible(plan: TableGates, action: "list" | "view", field: Field |
     : field.by.map((part) => decideVisible(plan, action, part)).reduce(both, decide);
 }
 
-function decideLookup(plan: TableGates, action: "list" | "view", field: Field, decide: Decide): Decide {
+/** A lookup's own answer, and whether its source may be shown. */
+function decideLookup(plan: TableGates, action: "list" | "view" | "export", field: Field, decide: Decide): Decide {
   const sees = lookupTest(plan, action, field);
   return (row, reading) => {
     const own = decide(row, reading);
@@ -75,75 +76,19 @@ function decideLookup(plan: TableGates, action: "list" | "view", field: Field, d
   };
 }
 
-/**
- * Whether what a lookup leads to may be shown: the same action on the source field of the source record. A null reference
- * shows null; a missing record is as hidden as a forbidden one.
- */
-export function lookupTest(
-  plan: TableGates,
-  action: "list" | "view" | "export",
-  { lookup }: Field,
-): (row: Row, reading: Reading) => boolean {
-  if (lookup === undefined) return () => true;
-  const { through, field } = lookup;
-  const target = through.type.target ?? "";
-  let source: Decide | undefined;
-  const throughLookup = through.lookup === undefined ? undefined : lookupTest(plan, action, through);
-  return (row, reading) => {
-    // Shown through another lookup: that one must show, as well.
-    if (throughLookup !== undefined && !throughLookup(row, reading)) return false;
-    const found = followLookup(plan, through, row, reading);
-    if (found === null) return true;
-    if (found === undefined) return false;
-    source ??= compileDecision(plan.other(target), action, field);
-    return source(found, reading).permitted;
-  };
-}
-
-/** The record that a lookup's reference leads to: null for a null reference, undefined when missing or unreadable. */
-function followLookup(plan: TableGates, through: Field, row: Row, reading: Reading): Row | null | undefined {
-  const raw = through.lookup === undefined ? fieldValue(row, through) : lookupValue(plan, through, row, reading);
-  if (raw === null) return null;
-  const key = through.type.canonical(raw);
-  if (key === undefined) {
-    if (through.lookup === undefined) reading.badData(through, row);
-    return undefined;
-  }
-  if (reading.source === undefined)
-    throw portierError("needs-source", { what: `the lookup through "${through.name}"` });
-  return reading.source.find(through.type.target ?? "", String(key));
-}
-
-/** The value that a lookup shows, whether or not it may be shown: null for a null reference. */
-export function lookupValue(plan: TableGates, field: Field, row: Row, reading: Reading): unknown {
-  const { lookup } = field;
-  if (lookup === undefined) return fieldValue(row, field);
-  const found = followLookup(plan, lookup.through, row, reading);
-  if (found === null || found === undefined) return found;
-  return lookupValue(plan.other(lookup.field.table), lookup.field, found, reading);
-}
-
 /** Only what may also be viewed, by rules of its own. The key goes out whenever any field does. */
 function decideExport(plan: TableGates, field: Field | undefined): Decide {
   if (field !== undefined && !plan.table.key.includes(field)) return decideExported(plan, field);
   const { gates } = plan.fields("export");
-  const asked = plan.table.fields.filter((each) => each.lookup === undefined && gates[each.index]?.hasPermits);
+  const asked = plan.table.fields.filter((each) => isOwn(each) && gates[each.index]?.hasPermits);
   return decideAny(asked.map((each) => [gates[each.index] as Gate, decideExported(plan, each)]));
 }
 
 function decideExported(plan: TableGates, field: Field): Decide {
   const { decide } = plan.fields("export").gates[field.index] as Gate;
-  const own = field.lookup === undefined ? decide : decideExportedLookup(plan, field, decide);
+  const own = field.lookup === undefined ? decide : decideLookup(plan, "export", field, decide);
   const parts = (field.by ?? []).map((part) => decideExport(plan, part));
   return [...parts, own].reduce(both, decideVisible(plan, "view", field));
-}
-
-function decideExportedLookup(plan: TableGates, field: Field, decide: Decide): Decide {
-  const sees = lookupTest(plan, "export", field);
-  return (row, reading) => {
-    const own = decide(row, reading);
-    return own.permitted && !sees(row, reading) ? notPermitted : own;
-  };
 }
 
 /** Whether a change may be tried; a bulk change only where the edit may. */
@@ -155,19 +100,18 @@ function decideChange(plan: TableGates, action: "edit" | "bulk", field: Field | 
     return bulk === undefined ? attempt : both(attempt, (bulk[asked.index] as Gate).attempt);
   };
   if (field !== undefined) return one(field);
-  // Fields under the same rules give the same answer; each is asked once.
-  const asked = new Map(plan.table.fields.map((each) => [pairOf(edit[each.index], bulk?.[each.index]), each]));
-  const whole = decideAny([...asked.values()].map((each) => [edit[each.index] as Gate, one(each)]));
+  // Fields under the same rules give the same answer; each pair of gates is asked once.
+  const asked = plan.table.fields.filter((each, index, all) => {
+    const isSame = (other: Field) =>
+      edit[other.index] === edit[each.index] && bulk?.[other.index] === bulk?.[each.index];
+    return all.findIndex(isSame) === index;
+  });
+  const whole = decideAny(asked.map((each) => [edit[each.index] as Gate, one(each)]));
   return (row, reading) => {
     const decision = whole(row, reading);
     // What is to be confirmed belongs to a field; asked without one, nothing is changed yet.
     return decision.confirm === undefined ? decision : withoutConfirmations(decision);
   };
-
-  function pairOf(a: Gate | undefined, b: Gate | undefined): string {
-    const all = [...plan.fields("edit").distinct, ...(bulk === undefined ? [] : plan.fields("bulk").distinct)];
-    return `${a && all.indexOf(a)} ${b && all.indexOf(b)}`;
-  }
 }
 
 function withoutConfirmations({ confirm: _, ...decision }: Decision): Decision {

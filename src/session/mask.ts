@@ -1,8 +1,8 @@
 import { fieldValue, type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import type { Field } from "../schema/schema.js";
-import { lookupTest, lookupValue } from "./decide.js";
 import type { Gate } from "./gate.js";
+import { lookupTest, lookupValue } from "./lookups.js";
 import { isOwn, type TableGates } from "./table-gates.js";
 
 /** A record as a person sees it: the visible fields with their stored values. What is hidden is not there at all. */

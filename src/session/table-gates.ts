@@ -3,7 +3,7 @@ import type { Row } from "../conditions/source.js";
 import type { ActionName } from "../rules/actions.js";
 import { joinRows, type Rows } from "../rules/cells.js";
 import type { Field, Table } from "../schema/schema.js";
-import { flatGate, type Gate } from "./gate.js";
+import { type Decide, flatGate, type Gate } from "./gate.js";
 import { gridGate, type PlacedStep } from "./grid-gate.js";
 import type { Step } from "./step.js";
 
@@ -18,6 +18,8 @@ export interface TableGates {
   act(action: ActionName): Gate;
   /** Whether the person knows of a record: any field of it is listed or viewed. */
   readonly knows: (row: Row, reading: Reading) => boolean;
+  /** The decision about one field, or without one about the record. */
+  decision(action: ActionName, field: string | undefined): Decide;
   /** The gates of another table, for what is shown through a reference. */
   other(table: string): TableGates;
 }

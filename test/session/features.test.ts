@@ -185,6 +185,23 @@ describe("keys of several fields", () => {
   });
 });
 
+describe("a key that also makes up a reference", () => {
+  it("goes out with what goes out, and the reference with it", () => {
+    const document = house({
+      rooms: { key: ["floor", "name"], fields: { floor: "integer", name: "text" } },
+      doors: {
+        key: ["floor", "name"],
+        fields: { floor: "integer", name: "text", room: { reference: "rooms", by: ["floor", "name"] }, color: "text" },
+        rules: { all: { to: "signed-in", permit: { view: "all", export: ["room", "color"] } } },
+      },
+    });
+    const door = { floor: 1, name: "a", color: "red" };
+    expect(as("p1", document).mask("doors", door, "export")).toEqual({ ...door, room: "1/a" });
+    for (const field of ["floor", "room", "color"])
+      expect(as("p1", document).may("export", "doors", door, field), field).toBe(true);
+  });
+});
+
 describe("conditions on other records", () => {
   const nested = house({
     things: table({
