@@ -236,5 +236,18 @@ export const messages = {
     `rule "${f.rule}" is for ${f.roles.join(", ")}, which nobody in the data holds`,
   ],
 
+  "person-in-rule": (f: { rule: string; entry: string }): Said => [
+    `rule "${f.rule}" names a person: ${f.entry}`,
+    "a key does not travel between environments; give the person a role, and name that",
+  ],
+  "two-reserves": (f: { rules: readonly string[]; action: string; fields: readonly string[] }): Said => [
+    `${f.rules.join(" and ")} both reserve ${f.action}${f.fields.length === 0 ? "" : ` of ${f.fields.join(", ")}`}, so only who is in both keeps it`,
+    "if either is enough, write one rule for both",
+  ],
+  "null-in-exists": (f: { rule: string; effect: string; table: string; fields: readonly string[] }): Said => [
+    `rule "${f.rule}" relies on ${f.effect === "permit" ? "no record of" : "a record of"} "${f.table}", but ${f.fields.join(", ")} can be null there, and such a record is passed over`,
+    'add "or FIELD is null" if it should count',
+  ],
+
   // Calls
 } as const;

@@ -1,8 +1,9 @@
-import { type Expression, visitOperands } from "../conditions/expression.js";
+import { type Expression, operandsOf, pushNots, visitOperands, visitTests } from "../conditions/expression.js";
 import type { Row, Source } from "../conditions/source.js";
 import { specialize } from "../conditions/specialize.js";
 import type { Ruleset } from "../rules/compile-rules.js";
-import type { Rule } from "../rules/rule.js";
+import { overlaps } from "../rules/ranges.js";
+import type { Extent, Rule } from "../rules/rule.js";
 import type { Problem } from "../schema/problems.js";
 import { Problems } from "../schema/report.js";
 import type { Field } from "../schema/schema.js";
@@ -41,6 +42,9 @@ const checks: readonly ((input: LintInput) => void)[] = [
   emptyExtents,
   neverMet,
   nullComparisons,
+  personsInRules,
+  severalReserves,
+  nullsInExists,
   rolesNobodyHolds,
 ];
 
@@ -169,4 +173,75 @@ function rolesNobodyHolds({ portier, ruleset, data, doubts }: LintInput): void {
     if (roles.some((role) => held.has(role))) continue;
     doubts.add("role-not-held", { rule: nameOf(rule), roles }, rulePath(rule));
   }
+}
+
+function personsInRules({ ruleset, doubts }: LintInput): void {
+  for (const rule of ruleset.rules) {
+    for (const { text } of [...rule.to, ...rule.except].filter(({ text }) => /^person\s/.test(text))) {
+      doubts.add("person-in-rule", { rule: nameOf(rule), entry: text }, rulePath(rule));
+    }
+  }
+}
+
+/** Two reserves on one thing: both must be met, which is seldom meant. */
+function severalReserves({ ruleset, doubts }: LintInput): void {
+  const reserves = ruleset.rules.filter((rule) => rule.effect.name === "reserve");
+  for (const [index, rule] of reserves.entries()) {
+    for (const other of reserves.slice(index + 1).filter((one) => one.table === rule.table)) {
+      const isSame = rule.to.map(({ text }) => text).join() === other.to.map(({ text }) => text).join();
+      for (const [action, extent] of isSame ? [] : rule.extents) {
+        const second = other.extents.get(action);
+        if (second === undefined || !areasMeet(extent, second)) continue;
+        const fields = [...extent.fields].filter((field) => second.fields.has(field)).map(({ name }) => name);
+        if (fields.length === 0 && !(extent.act && second.act)) continue;
+        const facts = { rules: [nameOf(rule), nameOf(other)], action, fields };
+        doubts.add("two-reserves", facts, rulePath(other));
+      }
+    }
+  }
+}
+
+/** Whether two extents can have a place in common; without cells they are everywhere. */
+function areasMeet({ cells: a }: Extent, { cells: b }: Extent): boolean {
+  if (a === undefined || b === undefined) return true;
+  return a.ranges.some((one) => b.ranges.some((other) => overlaps(one, other)));
+}
+
+/** A null makes a record pass by an `exists`: where a block needs one, or a permit needs none, that lets something through. */
+function nullsInExists({ ruleset, doubts }: LintInput): void {
+  for (const rule of ruleset.rules) {
+    const isPermit = rule.effect.phase === "permit";
+    for (const condition of [rule.where, rule.becomes].filter((one) => one !== undefined)) {
+      for (const { table, condition: inner } of existsUnder(condition, isPermit)) {
+        const fields = nullableFields(inner);
+        if (fields.length === 0) continue;
+        const facts = { rule: nameOf(rule), effect: rule.effect.name, table, fields };
+        doubts.add("null-in-exists", facts, rulePath(rule));
+      }
+    }
+  }
+}
+
+type Exists = Extract<Expression, { kind: "exists" }>;
+
+/** The `exists` of a condition, or of its opposite, that do not stand under a "not". */
+function existsUnder(condition: Expression, isNegated: boolean): Exists[] {
+  const found = (one: Expression): Exists[] => {
+    if (one.kind === "and" || one.kind === "or") return one.terms.flatMap(found);
+    return one.kind === "exists" ? [one] : [];
+  };
+  return found(pushNots(condition, isNegated));
+}
+
+/** Optional fields that a comparison reads; to ask whether one is null is no reliance on it. */
+function nullableFields(condition: Expression): string[] {
+  const names = new Set<string>();
+  visitTests(condition, (test) => {
+    if (test.kind === "is-null" || test.kind === "exists") return;
+    for (const operand of operandsOf(test)) {
+      if (operand.kind !== "field") continue;
+      for (const field of operand.path) if (field.optional) names.add(field.name);
+    }
+  });
+  return [...names];
 }

@@ -1,0 +1,103 @@
+import { compile, type DocumentInput, type RuleInput } from "portier";
+import { lint } from "portier/verify";
+import { describe, expect, it } from "vitest";
+import { portier as museum } from "../support/museum.js";
+
+const house = (rules: Record<string, RuleInput>): DocumentInput => ({
+  portier: 1,
+  people: { table: "staff", roles: "post" },
+  roles: { keeper: {}, head: {} },
+  tables: {
+    staff: {
+      key: "id",
+      fields: { id: "text", post: { choice: ["keeper", "head"] } },
+      rules: { known: { to: ["keeper", "head"], permit: { view: "all" } } },
+    },
+    things: {
+      key: "id",
+      grid: { position: "row" },
+      fields: { id: "text", row: "integer", title: "text", note: { type: "text", optional: true } },
+      rules: { seen: { to: "keeper", permit: { view: "all" } }, ...rules },
+    },
+    marks: {
+      key: "id",
+      fields: { id: "text", thing: { reference: "things" }, level: { type: "integer", optional: true } },
+      rules: { seen: { to: "keeper", permit: { view: "all" } } },
+    },
+  },
+});
+
+describe("a doubt", () => {
+  it.each<[string, Record<string, RuleInput>, string[]]>([
+    ["nothing to doubt", {}, []],
+    ["a person's key in a rule", { one: { to: "person s-1", permit: { edit: ["title"] } } }, ["person-in-rule"]],
+    [
+      "two reserves on one field",
+      {
+        one: { to: "keeper", reserve: { view: ["title"] } },
+        two: { to: "head", reserve: { view: ["title", "note"] } },
+      },
+      ["two-reserves"],
+    ],
+    [
+      "two reserves on different fields",
+      { one: { to: "keeper", reserve: { view: ["title"] } }, two: { to: "head", reserve: { view: ["note"] } } },
+      [],
+    ],
+    [
+      "two reserves on overlapping ranges",
+      {
+        one: { to: "keeper", reserve: { edit: { cells: "A1:B4" } } },
+        two: { to: "head", reserve: { edit: { cells: "B4:B9" } } },
+      },
+      ["two-reserves"],
+    ],
+    [
+      "two reserves on ranges apart",
+      {
+        one: { to: "keeper", reserve: { edit: { cells: "A1:B4" } } },
+        two: { to: "head", reserve: { edit: { cells: "A5:B9" } } },
+      },
+      [],
+    ],
+    [
+      "a deny that relies on a record in which a null passes by",
+      { one: { where: "exists (marks where thing = this and level > 2)", deny: { view: ["note"] } } },
+      ["null-in-exists"],
+    ],
+    [
+      "the same with the null spoken of",
+      { one: { where: "exists (marks where thing = this)", deny: { view: ["note"] } } },
+      [],
+    ],
+    [
+      "a permit that relies on there being no such record",
+      {
+        one: { to: "keeper", where: "not exists (marks where thing = this and level > 2)", permit: { delete: "yes" } },
+      },
+      ["null-in-exists"],
+    ],
+    [
+      "a permit that relies on a record, where a null only keeps it closed",
+      { one: { to: "keeper", where: "exists (marks where thing = this and level > 2)", permit: { delete: "yes" } } },
+      [],
+    ],
+    [
+      "a deny that relies on there being no such record",
+      { one: { where: "not exists (marks where thing = this and level > 2)", deny: { view: ["note"] } } },
+      [],
+    ],
+    ["a blind edit", { one: { to: "head", permit: { edit: ["title"] } } }, ["blind-edit"]],
+    [
+      "a comparison with null",
+      { one: { to: "keeper", where: "note = null or title = 'a'", permit: { edit: ["title"] } } },
+      ["null-comparison"],
+    ],
+  ])("%s", (_what, rules, expected) => {
+    expect(lint(compile(house(rules))).map(({ code }) => code)).toEqual(expected);
+  });
+
+  it("is never raised about the museum", () => {
+    expect(lint(museum)).toEqual([]);
+  });
+});
