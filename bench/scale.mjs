@@ -1,6 +1,5 @@
 // What a decision and an opened session cost when everything around them grows; and compiling against reading YAML.
 // Ratios within this run, medians of turns. Part of "npm run bench".
-import { gzipSync } from "node:zlib";
 import { stringify } from "yaml";
 import { parseDocument } from "../dist/document/index.js";
 import { compile } from "../dist/index.js";
@@ -136,29 +135,4 @@ ratioOf(
   () => parseDocument(yaml),
 );
 
-try {
-  const { build } = await import("vite");
-  console.log("\nbrowser code, minified and compressed (gzip)");
-  for (const [name, code] of [
-    ["builder, compile and session", 'export { define, compile } from "portier";'],
-    ["snapshot", 'export { openSnapshot } from "portier/snapshot";'],
-  ]) {
-    const plugin = {
-      name: "entry",
-      resolveId: (id) => (id === "entry" ? "\0entry" : undefined),
-      load: (id) => (id === "\0entry" ? code : undefined),
-    };
-    const options = { input: "entry", preserveEntrySignatures: "strict" };
-    const built = await build({
-      logLevel: "silent",
-      configFile: false,
-      plugins: [plugin],
-      build: { write: false, minify: true, modulePreload: { polyfill: false }, rollupOptions: options },
-    });
-    const [{ code: text }] = built.output ?? built[0].output;
-    console.log(`${name.padEnd(62)} ${(gzipSync(text, { level: 9 }).length / 1024).toFixed(1).padStart(6)} kB`);
-  }
-} catch (error) {
-  console.log(`sizes could not be taken: ${error.message}`);
-}
 if (sink < 0) console.log(sink);
