@@ -42,6 +42,10 @@ export const callMessages = {
     f.method === undefined
       ? [`${f.what} reads other records, but the session has no source`, "give the session a source"]
       : [`${f.what} needs the source's "${f.method}", which it does not have`, `add ${f.method}() to the source`],
+  "bad-source": (f: { table: string; expected: string; found: unknown }): Said => [
+    `the source gave ${f.found instanceof Promise ? "a promise" : shown(f.found)} for "${f.table}" instead of ${f.expected}`,
+    "a source is synchronous: read what is needed before the session is opened",
+  ],
   "no-people": (f: { what: string }): Said => [
     `${f.what} needs to know the people, but the document names no people table`,
     'add "people: { table: ... }"',

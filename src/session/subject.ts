@@ -49,7 +49,7 @@ const nobody: Membership = { read: () => False, fact: False };
  */
 export function openSubject(ruleset: Ruleset, options: SubjectOptions, reading: Reading): Subject {
   const { schema } = ruleset;
-  const person = findPerson(schema, options);
+  const person = findPerson(schema, { ...options, source: reading.source });
   const request = readRequest(schema, options.request ?? {});
   const now = request.get("now") as string;
   const key = person === undefined || person === "absent" ? null : personKey(schema, person);

@@ -6,6 +6,7 @@ import {
   PortierError,
   type Row,
   type SessionOptions,
+  type TableInput,
 } from "portier";
 import { describe, expect, it } from "vitest";
 import { as, portier as museum, record, source } from "../support/museum.js";
@@ -144,6 +145,38 @@ describe("a fault is a denial, and is reported", () => {
       reason: "fault",
       refusals: [],
     });
+  });
+});
+
+describe("a source that is asynchronous by mistake", () => {
+  const promised = { find: () => Promise.resolve({ id: "p1" }) } as unknown as NonNullable<SessionOptions["source"]>;
+
+  it("makes nothing exist: what needs it is a fault, and a session by key does not open", () => {
+    const document: DocumentInput = {
+      ...paths,
+      tables: {
+        ...paths.tables,
+        staff: {
+          ...(paths.tables["staff"] as TableInput),
+          rules: { known: { to: "signed-in", permit: { view: "all" } } },
+        },
+        objects: {
+          ...(paths.tables["objects"] as TableInput),
+          rules: { all: { to: "signed-in", permit: { view: "all", edit: ["keeper"] } } },
+        },
+      },
+    };
+    const findings: Finding[] = [];
+    const person = { id: "p1", post: "keeper", boss: null };
+    const session = compile(document).session({
+      person,
+      source: promised,
+      report: (finding) => findings.push(finding),
+    });
+    const outcome = session.accept("edit", "objects", { id: "o", title: "a", keeper: null }, { keeper: "nobody" });
+    expect(outcome).toEqual({ accepted: false, reason: "fault", refusals: [] });
+    expect(findings[0]?.message).toContain('the source gave a promise for "staff"');
+    expect(codeOf(() => compile(document).session({ person: "p1", source: promised }))).toBe("bad-source");
   });
 });
 
