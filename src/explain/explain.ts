@@ -113,7 +113,8 @@ function traceRule(
   const covers = inExtent && coversPlace({ rule, options }, field, place);
   const to = tracer.who(rule);
   const where = rule.where.kind === "truth" && rule.where.value === 3 ? undefined : tracer.condition(rule.where);
-  const isLate = options.isCrossing === true || (rule.bothWays && options.judges === "change");
+  const isCrossing = options.isCrossing === true;
+  const isLate = isCrossing || (rule.bothWays && options.judges === "change");
   return {
     rule: rule.address,
     effect: rule.effect.name,
@@ -124,7 +125,7 @@ function traceRule(
     where,
     becomes: tracer.describe(rule.becomes),
     period: rule.from === undefined && rule.until === undefined ? undefined : { ...periodOf(rule), inForce },
-    applies: covers && inForce ? applies(rule, to, where, isLate) : "no",
+    applies: covers && inForce ? applies(rule, to, where, isLate, isCrossing) : "no",
     note: rule.note,
   };
 }
@@ -148,6 +149,7 @@ function applies(
   to: WhoTrace,
   where: ConditionTrace | undefined,
   isLate: boolean,
+  isCrossing: boolean,
 ): "yes" | "no" | "open" {
   const truths = [where?.truth ?? "true", rule.effect.name === "reserve" ? opposite(to.truth) : to.truth];
   if (truths.includes("open")) return truths.includes("false") && !isLate ? "no" : "open";
@@ -155,7 +157,8 @@ function applies(
   if (truths.includes("false")) return isLate && truths[1] !== "false" ? "open" : "no";
   const holds = rule.effect.phase !== "permit" || truths.every((truth) => truth === "true");
   if (!holds) return "no";
-  return rule.becomes === undefined && !isLate ? "yes" : "open";
+  // What holds both ways and holds now needs no more; where a row would go to, only the change says.
+  return rule.becomes === undefined && !isCrossing ? "yes" : "open";
 }
 
 function opposite(truth: WhoTrace["truth"]): WhoTrace["truth"] {
