@@ -109,8 +109,12 @@ function traceRule(
   const { extent } = options;
   const isKey = field !== undefined && rule.table.key.includes(field);
   const keyFollows = isKey && (action === "list" || action === "view" || action === "export");
-  const inExtent = field === undefined ? extent.fields.size > 0 || extent.act : keyFollows || extent.fields.has(field);
-  const covers = inExtent && coversPlace({ rule, options }, field, place);
+  // A reference made by other fields is hidden with any of them.
+  const hidesPart = rule.effect.phase === "block" && field?.by?.some((part) => extent.fields.has(part)) === true;
+  const inExtent =
+    field === undefined ? extent.fields.size > 0 || extent.act : keyFollows || hidesPart || extent.fields.has(field);
+  // The key follows from any cell of its row.
+  const covers = inExtent && coversPlace({ rule, options }, keyFollows ? undefined : field, place);
   const to = tracer.who(rule);
   const where = rule.where.kind === "truth" && rule.where.value === 3 ? undefined : tracer.condition(rule.where);
   const isCrossing = options.isCrossing === true;

@@ -301,6 +301,19 @@ describe("rules", () => {
   });
 });
 
+function expectExplained(session: Session, table: string, item: Row, field: string, action: BuiltInAction): void {
+  const { decision, rules: traces } = explain(session, { action, table, record: item, field });
+  expect(decision).toEqual(session.decide(action, table, item, field));
+  const named = traces.filter((trace) => trace.rule === decision?.rule).map((trace) => trace.applies);
+  if (decision?.rule !== undefined) expect(named.some((applies) => applies !== "no")).toBe(true);
+  const applying = traces.filter((trace) => trace.applies === "yes").map((trace) => trace.effect);
+  // Keys, lookups and made references follow from other fields besides.
+  const isOwn = field !== "id" && field !== "place" && field !== "dept_head";
+  if (decision?.reason === "not-found" || !isOwn) return;
+  if (applying.some((effect) => effect === "deny" || effect === "reserve")) expect(decision?.permitted).toBe(false);
+  else if (applying.includes("permit")) expect(decision?.permitted).toBe(true);
+}
+
 describe("an explanation", () => {
   it("never contradicts the decision, and names the rule that decided among those that apply", () => {
     fc.assert(
@@ -308,20 +321,18 @@ describe("an explanation", () => {
         cases,
         fc.constantFrom(...fields),
         fc.constantFrom<BuiltInAction>("list", "view", "edit"),
-        (one, field, action) => {
-          const session = open(one);
-          const { decision, rules: traces } = explain(session, { action, table: "items", record: one.item, field });
-          expect(decision).toEqual(session.decide(action, "items", one.item, field));
-          const named = traces.filter((trace) => trace.rule === decision?.rule).map((trace) => trace.applies);
-          if (decision?.rule !== undefined) expect(named.some((applies) => applies !== "no")).toBe(true);
-          const applying = traces.filter((trace) => trace.applies === "yes").map((trace) => trace.effect);
-          const isOwn = field !== "id" && field !== "place" && field !== "dept_head";
-          const known = decision?.reason !== "not-found" && isOwn;
-          if (known && applying.some((effect) => effect === "deny" || effect === "reserve"))
-            expect(decision?.permitted).toBe(false);
-          else if (known && applying.includes("permit")) expect(decision?.permitted).toBe(true);
-        },
+        (one, field, action) => expectExplained(open(one), "items", one.item, field, action),
       ),
+      { seed, numRuns: runs / 4 },
+    );
+  });
+
+  it("says so of the cells of a grid, too", () => {
+    const asked = [fc.constantFrom(...sheetFields), fc.constantFrom<BuiltInAction>("list", "view", "edit")] as const;
+    fc.assert(
+      fc.property(gridCases, ...asked, (one, field, action) => {
+        expectExplained(open(one), "sheet", one.item, field, action);
+      }),
       { seed, numRuns: runs / 4 },
     );
   });
