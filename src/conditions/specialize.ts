@@ -1,7 +1,7 @@
 import { compileTest } from "./evaluate.js";
 import { and, type Expression, not, type Operand, operandsOf, or, type SessionOperand } from "./expression.js";
 import type { Reading } from "./read.js";
-import { Unknown } from "./truth.js";
+import { False, Unknown } from "./truth.js";
 
 /** Gives the constant for an operand that the session knows, or the operand itself while it is open. */
 export type Known = (operand: SessionOperand) => Operand;
@@ -38,13 +38,13 @@ export function specialize(expression: Expression, known: Known): Expression {
       const asker = operand(expression.asker);
       // Nobody owns anything and nobody is above anybody; who holds no role on any record holds it on none.
       const isNobody = asker.kind === "constant" && (asker.value === null || asker.value === "[]");
-      return isNobody ? { kind: "truth", value: 0 } : { ...expression, asker };
+      return isNobody ? { kind: "truth", value: False } : { ...expression, asker };
     }
     case "exists": {
       const { link } = expression;
       const condition = specialize(expression.condition, known);
       // Of no record can be said what is false of every one.
-      if (condition.kind === "truth" && condition.value === 0) return condition;
+      if (condition.kind === "truth" && condition.value === False) return condition;
       return { ...expression, condition, link: link && { ...link, value: operand(link.value) } };
     }
     default:

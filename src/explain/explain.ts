@@ -1,5 +1,6 @@
 import { compileRead, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
+import { True } from "../conditions/truth.js";
 import { type ActionName, actionOf } from "../rules/actions.js";
 import { hasRow } from "../rules/cells.js";
 import type { Field, Table } from "../schema/schema.js";
@@ -116,7 +117,7 @@ function traceRule(
   // The key follows from any cell of its row.
   const covers = inExtent && coversPlace({ rule, options }, keyFollows ? undefined : field, place);
   const to = tracer.who(rule);
-  const where = rule.where.kind === "truth" && rule.where.value === 3 ? undefined : tracer.condition(rule.where);
+  const where = rule.where.kind === "truth" && rule.where.value === True ? undefined : tracer.condition(rule.where);
   const isCrossing = options.isCrossing === true;
   const isLate = isCrossing || (rule.bothWays && options.judges === "change");
   return {

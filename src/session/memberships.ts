@@ -125,7 +125,7 @@ export class Memberships {
       return [member.text, ...(member.kind === "member" ? this.through(member.name) : [])];
     }
     if (this.#given.has(name)) {
-      // The role with the fewest includes that brings it: the nearest to what was given.
+      // One role that brings it is enough for an explanation.
       const including = [...this.#given].filter((one) => one !== name && schema.roles.get(one)?.closure.has(name));
       return this.#isGivenItself(name) ? [] : including.slice(0, 1);
     }
