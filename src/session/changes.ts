@@ -3,7 +3,7 @@ import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { isMapping } from "../schema/reader.js";
 import type { Scalar } from "../schema/scalar.js";
-import type { Field, Schema, Table } from "../schema/schema.js";
+import type { Field, Table } from "../schema/schema.js";
 import { copyJson } from "../schema/types/json.js";
 import {
   type Acceptance,
@@ -25,7 +25,6 @@ import type { FieldGates } from "./table-gates.js";
 
 /** What judging a change needs from the session. */
 export interface ChangeContext {
-  readonly tables: Schema["tables"];
   /** The name of the people table. */
   readonly people: string | undefined;
   readonly plan: Plan;

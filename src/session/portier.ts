@@ -77,10 +77,10 @@ export class Portier<T extends TableTypes = AnyTables> {
 
   #open(subject: Subject, reading: Reading, report: (finding: Finding) => void): Session<T> {
     const plan = this.#planFor(subject);
-    const { tables, people } = this.schema;
+    const { people } = this.schema;
     const { key, roles } = subject;
     const origin = { ruleset: this.#ruleset, subject };
-    return new Session<T>({ tables, people: people?.table.name, plan, key, roles, reading, report, origin });
+    return new Session<T>({ people: people?.table.name, plan, key, roles, reading, report, origin });
   }
 
   #planFor(subject: Subject): Plan {

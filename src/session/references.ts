@@ -2,7 +2,7 @@ import { fieldValue, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
-import type { Field, Schema } from "../schema/schema.js";
+import type { Field } from "../schema/schema.js";
 import { listElements } from "../schema/types/list.js";
 import { noSuchRecord, type Refusal } from "./acceptance.js";
 import type { Plan, TablePlan } from "./plan.js";
@@ -13,7 +13,6 @@ interface ReferenceContext {
   readonly plan: Plan;
   readonly key: Scalar | null | undefined;
   readonly reading: Reading;
-  readonly tables: Schema["tables"];
 }
 
 /**

@@ -4,7 +4,7 @@ import type { ActionName, BuiltInAction } from "../rules/actions.js";
 import type { Ruleset } from "../rules/compile-rules.js";
 import { PortierError, portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
-import type { Field, Schema } from "../schema/schema.js";
+import type { Field } from "../schema/schema.js";
 import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
 import { type Acceptance, type ChangeOptions, faultyChange } from "./acceptance.js";
 import { acceptAct, acceptCreate, acceptEdit, type ChangeContext, isRow } from "./changes.js";
@@ -51,7 +51,6 @@ export interface SessionOptions {
 
 /** What a session is made of. */
 export interface SessionParts {
-  readonly tables: Schema["tables"];
   /** The name of the people table. */
   readonly people: string | undefined;
   readonly plan: Plan;
@@ -103,9 +102,9 @@ export class Session<T extends TableTypes = AnyTables> {
   constructor(parts: SessionParts) {
     this.#parts = parts;
     this.#reading = parts.reading;
-    const { tables, people, plan, key, reading } = parts;
+    const { people, plan, key, reading } = parts;
     const later: Reading = { source: reading.source, badData: () => {} };
-    this.#context = { tables, people, plan, key, reading, later };
+    this.#context = { people, plan, key, reading, later };
   }
 
   /** The roles that the person holds, includes among them, in alphabetical order; scoped ones as `editor of e-2`. */

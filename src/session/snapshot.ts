@@ -53,7 +53,6 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
     return own.map((step) => decode(step, tables) as StepData);
   };
   return new Session({
-    tables,
     people: snapshot.people ?? undefined,
     plan: new Plan({ tables }, steps),
     key: snapshot.key,
