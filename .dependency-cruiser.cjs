@@ -8,6 +8,7 @@ const layers = [
   "explain",
   "ranges",
   "snapshot",
+  "sql",
   "verify",
   "document",
   "cli",
@@ -27,7 +28,7 @@ module.exports = {
     {
       name: "the-core-imports-nothing-from-outside",
       severity: "error",
-      from: { path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|verify)/" },
+      from: { path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|verify)/" },
       to: { dependencyTypesNot: ["local", "type-only"], pathNot: "^src/" },
     },
     {

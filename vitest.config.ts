@@ -8,7 +8,7 @@ export default defineConfig({
   resolve: {
     alias: [
       { find: /^portier$/, replacement: src("index.ts") },
-      { find: /^portier\/(document|explain|ranges|snapshot|verify)$/, replacement: src("$1/index.ts") },
+      { find: /^portier\/(document|explain|ranges|snapshot|sql|verify)$/, replacement: src("$1/index.ts") },
     ],
   },
   test: {

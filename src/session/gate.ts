@@ -23,6 +23,10 @@ export interface Gate {
   readonly truth: (row: Row, reading: Reading) => Truth;
   /** The same for a change that may be tried. */
   readonly attemptTruth: (row: Row, reading: Reading) => Truth;
+  /** What `decide` tests, as one condition without a "not" above a single test. Made anew by each call. */
+  readonly condition: () => Expression;
+  /** The same for `attempt`. */
+  readonly attemptCondition: () => Expression;
   readonly reach: Reach;
   /** Whether any rule could ever permit it. */
   readonly hasPermits: boolean;
@@ -44,7 +48,8 @@ export function flatGate(steps: readonly Step[]): FlatGate {
   const permits = steps.filter((step) => step.phase === "permit");
   const confirms = steps.filter((step) => step.phase === "confirm");
   const decide = compileDecide(blocks, permits, confirms);
-  const certainBlocks = blocks.filter((step) => !step.hasBecomes && !step.isCrossing);
+  const condition = () => gateCondition(blocks.map(testOf), permits.map(testOf));
+  const attemptCondition = () => gateCondition(blocks.filter(isWithoutBecomes).map(testOf), permits.map(testOf));
   const hasChoice = steps.some((step) => step.hasBecomes || step.isCrossing);
   return {
     steps,
@@ -67,8 +72,10 @@ export function flatGate(steps: readonly Step[]): FlatGate {
       }
       return notPermitted;
     },
-    truth: gateTruth(blocks, permits),
-    attemptTruth: gateTruth(certainBlocks, permits),
+    truth: gateTruth(condition, permits),
+    attemptTruth: gateTruth(attemptCondition, permits),
+    condition,
+    attemptCondition,
     reach: flatReach(blocks, permits),
     hasPermits: permits.length > 0,
     wouldPermit: (row, reading) => permits.some((step) => step.testBefore(row, reading) === True),
@@ -161,23 +168,32 @@ function judgeAttempt(
     found ??= step.tentativeDecision;
   }
   if (found === undefined) return notPermitted;
-  const certain = confirms.filter((step) => !step.hasBecomes && !step.isCrossing);
+  const certain = confirms.filter(isWithoutBecomes);
   return withConfirmations(found, asked(certain, row, reading));
 }
 
+const testOf = ({ before }: Step): Expression => before;
+
+/** Whether an attempt can rely on a block: it does not depend on new values. */
+export function isWithoutBecomes(step: Step): boolean {
+  return !step.hasBecomes && !step.isCrossing;
+}
+
+/** No block applies and some permit does, as one condition. */
+export function gateCondition(blocks: readonly Expression[], permits: readonly Expression[]): Expression {
+  return pushNots(and([...blocks.map((block) => not(block)), or(permits)]));
+}
+
 /**
- * True or false, and `Bad` where only bad data keeps the answer from being known: no block applies and some permit
- * does, as one condition. It is made when `may` first asks.
+ * True or false, and `Bad` where only bad data keeps the answer from being known. The test is made when `may` first
+ * asks.
  */
-function gateTruth(blocks: readonly Step[], permits: readonly Step[]): (row: Row, reading: Reading) => Truth {
+function gateTruth(condition: () => Expression, permits: readonly Step[]): (row: Row, reading: Reading) => Truth {
   const [step] = permits;
   if (step === undefined) return () => False;
   let test: Test | undefined;
   return (row, reading) => {
-    test ??= compileTest(
-      pushNots(and([...blocks.map(({ before }) => not(before)), or(permits.map(({ before }) => before))])),
-      step.judge,
-    );
+    test ??= compileTest(condition(), step.judge);
     const truth = test(row, reading);
     return truth === Unknown ? False : truth;
   };

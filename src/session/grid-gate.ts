@@ -1,9 +1,10 @@
+import { always, and, type Expression, or } from "../conditions/expression.js";
 import { compileRead, type Read, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { Bad, True, type Truth } from "../conditions/truth.js";
 import { hasRow, type Rows } from "../rules/cells.js";
 import type { Field } from "../schema/schema.js";
-import { type FlatGate, flatGate, type Gate, judgeSteps } from "./gate.js";
+import { type FlatGate, flatGate, type Gate, gateCondition, isWithoutBecomes, judgeSteps } from "./gate.js";
 import { anyReach, type Reach } from "./reach.js";
 import { appliesOnTheWayIn, appliesToChange, cheapFirst, type Step } from "./step.js";
 
@@ -71,6 +72,12 @@ export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
     change,
     truth: (row, reading) => placedTruth(at(row, reading).truth(row, reading), row, reading),
     attemptTruth: (row, reading) => placedTruth(at(row, reading).attemptTruth(row, reading), row, reading),
+    condition: () => placedCondition(position, placed),
+    attemptCondition: () =>
+      placedCondition(
+        position,
+        placed.filter(({ step }) => step.phase !== "block" || isWithoutBecomes(step)),
+      ),
     get reach(): Reach {
       if (placed.every(({ step }) => step.phase !== "permit")) return "none";
       if (borders.length > 200) return "some";
@@ -82,6 +89,29 @@ export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
     hasPermits: placed.some(({ step }) => step.phase === "permit"),
     wouldPermit: (row, reading) => at(row, reading).wouldPermit(row, reading),
   };
+}
+
+/** What decides in any row: each step counts where the position is among its rows. */
+function placedCondition(position: Field, placed: readonly PlacedStep[]): Expression {
+  const of = (phase: Step["phase"]) =>
+    placed
+      .filter(({ step }) => step.phase === phase)
+      .map(({ step, rows }) => (rows === undefined ? step.before : and([isAmong(position, rows), step.before])));
+  return gateCondition(of("block"), of("permit"));
+}
+
+function isAmong(position: Field, rows: readonly Rows[]): Expression {
+  const { type } = position;
+  const bound = (op: "<=" | ">=", value: number): Expression =>
+    Number.isFinite(value)
+      ? {
+          kind: "compare",
+          op,
+          left: { kind: "field", type, path: [position] },
+          right: { kind: "constant", type, value },
+        }
+      : always;
+  return or(rows.map(({ from, to }) => and([bound(">=", from), bound("<=", to)])));
 }
 
 /** The first row of each segment, in order. The first segment begins before every row. */

@@ -33,7 +33,7 @@ import { as as museumSession } from "../support/museum.js";
 import { Naive, type Outcome } from "../support/naive.js";
 
 // PORTIER_RUNS makes it longer, PORTIER_SEED repeats a run. A case is one answer that both gave.
-const runs = Number(process.env["PORTIER_RUNS"] ?? 1_500);
+const runs = Math.ceil(Number(process.env["PORTIER_RUNS"] ?? 1_500) / 4) * 4;
 const seed = Number(process.env["PORTIER_SEED"] ?? Math.floor(Math.random() * 2 ** 31));
 let compared = 0;
 // biome-ignore lint/suspicious/noConsole: whoever reads the run must be able to repeat it

@@ -1,0 +1,55 @@
+import type { ComparisonOp, DurationUnit, MatchWord } from "../conditions/syntax.js";
+import type { Scalar } from "../schema/scalar.js";
+import type { FieldType } from "../schema/types/field-type.js";
+import type { Fragment } from "./fragment.js";
+
+/**
+ * How one database says what the model means. Every member is required: a new dialect that forgets one does not
+ * compile, instead of writing another's SQL.
+ */
+export interface Dialect {
+  readonly name: "postgres" | "sqlite" | "mariadb";
+  /** One name in quotes. */
+  readonly quoteName: (name: string) => string;
+  /** What stands for the value at a 1-based position. */
+  readonly placeholder: (position: number) => string;
+  /** A canonical value of a type, as it is compared with columns of that type. */
+  readonly constant: (type: FieldType, value: Scalar) => Fragment;
+  /** A stored value in a form in which values of its type compare; the column itself wherever an index is to be used. */
+  readonly stored: (type: FieldType, column: Fragment) => Fragment;
+  /**
+   * Whether a stored value that is not null fits its type; undefined where the database holds nothing else. Never null
+   * for such a value.
+   */
+  readonly fits: (type: FieldType, column: Fragment) => Fragment | undefined;
+  /** Compares two values of one type that are in the form of `stored` or `constant`. May be null for nulls. */
+  readonly compare: (op: ComparisonOp, type: FieldType, left: Fragment, right: Fragment) => Fragment;
+  /** Whether a value is one of several constants, none of them null. */
+  readonly among: (type: FieldType, value: Fragment, constants: readonly Fragment[]) => Fragment;
+  /** Text against a pattern; only `like` knows `%` and `_`. `literal` is the pattern where it is written out. */
+  readonly match: (how: MatchWord, text: Fragment, pattern: Fragment, literal: string | undefined) => Fragment;
+  /** A date or instant that fits its type, moved by some days, hours or minutes; null beyond the years 0001 to 9999. */
+  readonly shift: (type: FieldType, value: Fragment, amount: number, unit: DurationUnit) => Fragment;
+  /** Whether a list that fits its type has an element. */
+  readonly contains: (list: FieldType, column: Fragment, element: Fragment) => Fragment;
+  /** A value that a driver gave, as applications of this package hold it. Driver settings: see the dialect's own file. */
+  readonly decode: (type: FieldType, value: unknown) => unknown;
+  /** A value of a field as the driver takes it. */
+  readonly encode: (type: FieldType, value: unknown) => unknown;
+  /** A text that is not compared, as a value of its own. */
+  readonly text: (value: string) => Fragment;
+  /** Texts put one after the other. */
+  readonly concat: (texts: readonly Fragment[]) => Fragment;
+}
+
+/** Whether values of a type are held and compared as text. */
+export function isTextual({ base }: FieldType): boolean {
+  return base === "text" || base === "choice";
+}
+
+export const minutesOf: Readonly<Record<DurationUnit, number>> = { day: 24 * 60, hour: 60, minute: 1 };
+
+/** A literal as a `like` pattern in which `!` is the escape. */
+export function escapeLike(literal: string): string {
+  return literal.replace(/[!%_]/g, "!$&");
+}

@@ -1,0 +1,61 @@
+/** A piece of a statement: text that this package wrote, with values kept apart from it. */
+export type Fragment = readonly Piece[];
+
+type Piece = string | { readonly param: unknown };
+
+/** A statement's text with placeholders, and the values for them in order. */
+export interface Statement {
+  readonly text: string;
+  readonly params: readonly unknown[];
+}
+
+/** A fragment from a template: ``sql`${left} = ${right}` ``. Only fragments go in, so no value can become text. */
+export function sql(text: TemplateStringsArray, ...parts: readonly Fragment[]): Fragment {
+  return text.flatMap((piece, index): Fragment => {
+    const part = parts[index] ?? [];
+    return piece === "" ? part : [piece, ...part];
+  });
+}
+
+/** A value, for which a placeholder stands in the text. */
+export function param(value: unknown): Fragment {
+  return [{ param: value }];
+}
+
+/** Text that was made here, such as a quoted name or a number. */
+export function raw(text: string): Fragment {
+  return [text];
+}
+
+export function join(fragments: readonly Fragment[], separator: string): Fragment {
+  return fragments.flatMap((fragment, index): Fragment => (index === 0 ? fragment : [separator, ...fragment]));
+}
+
+/** Both, each, or none: `false` and `true` are the empty ones. */
+export function allOf(terms: readonly Fragment[]): Fragment {
+  return chain(terms, " and ", "true");
+}
+
+export function anyOf(terms: readonly Fragment[]): Fragment {
+  return chain(terms, " or ", "false");
+}
+
+function chain(terms: readonly Fragment[], separator: string, none: string): Fragment {
+  const [first] = terms;
+  if (first === undefined) return raw(none);
+  return terms.length === 1 ? first : sql`(${join(terms, separator)})`;
+}
+
+/** Writes a fragment out. `first` is the position of its first placeholder, 1-based. */
+export function finish(fragment: Fragment, placeholder: (position: number) => string, first = 1): Statement {
+  const params: unknown[] = [];
+  let text = "";
+  for (const piece of fragment) {
+    if (typeof piece === "string") text += piece;
+    else {
+      text += placeholder(first + params.length);
+      params.push(piece.param);
+    }
+  }
+  return { text, params };
+}

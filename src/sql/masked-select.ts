@@ -1,0 +1,142 @@
+import { addressBy } from "../schema/address.js";
+import { portierError } from "../schema/problems.js";
+import type { Field } from "../schema/schema.js";
+import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import { conditionOf } from "../session/conditions.js";
+import type { MaskedRow, ShowAction } from "../session/mask.js";
+import { type Masked, partsOf, type Session } from "../session/session.js";
+import { conditionFormula } from "./condition.js";
+import type { Dialect } from "./dialect.js";
+import { type Formula, implies, isAlways, isNever, print } from "./formula.js";
+import { type Fragment, finish, join, raw, type Statement, sql } from "./fragment.js";
+import { column, type Scope, scopeOf, tableAs } from "./scope.js";
+import { lookupColumn, shownFormula } from "./shown.js";
+import { tableName } from "./where.js";
+
+export interface MaskedSelectOptions {
+  /** What the records are shown for. Default: `list`. */
+  readonly action?: ShowAction;
+  /** The position of the first placeholder, 1-based. Default: 1. */
+  readonly first?: number;
+  /** The name of the column that says what is hidden. Default: `hidden`. */
+  readonly hidden?: string;
+}
+
+/** A select of what one person sees of a table. */
+export interface MaskedSelect<R = MaskedRow> extends Statement {
+  /**
+   * A row that the database gave, as `session.mask` gives it: without the fields that are hidden, values as applications
+   * hold them. What else the statement around it selected is left out.
+   */
+  readonly unmask: (row: Readonly<Record<string, unknown>>) => R;
+}
+
+/**
+ * What one person sees of a table, as a select to put into brackets: the records that they may list (view, export),
+ * under the names of the fields, null where a field is hidden in a record. Filters, sorts, counts and groups stand
+ * outside it, and so can only work with what is seen.
+ *
+ * The last column, `hidden`, names the fields that are hidden in the record, with commas between them. A field that is
+ * seen in every record of the select is selected as it is. A reference made by other fields has no column; `unmask`
+ * puts it together.
+ *
+ * @throws PortierError for a table that is not there, or where a field is called as the column of hidden ones is.
+ *
+ * @example
+ * const seen = maskedSelect(session, "objects", postgres);
+ * const { rows } = await client.query(`select * from (${seen.text}) o where o.title like 'A%' order by o.title`, seen.params);
+ * return rows.map(seen.unmask);
+ */
+export function maskedSelect<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+  session: Session<T>,
+  name: K,
+  dialect: Dialect,
+  { action = "list", first = 1, hidden = "hidden" }: MaskedSelectOptions = {},
+): MaskedSelect<Masked<T, K>> {
+  const { plan } = partsOf(session);
+  const gates = plan.of(name);
+  const { table } = gates;
+  if (table.byName.has(hidden)) {
+    const hint = `give the column of hidden fields another name: { hidden: "${hidden}_fields" }`;
+    throw portierError("wrong-call", { what: `"${name}" has a field "${hidden}"`, hint });
+  }
+  const record = { table, alias: tableName(table.source) };
+  const scope = scopeOf(dialect, plan, record);
+  const rows = conditionFormula(conditionOf(gates, action), scope);
+  const shown = table.fields.map((field) => ({ field, when: shownFormula(gates, action, field, scope) }));
+
+  const columns = shown
+    .filter(({ field }) => field.by === undefined)
+    .map(({ field, when }) => sql`${masked(field, when, rows, scope)} as ${raw(dialect.quoteName(field.name))}`);
+  const list = sql`${hiddenNames(shown, rows, dialect)} as ${raw(dialect.quoteName(hidden))}`;
+  const filter = isAlways(rows) ? raw("") : sql` where ${print(rows)}`;
+  const select = sql`select ${join([...columns, list], ", ")} from ${tableAs(scope, record)}${filter}`;
+  return {
+    ...finish(select, dialect.placeholder, first),
+    unmask: (row) => unmask(row, table.fields, hidden, dialect) as Masked<T, K>,
+  };
+}
+
+/** A field's column, its value only where it is shown. */
+function masked(field: Field, when: Formula, rows: Formula, scope: Scope): Fragment {
+  if (isNever(when)) return raw("null");
+  const value = field.lookup === undefined ? column(scope, scope.record, field) : lookupColumn(field, scope);
+  if (value === undefined) {
+    const what = `the lookup "${field.name}" of "${field.table}" shows a reference made by other fields, and has no column`;
+    throw portierError("wrong-call", { what, hint: "look up the fields that it is made of" });
+  }
+  return implies(rows, when) ? value : sql`case when ${print(when)} then ${value} end`;
+}
+
+interface Shown {
+  readonly field: Field;
+  readonly when: Formula;
+}
+
+/** The names of the fields that are hidden in a record. Fields under one condition are named by one test. */
+function hiddenNames(shown: readonly Shown[], rows: Formula, dialect: Dialect): Fragment {
+  const groups = new Map<string, { readonly when: Formula; readonly names: string[] }>();
+  for (const { field, when } of shown) {
+    if (implies(rows, when)) continue;
+    const id = JSON.stringify(print(when));
+    const group = groups.get(id) ?? { when, names: [] };
+    group.names.push(encodeName(field.name));
+    groups.set(id, group);
+  }
+  const texts = [...groups.values()].map(({ when, names }) => {
+    const named = dialect.text(names.map((name) => `,${name}`).join(""));
+    return isNever(when) ? named : sql`case when ${print(when)} then '' else ${named} end`;
+  });
+  return texts.length === 0 ? raw("''") : sql`substr(${dialect.concat(texts)}, 2)`;
+}
+
+function encodeName(name: string): string {
+  return name.replaceAll("%", "%25").replaceAll(",", "%2C");
+}
+
+function unmask(
+  row: Readonly<Record<string, unknown>>,
+  fields: readonly Field[],
+  hidden: string,
+  dialect: Dialect,
+): MaskedRow {
+  const names = row[hidden];
+  if (typeof names !== "string") {
+    throw portierError("wrong-call", {
+      what: `the row has no column "${hidden}"`,
+      hint: "select it along with the rest",
+    });
+  }
+  const isHidden = new Set(names.split(","));
+  const values = new Map<Field, unknown>();
+  const read = (field: Field): unknown => (field.by === undefined ? values.get(field) : addressBy(field.by, read));
+  const seen: MaskedRow = {};
+  for (const field of fields)
+    if (field.by === undefined) values.set(field, dialect.decode(field.type, row[field.name]));
+  for (const field of fields) {
+    if (isHidden.has(encodeName(field.name))) continue;
+    const value = read(field);
+    if (value === null || field.type.fits(value)) seen[field.name] = value;
+  }
+  return seen;
+}

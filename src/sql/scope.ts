@@ -1,0 +1,45 @@
+import type { Field, Table } from "../schema/schema.js";
+import type { Plan } from "../session/plan.js";
+import type { Dialect } from "./dialect.js";
+import { type Fragment, raw } from "./fragment.js";
+
+/** A record at hand in a statement: a row of a table under an alias. */
+export interface Place {
+  readonly table: Table;
+  readonly alias: string;
+}
+
+/** What writing a condition needs to know. */
+export interface Scope {
+  readonly dialect: Dialect;
+  /** The residual of the one who asks, for what the condition asks about other records. */
+  readonly plan: Plan;
+  /** The record that the condition is about. */
+  readonly record: Place;
+  /** Inside `exists`: the record that the rule is about. */
+  readonly outer: Place | undefined;
+  /** How many aliases are in use around the condition; what stands beside each other uses the same ones. */
+  readonly depth: number;
+  /** The alias that the statement's own record has, in lower case. */
+  readonly taken: string;
+}
+
+/** The scope of a condition about one record of a statement. */
+export function scopeOf(dialect: Dialect, plan: Plan, record: Place): Scope {
+  return { dialect, plan, record, outer: undefined, depth: 0, taken: record.alias.toLowerCase() };
+}
+
+/** The scope of a condition about another record, inside one that uses `depth` aliases. */
+export function inside(scope: Scope, depth: number, record: Place, outer: Place | undefined): Scope {
+  return { ...scope, depth, record, outer };
+}
+
+export function column({ dialect }: Scope, { alias }: Place, field: Field): Fragment {
+  return raw(`${dialect.quoteName(alias)}.${dialect.quoteName(field.column)}`);
+}
+
+/** `"archive"."objects" "r1"`, for a list of tables: a dot in the source's name stands between schema and table. */
+export function tableAs({ dialect }: Scope, { table, alias }: Place): Fragment {
+  const source = table.source.split(".").map(dialect.quoteName).join(".");
+  return raw(`${source} ${dialect.quoteName(alias)}`);
+}

@@ -1,0 +1,179 @@
+import type { Operand } from "../conditions/expression.js";
+import type { Scalar } from "../schema/scalar.js";
+import { type Field, type FieldPath, lastOf, type Table } from "../schema/schema.js";
+import type { FieldType } from "../schema/types/field-type.js";
+import type { Dialect } from "./dialect.js";
+import { allOf, anyOf, type Fragment, join, sql } from "./fragment.js";
+import { column, type Place, type Scope, tableAs } from "./scope.js";
+
+/** One column or constant. */
+export interface Part {
+  readonly type: FieldType;
+  /** In the form in which it is compared. */
+  readonly sql: Fragment;
+  /** The column that it comes from, or the constant. */
+  readonly stored: Fragment;
+  /** Whether it fits its type, where it is not null; undefined where it always does. */
+  readonly fits: Fragment | undefined;
+  readonly isConstant: boolean;
+}
+
+/**
+ * An operand as a statement has it: one part, or for a reference made by other fields one for each. `unreadable` and
+ * `null` stand for operands that are so whatever the record.
+ */
+export type Value =
+  | { readonly kind: "parts"; readonly parts: readonly Part[] }
+  | { readonly kind: "unreadable" }
+  | { readonly kind: "null" };
+
+/**
+ * The records that a test reads through references: a test about them is true or false only of records that are there,
+ * so it becomes an `exists` over them, which databases plan as a join.
+ */
+export class Joins {
+  readonly #scope: Scope;
+  readonly #tables: Fragment[] = [];
+  readonly #links: Fragment[] = [];
+  /** By alias and field, the record that a reference leads to. */
+  readonly #known = new Map<string, Place>();
+  #depth: number;
+
+  constructor(scope: Scope) {
+    this.#scope = scope;
+    this.#depth = scope.depth;
+  }
+
+  /** How many aliases are in use inside. */
+  get depth(): number {
+    return this.#depth;
+  }
+
+  /** A record of a table under an alias that is free. */
+  place(table: Table): Place {
+    this.#depth++;
+    const alias = `r${this.#depth}`;
+    return alias === this.#scope.taken ? this.place(table) : { table, alias };
+  }
+
+  /** The test where all records that it reads are there; the test itself when it reads none. */
+  exists(test: Fragment): Fragment {
+    if (this.#tables.length === 0) return test;
+    const demands = join([...this.#links, test], " and ");
+    return sql`exists (select 1 from ${join(this.#tables, ", ")} where ${demands})`;
+  }
+
+  /** A column of these records, null where they are not there. */
+  select(column: Fragment): Fragment {
+    if (this.#tables.length === 0) return column;
+    return sql`(select ${column} from ${join(this.#tables, ", ")} where ${join(this.#links, " and ")})`;
+  }
+
+  /** Whether no such records are there of which the test is true. */
+  noneExists(test: Fragment): Fragment {
+    return this.#tables.length === 0 ? sql`(${test}) is not true` : sql`not ${this.exists(test)}`;
+  }
+
+  value(operand: Operand): Value {
+    switch (operand.kind) {
+      case "constant":
+        if (operand.value === null) return { kind: "null" };
+        if (!isStorable(operand.value)) return { kind: "unreadable" };
+        return { kind: "parts", parts: [constantPart(operand.type, operand.value, this.#scope.dialect)] };
+      case "field":
+        return { kind: "parts", parts: this.path(this.#scope.record, operand.path) };
+      case "outer": {
+        const { outer } = this.#scope;
+        return outer === undefined ? { kind: "unreadable" } : { kind: "parts", parts: this.path(outer, operand.path) };
+      }
+      case "shift": {
+        const { type, amount, unit } = operand;
+        const value = this.value(operand.operand);
+        return mapPart(value, (part) => {
+          const { dialect } = this.#scope;
+          const moved = dialect.shift(type, part.stored, amount, unit);
+          return { ...part, sql: moved, fits: allOf([...fitsOf(part), sql`${moved} is not null`]) };
+        });
+      }
+      case "as-decimal":
+        return mapPart(this.value(operand.operand), (part) => ({
+          ...part,
+          type: operand.type,
+          sql: this.#scope.dialect.stored(operand.type, part.stored),
+        }));
+      // What only a session knows is not known of a holder of roles.
+      case "unreadable":
+      case "me":
+      case "held":
+      case "request":
+      case "today":
+        return { kind: "unreadable" };
+      default:
+        return operand satisfies never;
+    }
+  }
+
+  /** The record that a path's last reference leads to, whose other fields a test may then read. */
+  follow(start: Place, path: FieldPath): Place {
+    return path.reduce((place: Place, field) => this.#step(place, field), start);
+  }
+
+  path(start: Place, path: FieldPath): readonly Part[] {
+    const place = path.slice(0, -1).reduce((from: Place, field) => this.#step(from, field), start);
+    const last = lastOf(path);
+    return (last.by ?? [last]).map((field) => this.#column(place, field));
+  }
+
+  #step(from: Place, reference: Field): Place {
+    const id = `${from.alias} ${reference.name}`;
+    const known = this.#known.get(id);
+    if (known !== undefined) return known;
+    const { dialect, plan } = this.#scope;
+    const { table } = plan.of(reference.type.target ?? "");
+    const place = this.place(table);
+    const parts = reference.by ?? [reference];
+    this.#tables.push(tableAs(this.#scope, place));
+    for (const [index, key] of table.key.entries()) {
+      const part = this.#column(from, parts[index] as Field);
+      this.#links.push(dialect.compare("=", key.type, this.#column(place, key).sql, part.sql));
+    }
+    this.#known.set(id, place);
+    return place;
+  }
+
+  #column(place: Place, field: Field): Part {
+    const { dialect } = this.#scope;
+    const stored = column(this.#scope, place, field);
+    const { type } = field;
+    return { type, sql: dialect.stored(type, stored), stored, fits: dialect.fits(type, stored), isConstant: false };
+  }
+}
+
+export function constantPart(type: FieldType, value: Scalar, dialect: Dialect): Part {
+  const constant = dialect.constant(type, value);
+  return { type, sql: constant, stored: constant, fits: undefined, isConstant: true };
+}
+
+/** What no database can hold or send as it is: the nul character, and halves of surrogate pairs. */
+export function isStorable(value: Scalar): boolean {
+  return typeof value !== "string" || (!value.includes("\0") && !/\p{Surrogate}/u.test(value));
+}
+
+function mapPart(value: Value, change: (part: Part) => Part): Value {
+  return value.kind === "parts" ? { kind: "parts", parts: value.parts.map(change) } : value;
+}
+
+/** Every part is there and fits. */
+export function isReadable(parts: readonly Part[]): Fragment {
+  return allOf(parts.flatMap((part) => (part.isConstant ? [] : [sql`${part.stored} is not null`, ...fitsOf(part)])));
+}
+
+/** Some part is there and does not fit; undefined where none can be. */
+export function isUnreadable(parts: readonly Part[]): Fragment | undefined {
+  const terms = parts.flatMap((part) => fitsOf(part).map((fits) => sql`(${part.stored} is not null and not ${fits})`));
+  return terms.length === 0 ? undefined : anyOf(terms);
+}
+
+export function fitsOf({ fits }: Part): readonly Fragment[] {
+  return fits === undefined ? [] : [fits];
+}

@@ -1,0 +1,57 @@
+import { actionOf } from "../rules/actions.js";
+import { portierError } from "../schema/problems.js";
+import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import { conditionOf } from "../session/conditions.js";
+import { type ActionOf, partsOf, type Session } from "../session/session.js";
+import { conditionFormula } from "./condition.js";
+import type { Dialect } from "./dialect.js";
+import { print } from "./formula.js";
+import { finish, type Statement } from "./fragment.js";
+import { scopeOf } from "./scope.js";
+
+export interface WhereOptions {
+  /** The name that the table has in the statement. Default: the table's own. */
+  readonly as?: string;
+  /** The position of the first placeholder, 1-based, where the statement has parameters of its own before. Default: 1. */
+  readonly first?: number;
+}
+
+/**
+ * The records of a table with which a person may do something, as a condition for the `where` of a statement. It is
+ * true exactly where `session.may(action, table, record)` is; it may be null where that is false, so do not put it under
+ * a `not`.
+ *
+ * Other tables are read inside the condition: references and `exists` as `exists`, everybody below a person by one
+ * recursive query, and what `may` asks as the other table's own rules. The person, their roles and what they hold roles
+ * on are parameters.
+ *
+ * @throws PortierError for a table or action that is not there, and for create and import, which speak of no stored record.
+ *
+ * @example
+ * const { text, params } = where(session, "objects", "list", postgres);
+ * // text: "objects"."department" = $1, params: ["ships"]
+ * await client.query(`select count(*) from objects where ${text}`, params);
+ */
+export function where<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+  session: Session<T>,
+  table: K,
+  action: ActionOf<T, K>,
+  dialect: Dialect,
+  options: WhereOptions = {},
+): Statement {
+  const { plan } = partsOf(session);
+  const gates = plan.of(table);
+  gates.checkAction(action);
+  if (actionOf(gates.table, action)?.judges === "new") {
+    const hint = "ask session.accept about the new record";
+    throw portierError("wrong-call", { what: `${action} speaks of no stored record`, hint });
+  }
+  const record = { table: gates.table, alias: options.as ?? tableName(gates.table.source) };
+  const condition = conditionFormula(conditionOf(gates, action), scopeOf(dialect, plan, record));
+  return finish(print(condition), dialect.placeholder, options.first);
+}
+
+/** A table's name without its schema. */
+export function tableName(source: string): string {
+  return source.slice(source.lastIndexOf(".") + 1);
+}
