@@ -62,3 +62,20 @@ describe("the README", () => {
     for (const path of links) expect(() => readFileSync(path), path).not.toThrow(/ENOENT/);
   });
 });
+
+describe("the list of tests by sentence of the model", () => {
+  it("names tests that are there", () => {
+    const cells = [
+      ...readFileSync("docs/model-tests.md", "utf8").matchAll(/`([\w/-]+\.test\.ts)` ((?:_[^_|]+_(?:, )?)+)/g),
+    ];
+    expect(cells.length).toBeGreaterThan(100);
+    const titles = cells.flatMap(([, file = "", list = ""]) =>
+      list.split("_, _").map((title) => [file, title] as const),
+    );
+    const missing = titles.filter(([file, title]) => {
+      const text = readFileSync(`test/${file}`, "utf8") + readFileSync("test/support/comparisons.ts", "utf8");
+      return !text.includes(title.replace(/^_|_$/g, ""));
+    });
+    expect(missing).toEqual([]);
+  });
+});
