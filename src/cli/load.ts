@@ -94,7 +94,12 @@ export type SharedOptions = ReturnType<typeof sessionOptions>;
 const visitorWord = "visitor";
 
 /** Finds a person by key and opens their view; `visitor` or nothing is an anonymous visitor. */
-export function findViewer(portier: Portier, data: Data, id: string | undefined, options: SharedOptions): Viewer {
+export function findViewer(
+  portier: Portier,
+  data: Pick<Data, "tables">,
+  id: string | undefined,
+  options: SharedOptions,
+): Viewer {
   const people = portier.schema.people;
   const rows: readonly Row[] = (people && data.tables.get(people.table.name)) ?? [];
   const key = people && singleKey(people.table);

@@ -7,9 +7,10 @@ import { lintCommand } from "./lint.js";
 import { matrixCommand } from "./matrix.js";
 import { palette } from "./paint.js";
 import { showCommand } from "./show.js";
+import { sqlCommand } from "./sql.js";
 
 /** The commands in the order in which help lists them. */
-const commands: readonly CliCommand[] = [lintCommand, matrixCommand, showCommand, explainCommand];
+const commands: readonly CliCommand[] = [lintCommand, matrixCommand, showCommand, explainCommand, sqlCommand];
 
 const firstSteps = `
 First steps:
@@ -17,6 +18,7 @@ First steps:
   portier matrix museum.portier.yaml --data data             who may do what?
   portier show museum.portier.yaml objects --as s-003        what does this person see?
   portier explain museum.portier.yaml view objects KEY FIELD --as s-003   why?
+  portier sql museum.portier.yaml objects list --as s-003    what goes to the database?
 
 Exit codes: 0 done, 1 found something, 2 could not run. Results go to standard output, remarks to standard error.
 `;

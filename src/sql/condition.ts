@@ -273,12 +273,10 @@ function isNull(value: Value, isNegated: boolean, joins: Joins, mode: Mode): For
   if (value.kind === "null") return formula(isNegated ? "or" : "and", []);
   if (value.kind === "unreadable") return formula(mode === "bad" ? "and" : "or", []);
   const { parts } = value;
+  if (!isNegated) return single(joins.isNull(parts, mode === "bad"));
+  const bad = mode === "bad" ? isUnreadable(parts) : undefined;
   const readable = isReadable(parts);
-  const bad = isUnreadable(parts);
-  const there = bad === undefined ? readable : anyOf([readable, bad]);
-  const isStrict = (mode === "true") === isNegated;
-  const test = isStrict ? readable : there;
-  return single(isNegated ? joins.exists(test) : joins.noneExists(test));
+  return single(joins.exists(bad === undefined ? readable : anyOf([readable, bad])));
 }
 
 /** The constants that an operand is, a list taken apart; undefined for what cannot be read. */

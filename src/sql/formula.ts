@@ -40,6 +40,16 @@ export function implies(stronger: Formula, weaker: Formula): boolean {
   return weaker.kind === "test" && stronger.kind === "test" && stronger.id === weaker.id;
 }
 
+/** What is left to test where another formula is known to be true. */
+export function given(known: Formula, one: Formula): Formula {
+  if (implies(known, one)) return formula("and", []);
+  if (one.kind !== "and") return one;
+  return formula(
+    "and",
+    one.terms.filter((term) => !implies(known, term)),
+  );
+}
+
 export function isAlways(one: Formula): boolean {
   return one.kind === "and" && one.terms.length === 0;
 }

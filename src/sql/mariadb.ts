@@ -133,14 +133,13 @@ function decimalOf(value: Scalar): string {
   return `decimal(${Math.max(1, whole.length + fraction.length)}, ${fraction.length})`;
 }
 
-/** An array without nulls and without lists in it, each element of the type. */
+/** An array without nulls and without lists in it, each element of the type; by its text, as elements cannot be gone through. */
 function listFits(type: FieldType, column: Fragment): Fragment {
   const element = type.element as FieldType;
-  const flat = sql`json_type(${column}) = 'ARRAY' and json_depth(${column}) <= 2`;
-  const texts = sql`json_length(${column}) = coalesce(json_length(json_search(${column}, 'all', '%')), 0)`;
-  const numbers = sql`${column} not regexp '[a-z"{]'`;
-  const fits = element.base === "integer" ? numbers : texts;
-  if (element.choices === undefined) return sql`(${flat} and ${fits})`;
+  const one = element.base === "integer" ? "-?\\d+" : '"(?:[^"\\\\]|\\\\.)*+"';
+  const array = `^\\s*\\[\\s*(?:${one}\\s*(?:,\\s*${one}\\s*)*+)?\\]\\s*$`;
+  const fits = sql`${column} regexp ${param(array)}`;
+  if (element.choices === undefined) return sql`(${fits})`;
   const choices = sql`json_array(${join(element.choices.map(param), ", ")})`;
-  return sql`(${flat} and json_contains(${choices}, ${column}))`;
+  return sql`(${fits} and json_contains(${choices}, ${column}))`;
 }

@@ -7,7 +7,7 @@ import type { MaskedRow, ShowAction } from "../session/mask.js";
 import { type Masked, partsOf, type Session } from "../session/session.js";
 import { conditionFormula } from "./condition.js";
 import type { Dialect } from "./dialect.js";
-import { type Formula, implies, isAlways, isNever, print } from "./formula.js";
+import { type Formula, given, isAlways, isNever, print } from "./formula.js";
 import { type Fragment, finish, join, raw, type Statement, sql } from "./fragment.js";
 import { column, type Scope, scopeOf, tableAs } from "./scope.js";
 import { lookupColumn, shownFormula } from "./shown.js";
@@ -63,12 +63,12 @@ export function maskedSelect<T extends TableTypes = AnyTables, K extends TableOf
   const record = { table, alias: tableName(table.source) };
   const scope = scopeOf(dialect, plan, record);
   const rows = conditionFormula(conditionOf(gates, action), scope);
-  const shown = table.fields.map((field) => ({ field, when: shownFormula(gates, action, field, scope) }));
+  const shown = table.fields.map((field) => ({ field, when: given(rows, shownFormula(gates, action, field, scope)) }));
 
   const columns = shown
     .filter(({ field }) => field.by === undefined)
-    .map(({ field, when }) => sql`${masked(field, when, rows, scope)} as ${raw(dialect.quoteName(field.name))}`);
-  const list = sql`${hiddenNames(shown, rows, dialect)} as ${raw(dialect.quoteName(hidden))}`;
+    .map(({ field, when }) => sql`${masked(field, when, scope)} as ${raw(dialect.quoteName(field.name))}`);
+  const list = sql`${hiddenNames(shown, dialect)} as ${raw(dialect.quoteName(hidden))}`;
   const filter = isAlways(rows) ? raw("") : sql` where ${print(rows)}`;
   const select = sql`select ${join([...columns, list], ", ")} from ${tableAs(scope, record)}${filter}`;
   return {
@@ -78,26 +78,27 @@ export function maskedSelect<T extends TableTypes = AnyTables, K extends TableOf
 }
 
 /** A field's column, its value only where it is shown. */
-function masked(field: Field, when: Formula, rows: Formula, scope: Scope): Fragment {
+function masked(field: Field, when: Formula, scope: Scope): Fragment {
   if (isNever(when)) return raw("null");
   const value = field.lookup === undefined ? column(scope, scope.record, field) : lookupColumn(field, scope);
   if (value === undefined) {
     const what = `the lookup "${field.name}" of "${field.table}" shows a reference made by other fields, and has no column`;
     throw portierError("wrong-call", { what, hint: "look up the fields that it is made of" });
   }
-  return implies(rows, when) ? value : sql`case when ${print(when)} then ${value} end`;
+  return isAlways(when) ? value : sql`case when ${print(when)} then ${value} end`;
 }
 
 interface Shown {
   readonly field: Field;
+  /** Where the record itself is seen. */
   readonly when: Formula;
 }
 
 /** The names of the fields that are hidden in a record. Fields under one condition are named by one test. */
-function hiddenNames(shown: readonly Shown[], rows: Formula, dialect: Dialect): Fragment {
+function hiddenNames(shown: readonly Shown[], dialect: Dialect): Fragment {
   const groups = new Map<string, { readonly when: Formula; readonly names: string[] }>();
   for (const { field, when } of shown) {
-    if (implies(rows, when)) continue;
+    if (isAlways(when)) continue;
     const id = JSON.stringify(print(when));
     const group = groups.get(id) ?? { when, names: [] };
     group.names.push(encodeName(field.name));
@@ -107,7 +108,9 @@ function hiddenNames(shown: readonly Shown[], rows: Formula, dialect: Dialect): 
     const named = dialect.text(names.map((name) => `,${name}`).join(""));
     return isNever(when) ? named : sql`case when ${print(when)} then '' else ${named} end`;
   });
-  return texts.length === 0 ? raw("''") : sql`substr(${dialect.concat(texts)}, 2)`;
+  const names = [...groups.values()].flatMap((group) => group.names);
+  if ([...groups.values()].every(({ when }) => isNever(when))) return dialect.text(names.join(","));
+  return sql`substr(${dialect.concat(texts)}, 2)`;
 }
 
 function encodeName(name: string): string {

@@ -8,7 +8,10 @@ import { type Fragment, join, param, raw, sql } from "./fragment.js";
 /**
  * PostgreSQL 15 and newer, served or embedded. Columns: `text`, `varchar` or an enum for texts and choices, `integer` or
  * `bigint`, `numeric`, `boolean`, `date`, `timestamptz`, arrays for lists, `jsonb`. Drivers must hand out dates and
- * instants as text (their default makes local-time objects of them): see `postgresTypes`.
+ * instants as text (their default makes local-time objects of them): see {@link postgresTexts}.
+ *
+ * Texts must be in deterministic collations, as all are that do not say otherwise, and in one and the same where two
+ * columns are compared; `citext` and the like hold for equal what the rules do not.
  */
 export const postgres: Dialect = {
   name: "postgres",
@@ -42,11 +45,10 @@ export const postgres: Dialect = {
       const array = raw(`${casts[type.element.base] ?? "text"}[]`);
       return sql`cast(${left} as ${array}) ${raw(op)} cast(${right} as ${array})`;
     }
-    // Equality is bytewise in every deterministic collation, and without "collate" the column's index serves it. Order
-    // is by code point only in "C"; so is equality between two columns of different collations.
+    // Order is by code point only in "C". Equality is by byte in every deterministic collation, and without "collate"
+    // the column's index serves it, in joins above all.
     const isOrder = op !== "=" && op !== "<>";
-    const needsCollation = isTextual(type) && (isOrder || isColumn(right));
-    return needsCollation ? sql`${left} collate "C" ${raw(op)} ${right}` : sql`${left} ${raw(op)} ${right}`;
+    return isOrder && isTextual(type) ? sql`${left} collate "C" ${raw(op)} ${right}` : sql`${left} ${raw(op)} ${right}`;
   },
   among: (_type, value, constants) => sql`${value} in (${join(constants, ", ")})`,
   match: (how, text, pattern, literal) => {
@@ -114,10 +116,6 @@ function inCalendar(type: FieldType, value: Fragment): Fragment {
 
 function arrayOf(element: FieldType, values: readonly Scalar[]): Fragment {
   return sql`array[${join(values.map(param), ", ")}]::${raw(casts[element.base] ?? "text")}[]`;
-}
-
-function isColumn(operand: Fragment): boolean {
-  return operand.every((piece) => typeof piece === "string");
 }
 
 function listFits(type: FieldType, column: Fragment): Fragment {

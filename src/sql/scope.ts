@@ -41,5 +41,6 @@ export function column({ dialect }: Scope, { alias }: Place, field: Field): Frag
 /** `"archive"."objects" "r1"`, for a list of tables: a dot in the source's name stands between schema and table. */
 export function tableAs({ dialect }: Scope, { table, alias }: Place): Fragment {
   const source = table.source.split(".").map(dialect.quoteName).join(".");
-  return raw(`${source} ${dialect.quoteName(alias)}`);
+  const name = dialect.quoteName(alias);
+  return raw(source === name ? source : `${source} ${name}`);
 }

@@ -7,7 +7,7 @@ import { conditionFormula } from "./condition.js";
 import { type Formula, formula, print, test } from "./formula.js";
 import { anyOf, type Fragment } from "./fragment.js";
 import { inside, type Scope } from "./scope.js";
-import { isReadable, isUnreadable, Joins } from "./value.js";
+import { Joins } from "./value.js";
 
 /** Whether a field of the scope's record is shown: true exactly where the decision about it permits. */
 export function shownFormula(plan: TableGates, action: ShowAction, field: Field, scope: Scope): Formula {
@@ -31,10 +31,7 @@ function sourceShown(plan: TableGates, action: ShowAction, field: Field, scope: 
   const { through, field: source } = field.lookup;
   const path = writtenOut(through) as unknown as FieldPath;
   const missing = new Joins(scope);
-  const reference = missing.path(scope.record, path);
-  const there = isReadable(reference);
-  const bad = isUnreadable(reference);
-  const isNull = missing.noneExists(bad === undefined ? there : anyOf([there, bad]));
+  const isNull = missing.isNull(missing.path(scope.record, path));
   const joins = new Joins(scope);
   const record = joins.follow(scope.record, path);
   const shown = shownFormula(plan.other(source.table), action, source, inside(scope, joins.depth, record, undefined));

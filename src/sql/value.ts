@@ -59,7 +59,8 @@ export class Joins {
   /** The test where all records that it reads are there; the test itself when it reads none. */
   exists(test: Fragment): Fragment {
     if (this.#tables.length === 0) return test;
-    const demands = join([...this.#links, test], " and ");
+    const isTrivial = test.length === 1 && test[0] === "true";
+    const demands = join([...this.#links, ...(isTrivial ? [] : [test])], " and ");
     return sql`exists (select 1 from ${join(this.#tables, ", ")} where ${demands})`;
   }
 
@@ -67,6 +68,16 @@ export class Joins {
   select(column: Fragment): Fragment {
     if (this.#tables.length === 0) return column;
     return sql`(select ${column} from ${join(this.#tables, ", ")} where ${join(this.#links, " and ")})`;
+  }
+
+  /** Whether what these parts read is null, as it is, too, where it cannot be reached. */
+  isNull(parts: readonly Part[], isWide = false): Fragment {
+    const bad = isUnreadable(parts);
+    if (this.#tables.length === 0 && bad === undefined) {
+      return anyOf(parts.map(({ stored }) => sql`${stored} is null`));
+    }
+    const readable = isReadable(parts);
+    return this.noneExists(bad === undefined || isWide ? readable : anyOf([readable, bad]));
   }
 
   /** Whether no such records are there of which the test is true. */

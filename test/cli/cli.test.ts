@@ -178,6 +178,50 @@ describe("portier explain", () => {
   });
 });
 
+describe("portier sql", () => {
+  const ask = (...words: string[]) => portierCli(["sql", museumFile, ...words]);
+
+  it("prints a filter, with its parameters as comments", () => {
+    const { code, out } = ask("objects", "edit", "--as", "s-003");
+    expect(code).toBe(0);
+    expect(out.split("\n")).toEqual([
+      expect.stringMatching(/^-- s-003 .*: edit objects$/),
+      '("objects"."department" = $1 or "objects"."keeper" = $2)',
+      "-- parameters",
+      '--   $1  "ships"',
+      '--   $2  "s-003"',
+      "",
+    ]);
+  });
+
+  it("says what nobody and what everybody may in one word", () => {
+    expect(ask("loans", "--as", "s-009").out).toMatch(/\nfalse\n$/);
+    expect(ask("objects", "--as", "s-005").out).toMatch(/\ntrue\n$/);
+  });
+
+  it("prints the masked select of a visitor in each dialect, and the same as JSON", () => {
+    for (const dialect of ["postgres", "sqlite", "mariadb"]) {
+      const { out } = ask("objects", "--select", "--dialect", dialect);
+      expect(out, dialect).toContain("null as ");
+      expect(out, dialect).not.toContain("on_display'");
+      const { text, params } = JSON.parse(ask("objects", "--select", "--dialect", dialect, "--format", "json").out);
+      expect(params).toContain("on_display");
+      // Breaking lines changes no sign of the statement.
+      const plain = out.replaceAll(/^--.*$/gm, "").replaceAll(/\s+/g, "");
+      expect(plain).toBe((text as string).replaceAll(/\s+/g, ""));
+    }
+  });
+
+  it("breaks lines between words and never inside quotes, whatever the width", () => {
+    for (const width of [20, 40, 80, 200]) {
+      const { out } = portierCli(["sql", museumFile, "exhibits", "--as", "s-003", "--select"], { width });
+      const json = JSON.parse(ask("exhibits", "--as", "s-003", "--select", "--format", "json").out);
+      expect(out.replaceAll(/^--.*$/gm, "").replaceAll(/\s+/g, ""), `${width}`).toBe(json.text.replaceAll(/\s+/g, ""));
+      for (const line of out.split("\n")) expect((line.match(/"/g)?.length ?? 0) % 2, line).toBe(0);
+    }
+  });
+});
+
 describe("a call that is wrong says so, names what is nearest, and ends with 2", () => {
   it.each([
     [["lint", "none.yaml"], /file-missing {2}cannot read none.yaml: there is no such file/],

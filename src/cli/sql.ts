@@ -1,0 +1,93 @@
+import { Option } from "commander";
+import { actionNamesOf, actionOf } from "../rules/actions.js";
+import { PortierError } from "../schema/problems.js";
+import { problem } from "../schema/report.js";
+import type { Table } from "../schema/schema.js";
+import type { ShowAction } from "../session/mask.js";
+import type { Dialect } from "../sql/dialect.js";
+import type { Statement } from "../sql/fragment.js";
+import { mariadb } from "../sql/mariadb.js";
+import { maskedSelect } from "../sql/masked-select.js";
+import { postgres } from "../sql/postgres.js";
+import { sqlite } from "../sql/sqlite.js";
+import { where } from "../sql/where.js";
+import type { CliCommand } from "./command.js";
+import { CliError, type ExitCode, type Io } from "./io.js";
+import { layoutSql } from "./layout-sql.js";
+import {
+  dataFolder,
+  findViewer,
+  loadData,
+  loadDocument,
+  type SessionFlags,
+  sessionOptions,
+  viewerTitle,
+} from "./load.js";
+import { tableName } from "./matrix.js";
+import { palette } from "./paint.js";
+
+interface SqlOptions extends SessionFlags {
+  readonly as?: string;
+  readonly data?: string;
+  readonly dialect: Dialect["name"];
+  readonly select?: true;
+  readonly format: "text" | "json";
+}
+
+const dialects: Readonly<Record<Dialect["name"], Dialect>> = { postgres, sqlite, mariadb };
+const showActions: readonly string[] = ["list", "view", "export"] satisfies ShowAction[];
+
+export const sqlCommand: CliCommand = {
+  usage: "sql <file> <table> [action]",
+  summary: "one person's filter or masked select, as it goes to the database (action: list)",
+  declare: (command) => {
+    command
+      .option("--as <person>", "who asks: the key of a person, or visitor (the default)")
+      .option("--select", "the whole masked select, not only the condition")
+      .addOption(new Option("--dialect <name>", "whose SQL").choices(Object.keys(dialects)).default("postgres"))
+      .option("--data <folder>", "records as TABLE.json, for who asks (default: the folder data beside FILE)");
+  },
+  run: (args, options, io) => runSql(args, options as unknown as SqlOptions, io),
+};
+
+function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: Io): ExitCode {
+  const [file = "", name = "", action = "list"] = args;
+  const { portier } = loadDocument(file);
+  const table = portier.schema.tables.get(tableName(portier, name)) as Table;
+  if (actionOf(table, action) === undefined) {
+    const facts = { table: table.name, name: action, candidates: actionNamesOf(table) };
+    throw new PortierError([problem("unknown-action", facts)]);
+  }
+  if (options.select && !showActions.includes(action)) {
+    throw new CliError(`--select shows records: for ${showActions.join(", ")}, not for ${action}`);
+  }
+  const folder = dataFolder(file, options.data);
+  if (folder === undefined && options.as !== undefined && options.as !== "visitor") {
+    throw new CliError("sql needs the records of who asks: name their folder with --data");
+  }
+  const data = folder === undefined ? undefined : loadData(portier, folder);
+  const shared = sessionOptions(options, data?.source, io);
+  const viewer = findViewer(portier, data ?? { tables: new Map() }, options.as, shared);
+  const dialect = dialects[options.dialect];
+  const statement = options.select
+    ? maskedSelect(viewer.session, table.name, dialect, { action: action as ShowAction })
+    : where(viewer.session, table.name, action, dialect);
+  const { text, params } = statement;
+  if (options.format === "json")
+    io.out(`${JSON.stringify({ viewer: viewer.id, dialect: dialect.name, text, params }, null, 2)}\n`);
+  else io.out(printed(statement, `${viewerTitle(viewer)}: ${action} ${table.name}`, dialect, io));
+  return 0;
+}
+
+/** SQL that can be pasted: everything around the statement is a comment. */
+function printed({ text, params }: Statement, title: string, dialect: Dialect, io: Io): string {
+  const paint = palette(io);
+  const lines = [paint.heading(`-- ${title}`), layoutSql(text, io.width)];
+  if (params.length > 0) lines.push(paint.quiet("-- parameters"));
+  for (const [index, value] of params.entries()) {
+    const place = dialect.placeholder(index + 1);
+    const label = place === "?" ? String(index + 1) : place;
+    lines.push(paint.quiet(`--   ${label.padEnd(4)}${JSON.stringify(value)}`));
+  }
+  return `${lines.join("\n")}\n`;
+}
