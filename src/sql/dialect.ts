@@ -38,8 +38,8 @@ export interface Dialect {
   readonly encode: (type: FieldType, value: unknown) => unknown;
   /** A text that is not compared, as a value of its own. */
   readonly text: (value: string) => Fragment;
-  /** Texts put one after the other. */
-  readonly concat: (texts: readonly Fragment[]) => Fragment;
+  /** Those texts that are not null, with commas between them. */
+  readonly listed: (texts: readonly Fragment[]) => Fragment;
 }
 
 /** Whether values of a type are held and compared as text. */

@@ -108,7 +108,7 @@ export const mariadb: Dialect = {
     return instant === undefined ? value : instant.slice(0, 26).replace("T", " ");
   },
   text: (value) => sql`cast(${param(value)} as char)`,
-  concat: (texts) => sql`concat(${join(texts, ", ")})`,
+  listed: (texts) => sql`concat_ws(',', ${join(texts, ", ")})`,
 };
 
 function parsed(value: string): unknown {

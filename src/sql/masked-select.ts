@@ -104,13 +104,14 @@ function hiddenNames(shown: readonly Shown[], dialect: Dialect): Fragment {
     group.names.push(encodeName(field.name));
     groups.set(id, group);
   }
-  const texts = [...groups.values()].map(({ when, names }) => {
-    const named = dialect.text(names.map((name) => `,${name}`).join(""));
-    return isNever(when) ? named : sql`case when ${print(when)} then '' else ${named} end`;
-  });
-  const names = [...groups.values()].flatMap((group) => group.names);
-  if ([...groups.values()].every(({ when }) => isNever(when))) return dialect.text(names.join(","));
-  return sql`substr(${dialect.concat(texts)}, 2)`;
+  const each = [...groups.values()];
+  const names = (list: typeof each) => dialect.text(list.flatMap((group) => group.names).join(","));
+  const always = each.filter(({ when }) => isNever(when));
+  if (always.length === each.length) return names(always);
+  const sometimes = each
+    .filter(({ when }) => !isNever(when))
+    .map((group) => sql`case when ${print(group.when)} then null else ${names([group])} end`);
+  return dialect.listed(always.length === 0 ? sometimes : [...sometimes, names(always)]);
 }
 
 function encodeName(name: string): string {

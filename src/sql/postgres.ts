@@ -96,7 +96,7 @@ export const postgres: Dialect = {
   },
   encode: (type, value) => (type.base === "json" && value !== null ? JSON.stringify(value) : value),
   text: (value) => sql`cast(${param(value)} as text)`,
-  concat: (texts) => join(texts, " || "),
+  listed: (texts) => sql`concat_ws(',', ${join(texts, ", ")})`,
 };
 
 const casts: Partial<Record<FieldType["base"], string>> = {

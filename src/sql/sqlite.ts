@@ -103,7 +103,11 @@ export const sqlite: Dialect = {
     return type.base === "list" || type.base === "json" ? JSON.stringify(value) : value;
   },
   text: (value) => param(value),
-  concat: (texts) => join(texts, " || "),
+  listed: (texts) =>
+    sql`substr(${join(
+      texts.map((text) => sql`coalesce(',' || ${text}, '')`),
+      " || ",
+    )}, 2)`,
 };
 
 function parsed(value: unknown): unknown {
