@@ -9,6 +9,8 @@ const layers = [
   "ranges",
   "snapshot",
   "sql",
+  "database",
+  "adapters",
   "verify",
   "document",
   "cli",
@@ -28,7 +30,7 @@ module.exports = {
     {
       name: "the-core-imports-nothing-from-outside",
       severity: "error",
-      from: { path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|verify)/" },
+      from: { path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|database|adapters|verify)/" },
       to: { dependencyTypesNot: ["local", "type-only"], pathNot: "^src/" },
     },
     {

@@ -8,7 +8,8 @@ export default defineConfig({
   resolve: {
     alias: [
       { find: /^portier$/, replacement: src("index.ts") },
-      { find: /^portier\/(document|explain|ranges|snapshot|sql|verify)$/, replacement: src("$1/index.ts") },
+      { find: /^portier\/(database|document|explain|ranges|snapshot|sql|verify)$/, replacement: src("$1/index.ts") },
+      { find: /^portier\/(mysql2|pg|pglite|sqlite)$/, replacement: src("adapters/$1.ts") },
     ],
   },
   test: {

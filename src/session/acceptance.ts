@@ -47,6 +47,9 @@ export interface ChangeOptions {
   readonly confirmed?: readonly string[];
 }
 
+/** It says no more than that: the record that has the key may be a hidden one. */
+export const keyTakenMessage = "This key cannot be used.";
+
 export const unknownRecord: NotAccepted = { accepted: false, reason: "not-found", refusals: [] };
 export const faultyChange: NotAccepted = { accepted: false, reason: "fault", refusals: [] };
 

@@ -9,6 +9,7 @@ import {
   type Acceptance,
   type ChangeOptions,
   invalid,
+  keyTakenMessage,
   type NotAccepted,
   type Refusal,
   refusalOf,
@@ -295,13 +296,13 @@ function invalidValues(table: Table, fields: readonly Field[], row: Row): Refusa
   return wrong;
 }
 
-/** Where the source can tell. Says no more than that: the record that has the key may be a hidden one. */
+/** Where the source can tell. */
 function takenKey({ reading }: ChangeContext, table: Table, row: Row): Refusal[] {
   const address = recordAddress(table, row);
   const [first] = table.key;
   if (address === undefined || first === undefined || reading.source === undefined) return [];
   const taken = reading.source.find(table.name, address) !== undefined;
-  return taken ? [{ field: first.name, reason: "key-taken", message: "This key cannot be used." }] : [];
+  return taken ? [{ field: first.name, reason: "key-taken", message: keyTakenMessage }] : [];
 }
 
 function unknownFields(table: Table, values: Row): Refusal[] {

@@ -38,9 +38,14 @@ export function column({ dialect }: Scope, { alias }: Place, field: Field): Frag
   return raw(`${dialect.quoteName(alias)}.${dialect.quoteName(field.column)}`);
 }
 
-/** `"archive"."objects" "r1"`, for a list of tables: a dot in the source's name stands between schema and table. */
+/** `"archive"."objects"`: a dot in the source's name stands between schema and table. */
+export function sourceName({ quoteName }: Dialect, { source }: Table): string {
+  return source.split(".").map(quoteName).join(".");
+}
+
+/** `"objects" "r1"`, for a list of tables. */
 export function tableAs({ dialect }: Scope, { table, alias }: Place): Fragment {
-  const source = table.source.split(".").map(dialect.quoteName).join(".");
+  const source = sourceName(dialect, table);
   const name = dialect.quoteName(alias);
   return raw(source === name ? source : `${source} ${name}`);
 }

@@ -1,21 +1,29 @@
 import { PGlite } from "@electric-sql/pglite";
-import { createConnection } from "mysql2/promise";
+import { createPool } from "mysql2/promise";
 import sqliteModule from "node-sqlite3-wasm";
 import pg from "pg";
 import type { Row } from "portier";
-import { type Dialect, mariadb, postgres, postgresTexts, sqlite } from "portier/sql";
+import type { Connection } from "portier/database";
+import { mysql2Connection } from "portier/mysql2";
+import { pgConnection } from "portier/pg";
+import { pgliteConnection } from "portier/pglite";
+import type { Dialect } from "portier/sql";
+import { sqliteConnection } from "portier/sqlite";
 import type { Field, Schema, Table } from "../../src/schema/schema.js";
 import type { FieldType } from "../../src/schema/types/field-type.js";
 
 /** A database of its own for a test file. */
 export interface Engine {
   readonly dialect: Dialect;
-  readonly run: (text: string, params?: readonly unknown[]) => Promise<Record<string, unknown>[]>;
-  readonly close: () => Promise<void>;
+  readonly connection: Connection;
+  readonly run: (text: string, params?: readonly unknown[]) => Promise<readonly Readonly<Record<string, unknown>>[]>;
+  readonly close: () => Promise<unknown>;
   /** The type of a field's column. */
   readonly columnType: (field: Field) => string;
   /** Something that a column of this type can hold and that does not fit it; undefined where there is nothing. */
   readonly misfit: (type: FieldType) => unknown;
+  /** Cuts the link that a statement runs on; undefined where the database lives in this process. */
+  readonly cut?: string;
 }
 
 /** The engines of this machine: those that are embedded always, servers where the test command found them. */
@@ -27,7 +35,11 @@ export const engines: Readonly<Record<string, (() => Promise<Engine>) | undefine
 };
 
 const freeName = () => `portier_${process.pid}_${Math.floor(Math.random() * 2 ** 31)}`;
-const sameText = (text: string) => text;
+
+function engine(connection: Connection, more: Omit<Engine, "connection" | "dialect" | "run">): Engine {
+  const run: Engine["run"] = (text, params = []) => connection.query(text, params);
+  return { connection, dialect: connection.dialect, run, ...more };
+}
 
 /** Texts in a collation that is not the order of code points, so that a missing "collate" shows. */
 function postgresType(text: string): Engine["columnType"] {
@@ -46,77 +58,65 @@ function postgresMisfit({ base, element, choices }: FieldType): unknown {
 
 async function openPglite(): Promise<Engine> {
   const database = await PGlite.create();
-  const parsers = Object.fromEntries([20, ...postgresTexts].map((type) => [type, sameText]));
-  return {
-    dialect: postgres,
-    run: async (text, params = []) =>
-      (await database.query<Record<string, unknown>>(text, [...params], { parsers })).rows,
-    close: () => database.close(),
-    columnType: postgresType("text"),
-    misfit: postgresMisfit,
-  };
+  const close = () => database.close();
+  return engine(pgliteConnection(database), { close, columnType: postgresType("text"), misfit: postgresMisfit });
 }
 
 async function openPostgres(): Promise<Engine> {
-  const client = new pg.Client({ connectionString: process.env["PORTIER_POSTGRES"] });
-  await client.connect();
+  const connectionString = process.env["PORTIER_POSTGRES"] as string;
   const schema = freeName();
-  await client.query(`create schema ${schema}; set search_path to ${schema}; set time zone 'Pacific/Auckland'`);
-  const getTypeParser = (type: number) => (postgresTexts.includes(type) ? sameText : pg.types.getTypeParser(type));
-  return {
-    dialect: postgres,
-    run: async (text, params = []) =>
-      (await client.query<Record<string, unknown>>({ text, values: [...params], types: { getTypeParser } })).rows ?? [],
+  const options = `-c search_path=${schema} -c timezone=Pacific/Auckland -c lock_timeout=2000`;
+  const pool = new pg.Pool({ connectionString, options });
+  // A link that is cut while it rests is no matter.
+  pool.on("error", () => {});
+  await pool.query(`create schema ${schema}`);
+  return engine(pgConnection(pool), {
     close: async () => {
-      await client.query(`drop schema ${schema} cascade`);
-      await client.end();
+      await pool.query(`drop schema ${schema} cascade`);
+      await pool.end();
     },
     columnType: postgresType('text collate "en-x-icu"'),
     misfit: postgresMisfit,
-  };
+    cut: "select pg_terminate_backend(pg_backend_pid())",
+  });
 }
 
 async function openMariadb(): Promise<Engine> {
   const name = freeName();
-  const connection = await createConnection({
-    uri: process.env["PORTIER_MARIADB"] as string,
-    dateStrings: true,
-    charset: "utf8mb4",
+  const setup = createPool({ uri: process.env["PORTIER_MARIADB"] as string });
+  await setup.query(`create database ${name} character set utf8mb4`);
+  await setup.end();
+  const uri = new URL(process.env["PORTIER_MARIADB"] as string);
+  uri.pathname = `/${name}`;
+  const pool = createPool({ uri: uri.href, charset: "utf8mb4" });
+  pool.on("connection", (link) => {
+    // Without the first, a day that is none could not be stored for the test.
+    link.query("set sql_mode = ''");
+    link.query("set innodb_lock_wait_timeout = 2");
   });
-  await connection.query(`create database ${name} character set utf8mb4`);
-  await connection.query(`use ${name}`);
-  // Without it, a day that is none could not be stored for the test.
-  await connection.query("set sql_mode = ''");
-  return {
-    dialect: mariadb,
-    run: async (text, params = []) => {
-      const [rows] = await connection.execute(text, [...params] as string[]);
-      return Array.isArray(rows) ? (rows as Record<string, unknown>[]) : [];
-    },
+  return engine(mysql2Connection(pool), {
     close: async () => {
-      await connection.query(`drop database ${name}`);
-      await connection.end();
+      await pool.query(`drop database ${name}`);
+      await pool.end();
     },
     // In the server's own collation, which ignores case and spaces at the end.
     columnType: ({ type }) => {
       const types = { integer: "bigint", decimal: "decimal(30, 10)", timestamp: "datetime(6)", list: "json" } as const;
-      return (
-        types[type.base as "list"] ?? { text: "varchar(200)", choice: "varchar(20)" }[type.base as "text"] ?? type.base
-      );
+      const texts = { text: "varchar(200)", choice: "varchar(20)" } as const;
+      return types[type.base as "list"] ?? texts[type.base as "text"] ?? type.base;
     },
     misfit: ({ base, element, choices }) => {
       if (choices !== undefined) return "lost";
       if (element !== undefined) return '["a", null]';
       return { boolean: 2, date: "0000-00-00", timestamp: "2027-02-00 00:00:00" }[base as "date"];
     },
-  };
+    cut: "kill connection_id()",
+  });
 }
 
 async function openSqlite(): Promise<Engine> {
   const database = new sqliteModule.Database();
-  return {
-    dialect: sqlite,
-    run: async (text, params = []) => database.all(text, [...params] as string[]) as Record<string, unknown>[],
+  return engine(sqliteConnection(database), {
     close: async () => database.close(),
     columnType: ({ type: { base } }) => {
       if (base === "integer" || base === "boolean") return "integer";
@@ -127,7 +127,7 @@ async function openSqlite(): Promise<Engine> {
       if (element !== undefined) return '["a", null]';
       return { integer: 1.5, boolean: 7, decimal: "1e3", date: "2027-02-30", timestamp: "noon" }[base as "date"];
     },
-  };
+  });
 }
 
 /** A table for each of a document's, empty. */
@@ -136,7 +136,9 @@ export async function createTables(engine: Engine, schema: Schema): Promise<void
     const columns = stored(table).map(
       (field) => `${engine.dialect.quoteName(field.column)} ${engine.columnType(field)}`,
     );
-    await engine.run(`create table ${engine.dialect.quoteName(table.source)} (${columns.join(", ")})`);
+    const key = table.key.map((field) => engine.dialect.quoteName(field.column)).join(", ");
+    const source = engine.dialect.quoteName(table.source);
+    await engine.run(`create table ${source} (${columns.join(", ")}, primary key (${key}))`);
   }
 }
 

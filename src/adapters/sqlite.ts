@@ -1,0 +1,29 @@
+import type { Connection, DriverRow } from "../database/connection.js";
+import { sqlite } from "../sql/sqlite.js";
+import { inOrder, type Link, withTransaction } from "./transaction.js";
+
+/** What this needs of a SQLite driver: to run one statement and give its rows. `node-sqlite3-wasm` has it as it is. */
+export interface SqliteDatabase {
+  // biome-ignore lint/suspicious/noExplicitAny: each driver has its own type of values
+  all(text: string, params: any): unknown[];
+}
+
+const says = (error: unknown, words: RegExp) => error instanceof Error && words.test(error.message);
+
+/** SQLite in this process. It has one session: changes wait for each other. */
+export function sqliteConnection(database: SqliteDatabase): Connection {
+  const inTurn = inOrder();
+  const link: Link = {
+    dialect: sqlite,
+    query: async (text, params) => database.all(text, [...params]) as DriverRow[],
+    // Another process holds the file.
+    isConflict: (error) => says(error, /database is locked|SQLITE_BUSY/),
+    isDuplicate: (error) => says(error, /UNIQUE constraint failed/),
+  };
+  return {
+    ...link,
+    query: (text, params) => inTurn(() => link.query(text, params)),
+    // Immediate: whoever reads to write holds the file from the start, so that no other writes in between.
+    transaction: (work) => inTurn(() => withTransaction(link, ["begin immediate"], work)),
+  };
+}

@@ -1,0 +1,67 @@
+import type { Connection } from "../database/connection.js";
+
+/** A driver's one session with a database. */
+export type Link = Omit<Connection, "transaction">;
+
+/**
+ * Runs work between the statements that begin a transaction and its commit; rolls back when it throws. `onBroken` is
+ * told when even that fails: the link to the database is then of no use any more.
+ */
+export async function withTransaction<T>(
+  link: Link,
+  begin: readonly string[],
+  work: (inside: Connection) => Promise<T>,
+  onBroken: () => void = () => {},
+): Promise<T> {
+  try {
+    for (const statement of begin) await link.query(statement, []);
+    const result = await work(within(link, 1));
+    await link.query("commit", []);
+    return result;
+  } catch (error) {
+    await link.query("rollback", []).catch(onBroken);
+    throw error;
+  }
+}
+
+/** Inside a transaction, another one is a part of it that can be rolled back by itself. */
+function within(link: Link, depth: number): Connection {
+  const savepoint = `portier_${depth}`;
+  return {
+    ...link,
+    transaction: async (work) => {
+      await link.query(`savepoint ${savepoint}`, []);
+      try {
+        const result = await work(within(link, depth + 1));
+        await link.query(`release savepoint ${savepoint}`, []);
+        return result;
+      } catch (error) {
+        await link.query(`rollback to savepoint ${savepoint}`, []).catch(() => {});
+        throw error;
+      }
+    },
+  };
+}
+
+/** What a driver's error calls itself: an SQLSTATE, or a name such as `ER_DUP_ENTRY`. */
+export function codeOf(error: unknown): string | undefined {
+  const { code } = (typeof error === "object" && error !== null ? error : {}) as { code?: unknown };
+  return typeof code === "string" ? code : undefined;
+}
+
+/** PostgreSQL's SQLSTATEs. */
+export const postgresErrors: Pick<Connection, "isConflict" | "isDuplicate"> = {
+  // Serialization failure, deadlock.
+  isConflict: (error) => codeOf(error) === "40001" || codeOf(error) === "40P01",
+  isDuplicate: (error) => codeOf(error) === "23505",
+};
+
+/** Runs work one after the other, for a database with one session. */
+export function inOrder(): <T>(work: () => Promise<T>) => Promise<T> {
+  let last: Promise<unknown> = Promise.resolve();
+  return (work) => {
+    const next = last.then(work);
+    last = next.catch(() => {});
+    return next;
+  };
+}

@@ -1,0 +1,23 @@
+import type { Dialect } from "../sql/dialect.js";
+
+/** What a driver gave for one row: column name to value. */
+export type DriverRow = Readonly<Record<string, unknown>>;
+
+/**
+ * A database as this package uses it. There is one for each driver (`portier/pg`, `portier/pglite`, `portier/mysql2`,
+ * `portier/sqlite`); for another driver, give an object of this shape.
+ */
+export interface Connection {
+  readonly dialect: Dialect;
+  /** Runs one statement and gives its rows, dates and exact numbers as text. */
+  query(text: string, params: readonly unknown[]): Promise<readonly DriverRow[]>;
+  /**
+   * Runs work in one transaction, at the level at which transactions are as if they ran one after the other: it is
+   * committed when the work is done, and rolled back when the work throws. Nothing of it is half done.
+   */
+  transaction<T>(work: (inside: Connection) => Promise<T>): Promise<T>;
+  /** Whether an error says that another transaction stood in the way, so that the same may succeed when tried again. */
+  isConflict(error: unknown): boolean;
+  /** Whether an error says that a value that must be unique is there already. */
+  isDuplicate(error: unknown): boolean;
+}

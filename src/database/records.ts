@@ -1,0 +1,124 @@
+import type { Row, Source } from "../conditions/source.js";
+import { recordAddress } from "../schema/address.js";
+import { portierError } from "../schema/problems.js";
+import type { Schema, Table } from "../schema/schema.js";
+import type { Connection } from "./connection.js";
+import { hasAddress, holds, selectRecords } from "./statements.js";
+
+/** Something that was asked for and has not been fetched. */
+type Miss =
+  | { readonly kind: "find"; readonly table: string; readonly key: string }
+  | { readonly kind: "referring"; readonly table: string; readonly field: string; readonly key: string }
+  | { readonly kind: "all"; readonly table: string };
+
+/** How many times an answer may turn out to need more records; a manager line takes one for each step. */
+const passLimit = 1_000;
+
+/**
+ * Records of a database for questions that are answered in memory. Deciding is synchronous and cannot wait: what it asks
+ * for is noted, fetched, and the question asked again, until nothing is missing. Only that last answer counts.
+ */
+export class Records implements Source {
+  readonly #connection: Connection;
+  readonly #schema: Schema;
+  readonly #found = new Map<string, Row | undefined>();
+  readonly #lists = new Map<string, readonly Row[]>();
+  readonly #misses = new Map<string, Miss>();
+  #isOpen = false;
+
+  constructor(connection: Connection, schema: Schema) {
+    this.#connection = connection;
+    this.#schema = schema;
+  }
+
+  find(table: string, key: string): Row | undefined {
+    const id = JSON.stringify([table, key]);
+    if (!this.#found.has(id)) this.#miss(id, { kind: "find", table, key });
+    return this.#found.get(id);
+  }
+
+  referring(table: string, field: string, key: string): readonly Row[] {
+    const id = JSON.stringify([table, field, key]);
+    const known = this.#lists.get(id);
+    if (known === undefined) this.#miss(id, { kind: "referring", table, field, key });
+    return known ?? [];
+  }
+
+  all(table: string): readonly Row[] {
+    const id = JSON.stringify([table]);
+    const known = this.#lists.get(id);
+    if (known === undefined) this.#miss(id, { kind: "all", table });
+    return known ?? [];
+  }
+
+  /** A record as it is known from elsewhere. */
+  add(table: Table, row: Row): void {
+    const address = recordAddress(table, row);
+    if (address !== undefined) this.#found.set(JSON.stringify([table.name, address]), row);
+  }
+
+  /** Runs work that reads these records until all that it reads is there. */
+  async read<T>(work: () => T): Promise<T> {
+    for (let pass = 0; pass < passLimit; pass++) {
+      let outcome: { readonly value: T } | { readonly error: unknown };
+      this.#isOpen = true;
+      try {
+        outcome = { value: work() };
+      } catch (error) {
+        outcome = { error };
+      } finally {
+        this.#isOpen = false;
+      }
+      if (this.#misses.size === 0) {
+        if ("error" in outcome) throw outcome.error;
+        return outcome.value;
+      }
+      const misses = [...this.#misses];
+      this.#misses.clear();
+      for (const [id, miss] of misses) await this.#fetch(id, miss);
+    }
+    throw portierError("fault", { what: `a question needed more than ${passLimit} rounds of reading records` });
+  }
+
+  #miss(id: string, miss: Miss): void {
+    if (!this.#isOpen) {
+      const what = `a record of "${miss.table}" was needed that is not in memory`;
+      throw portierError("wrong-call", { what, hint: "ask inside of ask(...), which fetches what the answer needs" });
+    }
+    this.#misses.set(id, miss);
+  }
+
+  async #fetch(id: string, miss: Miss): Promise<void> {
+    const table = this.#schema.tables.get(miss.table);
+    if (table === undefined)
+      throw portierError("unknown-table", { name: miss.table, candidates: this.#schema.tables.keys() });
+    switch (miss.kind) {
+      case "find": {
+        const condition = hasAddress(this.#connection, table, [miss.key]);
+        const rows = condition === undefined ? [] : await selectRecords(this.#connection, table, condition);
+        // A key such as "01" is no address of the record 1.
+        this.#found.set(
+          id,
+          rows.find((row) => recordAddress(table, row) === miss.key),
+        );
+        return;
+      }
+      case "referring": {
+        const field = table.byName.get(miss.field) ?? (table.address.name === miss.field ? table.address : undefined);
+        const condition = field && holds(this.#connection, field, miss.key);
+        const rows = condition === undefined ? [] : await selectRecords(this.#connection, table, condition);
+        for (const row of rows) this.add(table, row);
+        this.#lists.set(id, rows);
+        return;
+      }
+      case "all": {
+        const rows = await selectRecords(this.#connection, table, undefined);
+        for (const row of rows) this.add(table, row);
+        this.#lists.set(id, rows);
+        return;
+      }
+      default:
+        return miss satisfies never;
+    }
+  }
+}

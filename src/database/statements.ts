@@ -1,0 +1,153 @@
+import type { Row } from "../conditions/source.js";
+import type { Field, Table } from "../schema/schema.js";
+import { allOf, anyOf, type Fragment, finish, join, param, raw, sql } from "../sql/fragment.js";
+import { sourceName } from "../sql/scope.js";
+import { constantPart, isStorable } from "../sql/value.js";
+import type { Connection, DriverRow } from "./connection.js";
+
+/** The fields that a table's records hold themselves: each has a column. */
+export function storedFields({ fields }: Table): readonly Field[] {
+  return fields.filter((field) => field.lookup === undefined && field.by === undefined);
+}
+
+/** `forUpdate`: nobody else changes the records until the transaction ends. SQLite locks as a whole. */
+export async function selectRecords(
+  connection: Connection,
+  table: Table,
+  condition: Fragment | undefined,
+  forUpdate = false,
+): Promise<Row[]> {
+  const { dialect } = connection;
+  const columns = storedFields(table).map((field) => raw(dialect.quoteName(field.column)));
+  const filter = condition === undefined ? raw("") : sql` where ${condition}`;
+  const lock = raw(forUpdate && dialect.name !== "sqlite" ? " for update" : "");
+  const rows = await run(
+    connection,
+    sql`select ${join(columns, ", ")} from ${source(connection, table)}${filter}${lock}`,
+  );
+  return rows.map((row) => decodeRow(connection, table, row));
+}
+
+export async function insertRecord(connection: Connection, table: Table, record: Row): Promise<Row> {
+  const { dialect } = connection;
+  // What the database makes by itself is left to it.
+  const fields = storedFields(table).filter((field) => {
+    const isEmpty = record[field.name] === null || record[field.name] === undefined;
+    return !field.computed && !(field.generated && isEmpty);
+  });
+  const columns = fields.map((field) => raw(dialect.quoteName(field.column)));
+  const values = fields.map((field) => param(encoded(connection, field, record[field.name])));
+  const returned = storedFields(table).map((field) => raw(dialect.quoteName(field.column)));
+  const [row = {}] = await run(
+    connection,
+    sql`insert into ${source(connection, table)} (${join(columns, ", ")}) values (${join(values, ", ")}) returning ${join(returned, ", ")}`,
+  );
+  return decodeRow(connection, table, row);
+}
+
+/** Sets what changes in the record that was read as `before`. */
+export async function updateRecord(connection: Connection, table: Table, before: Row, changes: Row): Promise<void> {
+  const { dialect } = connection;
+  const sets = storedFields(table)
+    .filter(({ name }) => Object.hasOwn(changes, name))
+    .map(
+      (field) =>
+        sql`${raw(dialect.quoteName(field.column))} = ${param(encoded(connection, field, changes[field.name]))}`,
+    );
+  if (sets.length === 0) return;
+  await run(
+    connection,
+    sql`update ${source(connection, table)} set ${join(sets, ", ")} where ${keyOf(connection, table, before)}`,
+  );
+}
+
+export async function deleteRecord(connection: Connection, table: Table, before: Row): Promise<void> {
+  await run(connection, sql`delete from ${source(connection, table)} where ${keyOf(connection, table, before)}`);
+}
+
+/** Whether a record is one of those that these addresses name; undefined where none of them can be. */
+export function hasAddress(connection: Connection, table: Table, addresses: readonly string[]): Fragment | undefined {
+  const terms = addresses
+    .map((address) => addressValues(table, address))
+    .filter((values) => values !== undefined)
+    .map((values) => equals(connection, table.key, values));
+  return terms.length === 0 ? undefined : anyOf(terms);
+}
+
+/**
+ * Whether a field, or one that is made by others, holds a key; undefined where it never can. A value that cannot be read
+ * could be any key.
+ */
+export function holds(connection: Connection, field: Field, key: string): Fragment | undefined {
+  const { dialect } = connection;
+  if (field.by !== undefined) {
+    const values = splitKey(field.by, key);
+    return values && equals(connection, field.by, values);
+  }
+  const column = raw(dialect.quoteName(field.column));
+  const type = field.type.element ?? field.type;
+  const value = type.canonical(type.base === "integer" ? Number(key) : key);
+  if (value === undefined || !isStorable(value)) return undefined;
+  const constant = dialect.constant(type, value);
+  const held =
+    field.type.element === undefined
+      ? dialect.compare("=", type, dialect.stored(type, column), constant)
+      : dialect.contains(field.type, column, constant);
+  const fits = dialect.fits(field.type, column);
+  return fits === undefined ? held : sql`(${held} or (${column} is not null and not ${fits}))`;
+}
+
+function addressValues(table: Table, address: string): readonly unknown[] | undefined {
+  return splitKey(table.key, address);
+}
+
+function splitKey(fields: readonly Field[], address: string): readonly unknown[] | undefined {
+  const parts = fields.length === 1 ? [address] : address.split("/").map(decodePart);
+  if (parts.length !== fields.length) return undefined;
+  const values = fields.map(({ type }, index) => {
+    const part = parts[index] as string;
+    const value = type.canonical(type.base === "integer" ? Number(part) : part);
+    return value === undefined || !isStorable(value) ? undefined : value;
+  });
+  return values.includes(undefined) ? undefined : values;
+}
+
+function decodePart(part: string): string {
+  return part.replaceAll("%2F", "/").replaceAll("%25", "%");
+}
+
+function keyOf(connection: Connection, table: Table, record: Row): Fragment {
+  return equals(
+    connection,
+    table.key,
+    table.key.map(({ name, type }) => type.canonical(record[name])),
+  );
+}
+
+function equals({ dialect }: Connection, fields: readonly Field[], values: readonly unknown[]): Fragment {
+  return allOf(
+    fields.map(({ type, column }, index) => {
+      const stored = dialect.stored(type, raw(dialect.quoteName(column)));
+      return dialect.compare("=", type, stored, constantPart(type, values[index] as string, dialect).sql);
+    }),
+  );
+}
+
+function source({ dialect }: Connection, table: Table): Fragment {
+  return raw(sourceName(dialect, table));
+}
+
+async function run(connection: Connection, fragment: Fragment): Promise<readonly DriverRow[]> {
+  const { text, params } = finish(fragment, connection.dialect.placeholder);
+  return connection.query(text, params);
+}
+
+function encoded({ dialect }: Connection, { type }: Field, value: unknown): unknown {
+  return value === null || value === undefined ? null : dialect.encode(type, value);
+}
+
+function decodeRow({ dialect }: Connection, table: Table, row: DriverRow): Row {
+  return Object.fromEntries(
+    storedFields(table).map(({ name, type, column }) => [name, dialect.decode(type, row[column])]),
+  );
+}
