@@ -11,6 +11,8 @@ interface PgClient {
   query(statement: { text: string; values: unknown[]; types: PgTypes }): Promise<{ rows: unknown[] }>;
   getTypeParser(type: number, format?: "text"): (text: string) => unknown;
   release(isBroken?: boolean): void;
+  on(event: "error", listener: (error: Error) => void): unknown;
+  removeListener(event: "error", listener: (error: Error) => void): unknown;
 }
 
 interface PgTypes {
@@ -24,27 +26,30 @@ const asSent = (text: string): string => text;
 export function pgConnection(pool: PgPool): Connection {
   return {
     dialect: postgres,
-    query: async (text, params) => {
-      const client = await pool.connect();
-      try {
-        return await linkOf(client).query(text, params);
-      } finally {
-        client.release();
-      }
-    },
-    transaction: async (work) => {
-      const client = await pool.connect();
-      let isBroken = false;
-      try {
-        return await withTransaction(linkOf(client), ["begin isolation level serializable"], work, () => {
-          isBroken = true;
-        });
-      } finally {
-        client.release(isBroken);
-      }
-    },
+    query: (text, params) => lent(pool, (client) => linkOf(client).query(text, params)),
+    transaction: (work) =>
+      lent(pool, (client, onBroken) =>
+        withTransaction(linkOf(client), ["begin isolation level serializable"], work, onBroken),
+      ),
     ...postgresErrors,
   };
+}
+
+/** Takes a client from the pool for as long as work takes. One whose link is of no use any more does not go back. */
+async function lent<T>(pool: PgPool, work: (client: PgClient, onBroken: () => void) => Promise<T>): Promise<T> {
+  const client = await pool.connect();
+  let isBroken = false;
+  const onBroken = () => {
+    isBroken = true;
+  };
+  // A link that is cut tells so twice: to the statement that runs, and by an event that nobody else listens to here.
+  client.on("error", onBroken);
+  try {
+    return await work(client, onBroken);
+  } finally {
+    client.removeListener("error", onBroken);
+    client.release(isBroken);
+  }
 }
 
 function linkOf(client: PgClient): Link {

@@ -155,7 +155,14 @@ export async function store(engine: Engine, table: Table, rows: readonly Row[]):
     const lines = rows.map((_, at) => `(${places.slice(at * fields.length, (at + 1) * fields.length).join(", ")})`);
     await run(`insert into ${source} (${names}) values ${lines.join(", ")}`, params);
   }
-  const found = await run(`select ${names} from ${source}`);
+  return held(engine, table);
+}
+
+/** What a table holds. */
+export async function held({ dialect, run }: Engine, table: Table): Promise<Row[]> {
+  const fields = stored(table);
+  const names = fields.map((field) => dialect.quoteName(field.column)).join(", ");
+  const found = await run(`select ${names} from ${dialect.quoteName(table.source)}`);
   const decoded = (row: Row) => fields.map(({ name, type, column }) => [name, dialect.decode(type, row[column])]);
   return found.map((row) => Object.fromEntries(decoded(row)));
 }
