@@ -30,7 +30,9 @@ module.exports = {
     {
       name: "the-core-imports-nothing-from-outside",
       severity: "error",
-      from: { path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|database|adapters|verify)/" },
+      from: {
+        path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|database|adapters|verify)/",
+      },
       to: { dependencyTypesNot: ["local", "type-only"], pathNot: "^src/" },
     },
     {
