@@ -11,6 +11,7 @@ const layers = [
   "sql",
   "database",
   "adapters",
+  "import",
   "verify",
   "document",
   "cli",

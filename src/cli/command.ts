@@ -9,5 +9,9 @@ export interface CliCommand {
   readonly summary: string;
   /** Adds options, and examples to the help. */
   declare(command: Command): void;
-  run(args: readonly (string | undefined)[], options: Readonly<Record<string, unknown>>, io: Io): ExitCode;
+  run(
+    args: readonly (string | undefined)[],
+    options: Readonly<Record<string, unknown>>,
+    io: Io,
+  ): ExitCode | Promise<ExitCode>;
 }

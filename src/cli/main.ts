@@ -8,7 +8,7 @@ process.stdout.on("error", (error: NodeJS.ErrnoException) => {
   if (error.code !== "EPIPE") throw error;
 });
 
-process.exitCode = runCli(process.argv.slice(2), {
+process.exitCode = await runCli(process.argv.slice(2), {
   out: (text) => process.stdout.write(text),
   err: (text) => process.stderr.write(text),
   width: process.stdout.columns ?? (Number(process.env["COLUMNS"]) || 120),

@@ -2,6 +2,7 @@ import { Command, CommanderError, Option } from "commander";
 import { formatProblem, PortierError } from "../schema/problems.js";
 import type { CliCommand } from "./command.js";
 import { explainCommand } from "./explain.js";
+import { importCommand } from "./import.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { lintCommand } from "./lint.js";
 import { matrixCommand } from "./matrix.js";
@@ -10,7 +11,14 @@ import { showCommand } from "./show.js";
 import { sqlCommand } from "./sql.js";
 
 /** The commands in the order in which help lists them. */
-const commands: readonly CliCommand[] = [lintCommand, matrixCommand, showCommand, explainCommand, sqlCommand];
+const commands: readonly CliCommand[] = [
+  lintCommand,
+  matrixCommand,
+  showCommand,
+  explainCommand,
+  sqlCommand,
+  importCommand,
+];
 
 const firstSteps = `
 First steps:
@@ -19,13 +27,20 @@ First steps:
   portier show museum.portier.yaml objects --as s-003        what does this person see?
   portier explain museum.portier.yaml view objects KEY FIELD --as s-003   why?
   portier sql museum.portier.yaml objects list --as s-003    what goes to the database?
+  portier import postgres://localhost/museum                 what is in it, ready for rules
 
 Exit codes: 0 done, 1 found something, 2 could not run. Results go to standard output, remarks to standard error.
 `;
 
-/** Runs `portier` with its arguments (without node and script). Never throws, never leaves the process. */
-export function runCli(args: readonly string[], io: Io): ExitCode {
-  let code: ExitCode = 0;
+/** Commands that ask nothing of a session. */
+const withoutSession: readonly CliCommand[] = [lintCommand, importCommand];
+
+/**
+ * Runs `portier` with its arguments (without node and script). Never throws, never leaves the process. A command that
+ * has to wait for something gives a promise.
+ */
+export function runCli(args: readonly string[], io: Io): ExitCode | Promise<ExitCode> {
+  let code = 0 as ExitCode | Promise<ExitCode>;
   const program = new Command("portier")
     .description("Who may view and edit which records and fields of an app.")
     .addHelpText("after", firstSteps)
@@ -39,7 +54,7 @@ export function runCli(args: readonly string[], io: Io): ExitCode {
   for (const one of commands) {
     const command = program.command(one.usage).description(one.summary);
     one.declare(command);
-    if (one !== lintCommand) {
+    if (!withoutSession.includes(one)) {
       command
         .option("--request <name=value...>", "a value of the request that the document declares")
         .option("--now <timestamp>", "the moment of the request, such as 2027-01-31T09:00:00Z");
@@ -54,7 +69,7 @@ export function runCli(args: readonly string[], io: Io): ExitCode {
   try {
     if (args.length === 0) program.outputHelp();
     else program.parse([...args], { from: "user" });
-    return code;
+    return code instanceof Promise ? code.catch((error) => failed(error, io)) : code;
   } catch (error) {
     return failed(error, io);
   }

@@ -366,6 +366,16 @@ describe("roles and groups", () => {
       /circle .*a -> b -> a/,
     ],
     ["a group called as a role", { groups: { keeper: { members: [] } }, tables: {} }, /duplicate-name/],
+    [
+      "a group that brings a role that is none",
+      { groups: { a: { members: [], roles: ["keepr"] } }, tables: {} },
+      /unknown-role .*did you mean "keeper"/,
+    ],
+    [
+      "a group that brings a scoped role",
+      { groups: { a: { members: [], roles: ["editor"] } }, tables: {} },
+      /scoped-role/,
+    ],
     ["confirm on view", { tables: { things: table({ x: { confirm: { view: "all" } } }) } }, /misplaced-confirm/],
     [
       "bothWays on a permit",
@@ -443,6 +453,34 @@ describe("walls and moments", () => {
     const portier = compile(walled);
     const session = portier.session({ person: people[0] as Row, request: { now } });
     expect(session.may("delete", "things", mine)).toBe(there);
+  });
+});
+
+describe("an explanation of a condition", () => {
+  it("takes it apart, with the values that each part compared", () => {
+    const where = "title = 'b' and (keeper is null or not (title = 'c'))";
+    const session = as("p1", house({ things: table({ one: { to: "keeper", where, permit: { view: "all" } } }) }));
+    const { rules } = explain(session, {
+      action: "view",
+      table: "things",
+      record: { id: "t", title: "a", keeper: "p2" },
+    });
+    const title = [{ name: "title", value: "'a'" }];
+    expect(rules[0]?.where).toMatchObject({
+      kind: "and",
+      truth: "false",
+      parts: [
+        { kind: "test", truth: "false", values: title },
+        {
+          kind: "or",
+          truth: "true",
+          parts: [
+            { kind: "test", truth: "false", values: [{ name: "keeper", value: "'p2'" }] },
+            { kind: "not", truth: "true", parts: [{ kind: "test", truth: "false", values: title }] },
+          ],
+        },
+      ],
+    });
   });
 });
 

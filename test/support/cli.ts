@@ -7,8 +7,20 @@ export interface Ran {
   readonly err: string;
 }
 
-/** Runs `portier` with its words, as the executable does, in this process. */
-export function portierCli(words: readonly string[], { width = 120, color = false } = {}): Ran {
+/** Runs `portier` with its words, as the executable does, in this process. For commands that wait for nothing. */
+export function portierCli(words: readonly string[], options: { width?: number; color?: boolean } = {}): Ran {
+  const { code, ran } = start(words, options);
+  if (typeof code !== "number") throw new Error(`${words[0]} waits for something`);
+  return ran(code);
+}
+
+/** The same for those that wait. */
+export async function waitForCli(words: readonly string[]): Promise<Ran> {
+  const { code, ran } = start(words, {});
+  return ran(await code);
+}
+
+function start(words: readonly string[], { width = 120, color = false }) {
   let out = "";
   let err = "";
   const code = runCli(words, {
@@ -21,5 +33,5 @@ export function portierCli(words: readonly string[], { width = 120, color = fals
     width,
     color,
   });
-  return { code, out, err };
+  return { code, ran: (ended: number): Ran => ({ code: ended, out, err }) };
 }

@@ -22,6 +22,10 @@ export interface Engine {
   readonly columnType: (field: Field) => string;
   /** Something that a column of this type can hold and that does not fit it; undefined where there is nothing. */
   readonly misfit: (type: FieldType) => unknown;
+  /** How a command finds it; undefined where it lives in this process. */
+  readonly address?: string;
+  /** The schema of a server's database that is this engine's own. */
+  readonly schema?: string;
   /** Cuts the link that a statement runs on; undefined where the database lives in this process. */
   readonly cut?: string;
 }
@@ -77,6 +81,8 @@ async function openPostgres(): Promise<Engine> {
     },
     columnType: postgresType('text collate "en-x-icu"'),
     misfit: postgresMisfit,
+    address: `${connectionString}?options=${encodeURIComponent(options)}`,
+    schema,
     cut: "select pg_terminate_backend(pg_backend_pid())",
   });
 }
@@ -110,6 +116,7 @@ async function openMariadb(): Promise<Engine> {
       if (element !== undefined) return '["a", null]';
       return { boolean: 2, date: "0000-00-00", timestamp: "2027-02-00 00:00:00" }[base as "date"];
     },
+    address: uri.href,
     cut: "kill connection_id()",
   });
 }
