@@ -1,5 +1,5 @@
 import fc from "fast-check";
-import { type Acceptance, compile, type ManyAcceptance, type Row } from "portier";
+import { type Acceptance, compile, type ManyAcceptance, type Row, type RuleInput } from "portier";
 import { openDatabase } from "portier/database";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Table } from "../../src/schema/schema.js";
@@ -10,12 +10,30 @@ import { groups, house, items, now, proposals, rules, worlds } from "../support/
 const runs = Number(process.env["PORTIER_SQL_RUNS"] ?? 60);
 const seed = Number(process.env["PORTIER_SEED"] ?? Math.floor(Math.random() * 2 ** 31));
 
+/** Without a rule that permits much, hardly any change would be written. */
+const named = ["all", "id", "keeper", "price"];
+const generous: RuleInput = {
+  to: "anyone",
+  where: "level is null or level <> 2",
+  becomes: "any",
+  permit: { edit: named, bulk: named, create: named, import: named },
+};
+const seen: RuleInput = { to: "anyone", permit: { view: ["all", "price"], delete: "yes" } };
+const someRules = fc
+  .tuple(fc.array(rules, { minLength: 1, maxLength: 5 }), fc.boolean())
+  .map(([drawn, isGenerous]) => (isGenerous ? [...drawn, generous, seen] : drawn));
+const few = fc
+  .tuple(proposals, fc.array(fc.nat(), { maxLength: 3 }))
+  .map(([all, picks]) =>
+    Object.fromEntries(picks.map((pick) => Object.entries(all)[pick % 19]).filter((one) => one !== undefined)),
+  );
+
 const cases = fc.record({
-  drawn: fc.record({ rules: fc.array(rules, { minLength: 2, maxLength: 7 }), groups }),
+  drawn: fc.record({ rules: someRules, groups }),
   world: worlds,
   me: fc.constantFrom("p1", "p2", "p3", "stranger", null),
   items: fc.array(items, { minLength: 2, maxLength: 2 }),
-  proposal: proposals,
+  proposal: fc.oneof(few, proposals),
   mode: fc.constantFrom("strict" as const, "lenient" as const),
 });
 
@@ -62,8 +80,9 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
           await expectLeft(expected.accepted ? replaced(key, expected) : rows);
         }
         {
-          const expected = session.accept("create", "items", proposal, { mode });
-          const outcome = await acting.create("items", proposal, { mode });
+          const values = { id: "i9", ...proposal };
+          const expected = session.accept("create", "items", values, { mode });
+          const outcome = await acting.create("items", values, { mode });
           expect(stripped(outcome)).toEqual(stripped(expected));
           await expectLeft(expected.accepted && expected.record !== undefined ? [...rows, expected.record] : rows);
         }
@@ -80,7 +99,10 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
           await expectLeft(left(expected, rows));
         }
         {
-          const lines = [proposal, { ...proposal, id: "i8" }];
+          const lines = [
+            { id: "i7", ...proposal },
+            { ...proposal, id: "i8" },
+          ];
           const expected = session.acceptImport("items", lines, { mode });
           const outcome = await acting.createMany("items", lines, { mode });
           expect(outcome.results.map(stripped)).toEqual(expected.results.map(stripped));
@@ -90,7 +112,7 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
       }),
       { seed, numRuns: runs },
     );
-    expect(accepted).toBeGreaterThan(runs / 20);
+    expect(accepted).toBeGreaterThan(runs / 2);
   });
 });
 
