@@ -13,16 +13,17 @@ export interface OpenDatabase {
 }
 
 /** What an address of a database looks like, for help and messages. */
-export const databaseAddresses = "postgres://..., mysql://..., or the file of a SQLite database (.db, .sqlite)";
+export const databaseAddresses =
+  "postgres://..., mysql://..., pglite:FOLDER, or the file of a SQLite database (.db, .sqlite)";
 
 const sqliteFile = /\.(?:db|sqlite|sqlite3)$/i;
 
 export function isDatabase(address: string): boolean {
-  return /^(?:postgres|postgresql|mysql|mariadb|sqlite):/.test(address) || sqliteFile.test(address);
+  return /^(?:postgres|postgresql|pglite|mysql|mariadb|sqlite):/.test(address) || sqliteFile.test(address);
 }
 
 /** Opens a database by its address. The driver is the application's own: it is looked for when it is needed. */
-export async function openAddress(address: string): Promise<OpenDatabase> {
+async function openAddress(address: string): Promise<OpenDatabase> {
   if (/^postgres(?:ql)?:/.test(address)) {
     const { default: pg } = await driver("pg", () => import("pg"));
     const pool = new pg.Pool({ connectionString: address, max: 2 });
@@ -32,6 +33,13 @@ export async function openAddress(address: string): Promise<OpenDatabase> {
     const { createPool } = await driver("mysql2", () => import("mysql2/promise"));
     const pool = createPool({ uri: address.replace(/^mariadb:/, "mysql:"), connectionLimit: 2 });
     return tried({ connection: mysql2Connection(pool), close: () => pool.end() }, address);
+  }
+  if (address.startsWith("pglite:")) {
+    const folder = address.slice("pglite:".length);
+    if (!existsSync(folder)) throw new CliError(`there is no folder ${folder}`);
+    const { PGlite } = await driver("@electric-sql/pglite", () => import("@electric-sql/pglite"));
+    const database = await PGlite.create(folder);
+    return tried({ connection: pgliteConnection(database), close: () => database.close() }, address);
   }
   const file = address.replace(/^sqlite:(?:\/\/)?/, "");
   if (!existsSync(file)) throw new CliError(`there is no file ${file}`);
@@ -57,6 +65,19 @@ export async function openEmpty(
     close: () => database.close(),
     run: (script) => database.exec(script),
   };
+}
+
+/** Opens a database for as long as work takes. */
+export async function withDatabase<T>(address: string, work: (open: OpenDatabase) => Promise<T>): Promise<T> {
+  return closing(await openAddress(address), work);
+}
+
+export async function closing<O extends OpenDatabase, T>(open: O, work: (open: O) => Promise<T>): Promise<T> {
+  try {
+    return await work(open);
+  } finally {
+    await open.close();
+  }
 }
 
 async function driver<T>(name: string, load: () => Promise<T>): Promise<T> {

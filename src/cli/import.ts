@@ -11,11 +11,12 @@ import { writeDocument } from "../import/write-document.js";
 import { compile } from "../session/portier.js";
 import type { CliCommand } from "./command.js";
 import {
+  closing,
   databaseAddresses,
   isDatabase,
   type OpenDatabase,
-  openAddress,
   openEmpty,
+  withDatabase,
   withoutPassword,
 } from "./database.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
@@ -65,31 +66,21 @@ async function runImport(source: string, options: ImportOptions, io: Io): Promis
 }
 
 async function readSource(source: string, options: ImportOptions): Promise<FoundTable[]> {
-  if (isDatabase(source)) return withDatabase(await openAddress(source), readTables);
+  if (isDatabase(source)) return withDatabase(source, readTables);
   if (/\.json$/i.test(source)) return readJsonSchema(parsedJson(readText(source), source));
   if (!/\.sql$/i.test(source))
     throw new CliError(`import reads ${databaseAddresses}, a .sql or a .json file, not "${source}"`);
   const script = readText(source);
-  const empty = await openEmpty(options.dialect);
-  return withDatabase(empty, async (open) => {
+  return closing(await openEmpty(options.dialect), async (empty) => {
     try {
       await empty.run(script);
     } catch (error) {
       const other = options.dialect === "postgres" ? "sqlite" : "postgres";
-      throw new CliError(
-        `${source}: ${(error as Error).message} (if it is not for ${options.dialect}: --dialect ${other})`,
-      );
+      const hint = `if it is not for ${options.dialect}: --dialect ${other}`;
+      throw new CliError(`${source}: ${(error as Error).message} (${hint})`);
     }
-    return readTables(open);
+    return readTables(empty);
   });
-}
-
-async function withDatabase<T>(open: OpenDatabase, work: (open: OpenDatabase) => Promise<T>): Promise<T> {
-  try {
-    return await work(open);
-  } finally {
-    await open.close();
-  }
 }
 
 function readTables({ connection }: OpenDatabase): Promise<FoundTable[]> {

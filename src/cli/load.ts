@@ -91,7 +91,7 @@ export function sessionOptions(flags: SessionFlags, source: Source | undefined, 
 export type SharedOptions = ReturnType<typeof sessionOptions>;
 
 /** The word that stands for somebody who is not signed in. */
-const visitorWord = "visitor";
+export const visitorWord = "visitor";
 
 /** Finds a person by key and opens their view; `visitor` or nothing is an anonymous visitor. */
 export function findViewer(

@@ -1,10 +1,12 @@
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import type { Portier } from "../session/portier.js";
-import { accessMatrix, type MatrixCell, type MatrixRow } from "../verify/matrix.js";
+import { accessMatrix, countedMatrix, type MatrixCell, type MatrixRow } from "../verify/matrix.js";
 import { personViewers, roleViewers, type Viewer } from "../verify/viewers.js";
 import { bands, columns, folded } from "./columns.js";
 import type { CliCommand } from "./command.js";
+import { databaseAddresses, isDatabase, withDatabase } from "./database.js";
+import { countRecords, databaseViewers } from "./database-records.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { loadData, loadDocument, type SessionFlags, sessionOptions } from "./load.js";
 import { palette } from "./paint.js";
@@ -22,22 +24,35 @@ export const matrixCommand: CliCommand = {
   declare: (command) => {
     command
       .option("--by <people|roles>", "who stands in the rows (default: people with --data, else roles)")
-      .option("--data <folder>", "records as TABLE.json: adds people and counts")
+      .option("--data <folder or database>", `records as TABLE.json, or ${databaseAddresses}: adds people and counts`)
       .option("--table <name>", "this table only");
   },
   run: ([file = ""], options, io) => runMatrix(file, options as unknown as MatrixOptions, io),
 };
 
-function runMatrix(file: string, options: MatrixOptions, io: Io): ExitCode {
+function runMatrix(file: string, options: MatrixOptions, io: Io): ExitCode | Promise<ExitCode> {
   const { portier } = loadDocument(file);
   const by = options.by ?? (options.data === undefined ? "roles" : "people");
   if (by !== "people" && by !== "roles") throw new CliError(`--by takes people or roles, not "${by}"`);
+  const tables = options.table === undefined ? [...portier.schema.tables.keys()] : [tableName(portier, options.table)];
+  if (options.data !== undefined && isDatabase(options.data)) {
+    return withDatabase(options.data, async ({ connection }) => {
+      const shared = sessionOptions(options, undefined, io);
+      const viewers =
+        by === "roles" ? roleViewers(portier, shared) : await databaseViewers(portier, connection, shared);
+      const counted = viewers.filter(({ kind }) => kind !== "role");
+      const count = await countRecords(portier, connection, counted, tables);
+      return printed(countedMatrix(portier, viewers, count, tables), options, io);
+    });
+  }
   const data = options.data === undefined ? undefined : loadData(portier, options.data);
   const shared = sessionOptions(options, data?.source, io);
   const viewers = by === "roles" ? roleViewers(portier, shared) : peopleViewers(portier, data, shared);
-  const tables = options.table === undefined ? undefined : [tableName(portier, options.table)];
-  const rows = accessMatrix(portier, viewers, data?.tables, tables);
-  if (options.format === "json") io.out(`${JSON.stringify({ matrix: rows.map(jsonRow) }, null, 2)}\n`);
+  return printed(accessMatrix(portier, viewers, data?.tables, tables), options, io);
+}
+
+function printed(rows: readonly MatrixRow[], { format }: MatrixOptions, io: Io): ExitCode {
+  if (format === "json") io.out(`${JSON.stringify({ matrix: rows.map(jsonRow) }, null, 2)}\n`);
   else printMatrix(rows, io);
   return 0;
 }

@@ -3,10 +3,12 @@ import { recordKey } from "../document/data.js";
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import type { Field, Table } from "../schema/schema.js";
-import { type CellView, type RecordView, recordView } from "../verify/view.js";
+import { type CellView, recordView } from "../verify/view.js";
 import type { Viewer } from "../verify/viewers.js";
 import { bands, folded } from "./columns.js";
 import type { CliCommand } from "./command.js";
+import { databaseAddresses, isDatabase, withDatabase } from "./database.js";
+import { databaseView, type Line, type Seen } from "./database-records.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import {
   dataFolder,
@@ -36,46 +38,55 @@ export const showCommand: CliCommand = {
     command
       .option("--as <person>", "whose view: the key of a person, or visitor (the default)")
       .option("--beside <person>", "a second person; differences are marked")
-      .option("--data <folder>", "records as TABLE.json (default: the folder data beside FILE)")
+      .option(
+        "--data <folder or database>",
+        `records as TABLE.json, or ${databaseAddresses} (default: the folder data beside FILE)`,
+      )
       .option("--fields <names>", "these fields only, separated by commas")
       .option("--limit <n>", "at most so many records; 0 for all", "20");
   },
   run: ([file = "", table = ""], options, io) => runShow(file, table, options as unknown as ShowOptions, io),
 };
 
-/** One record through the eyes of each viewer; undefined where it does not exist for them. */
-interface Line {
-  readonly row: Row;
-  readonly views: readonly (RecordView | undefined)[];
-}
-
-function runShow(file: string, name: string, options: ShowOptions, io: Io): ExitCode {
+function runShow(file: string, name: string, options: ShowOptions, io: Io): ExitCode | Promise<ExitCode> {
   const { portier } = loadDocument(file);
   const table = portier.schema.tables.get(tableName(portier, name)) as Table;
   const fields = chooseFields(table, options.fields);
   const limit = Number(options.limit);
   if (!Number.isInteger(limit) || limit < 0) throw new CliError(`--limit takes a whole number, not "${options.limit}"`);
-  const folder = dataFolder(file, options.data);
-  if (folder === undefined) throw new CliError("show needs records: name their folder with --data");
-  const data = loadData(portier, folder);
-  const shared = sessionOptions(options, data.source, io);
   const ids = options.beside === undefined ? [options.as] : [options.as, options.beside];
+  const printed = (seen: Seen): ExitCode => {
+    const { viewers, lines, existing, found, total } = seen;
+    if (options.format === "json") io.out(`${JSON.stringify(jsonView(table, viewers, fields, lines), null, 2)}\n`);
+    else printView(table, viewers, fields, lines, io);
+    for (const [index, viewer] of viewers.entries()) {
+      io.err(`${viewer.id}: ${existing[index]} of ${total} records exist\n`);
+    }
+    if (lines.length < found) io.err(`${lines.length} of ${found} are shown; --limit 0 shows all\n`);
+    return 0;
+  };
+  const named = dataFolder(file, options.data);
+  if (named === undefined) throw new CliError("show needs records: name their folder or database with --data");
+  if (isDatabase(named)) {
+    const shared = sessionOptions(options, undefined, io);
+    return withDatabase(named, async ({ connection }) =>
+      printed(await databaseView(portier, connection, table, ids, limit, shared)),
+    );
+  }
+  const data = loadData(portier, named);
+  const shared = sessionOptions(options, data.source, io);
   const viewers = ids.map((id) => findViewer(portier, data, id, shared));
+  return printed(viewOf(viewers, table, data.tables.get(table.name) ?? [], limit));
+}
 
-  const rows = data.tables.get(table.name) ?? [];
+/** Records at hand, seen through each viewer. */
+function viewOf(viewers: readonly Viewer[], table: Table, rows: readonly Row[], limit: number): Seen {
   const lines = rows
     .map((row): Line => ({ row, views: viewers.map(({ session }) => recordView(session, table, row)) }))
     .filter(({ views }) => views.some((view) => view !== undefined));
+  const existing = viewers.map((_, index) => lines.filter(({ views }) => views[index] !== undefined).length);
   const shown = limit === 0 ? lines : lines.slice(0, limit);
-  if (options.format === "json") io.out(`${JSON.stringify(jsonView(table, viewers, fields, shown), null, 2)}\n`);
-  else printView(table, viewers, fields, shown, io);
-
-  for (const [index, viewer] of viewers.entries()) {
-    const count = lines.filter(({ views }) => views[index] !== undefined).length;
-    io.err(`${viewer.id}: ${count} of ${rows.length} records exist\n`);
-  }
-  if (shown.length < lines.length) io.err(`${shown.length} of ${lines.length} are shown; --limit 0 shows all\n`);
-  return 0;
+  return { viewers, lines: shown, found: lines.length, existing, total: rows.length };
 }
 
 function chooseFields(table: Table, names: string | undefined): readonly Field[] {

@@ -4,6 +4,7 @@ import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import type { Table } from "../schema/schema.js";
 import type { ShowAction } from "../session/mask.js";
+import { createTables } from "../sql/create-tables.js";
 import type { Dialect } from "../sql/dialect.js";
 import type { Statement } from "../sql/fragment.js";
 import { mariadb } from "../sql/mariadb.js";
@@ -31,6 +32,7 @@ interface SqlOptions extends SessionFlags {
   readonly data?: string;
   readonly dialect: Dialect["name"];
   readonly select?: true;
+  readonly tables?: true;
   readonly format: "text" | "json";
 }
 
@@ -38,11 +40,12 @@ const dialects: Readonly<Record<Dialect["name"], Dialect>> = { postgres, sqlite,
 const showActions: readonly string[] = ["list", "view", "export"] satisfies ShowAction[];
 
 export const sqlCommand: CliCommand = {
-  usage: "sql <file> <table> [action]",
+  usage: "sql <file> [table] [action]",
   summary: "one person's filter or masked select, as it goes to the database (action: list)",
   declare: (command) => {
     command
       .option("--as <person>", "who asks: the key of a person, or visitor (the default)")
+      .option("--tables", "the statements that make the document's tables in an empty database")
       .option("--select", "the whole masked select, not only the condition")
       .addOption(new Option("--dialect <name>", "whose SQL").choices(Object.keys(dialects)).default("postgres"))
       .option("--data <folder>", "records as TABLE.json, for who asks (default: the folder data beside FILE)");
@@ -53,6 +56,14 @@ export const sqlCommand: CliCommand = {
 function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: Io): ExitCode {
   const [file = "", name = "", action = "list"] = args;
   const { portier } = loadDocument(file);
+  const dialect = dialects[options.dialect];
+  if (options.tables) {
+    const statements = createTables(portier.schema, dialect);
+    if (options.format === "json") io.out(`${JSON.stringify(statements, null, 2)}\n`);
+    else io.out(`${statements.join(";\n\n")};\n`);
+    return 0;
+  }
+  if (name === "") throw new CliError("sql needs the name of a table, or --tables");
   const table = portier.schema.tables.get(tableName(portier, name)) as Table;
   if (actionOf(table, action) === undefined) {
     const facts = { table: table.name, name: action, candidates: actionNamesOf(table) };
@@ -68,7 +79,6 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
   const data = folder === undefined ? undefined : loadData(portier, folder);
   const shared = sessionOptions(options, data?.source, io);
   const viewer = findViewer(portier, data ?? { tables: new Map() }, options.as, shared);
-  const dialect = dialects[options.dialect];
   const statement = options.select
     ? maskedSelect(viewer.session, table.name, dialect, { action: action as ShowAction })
     : where(viewer.session, table.name, action, dialect);

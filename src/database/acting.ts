@@ -194,7 +194,7 @@ export class Acting<T extends TableTypes = AnyTables> {
   ): Promise<(Row | undefined)[]> {
     const table = this.#table(name);
     const condition = hasAddress(inside, table, keys);
-    const rows = condition === undefined ? [] : await selectRecords(inside, table, condition, true);
+    const rows = condition === undefined ? [] : await selectRecords(inside, table, condition, { forUpdate: true });
     const byAddress = new Map(rows.map((row) => [recordAddress(table, row), row]));
     for (const row of rows) records.add(table, row);
     return keys.map((key) => byAddress.get(key));

@@ -10,20 +10,29 @@ export function storedFields({ fields }: Table): readonly Field[] {
   return fields.filter((field) => field.lookup === undefined && field.by === undefined);
 }
 
-/** `forUpdate`: nobody else changes the records until the transaction ends. SQLite locks as a whole. */
+export interface SelectOptions {
+  /** Nobody else changes the records until the transaction ends. (SQLite locks as a whole.) */
+  readonly forUpdate?: boolean;
+  /** At most so many, in the order of their keys; 0 for all. */
+  readonly limit?: number;
+}
+
 export async function selectRecords(
   connection: Connection,
   table: Table,
   condition: Fragment | undefined,
-  forUpdate = false,
+  { forUpdate = false, limit }: SelectOptions = {},
 ): Promise<Row[]> {
   const { dialect } = connection;
-  const columns = storedFields(table).map((field) => raw(dialect.quoteName(field.column)));
+  const name = (field: Field) => raw(dialect.quoteName(field.column));
+  const columns = join(storedFields(table).map(name), ", ");
   const filter = condition === undefined ? raw("") : sql` where ${condition}`;
+  const order = limit === undefined ? raw("") : sql` order by ${join(table.key.map(name), ", ")}`;
+  const many = raw(limit === undefined || limit === 0 ? "" : ` limit ${limit}`);
   const lock = raw(forUpdate && dialect.name !== "sqlite" ? " for update" : "");
   const rows = await run(
     connection,
-    sql`select ${join(columns, ", ")} from ${source(connection, table)}${filter}${lock}`,
+    sql`select ${columns} from ${source(connection, table)}${filter}${order}${many}${lock}`,
   );
   return rows.map((row) => decodeRow(connection, table, row));
 }

@@ -32,6 +32,12 @@ export interface Dialect {
   readonly shift: (type: FieldType, value: Fragment, amount: number, unit: DurationUnit) => Fragment;
   /** Whether a list that fits its type has an element. */
   readonly contains: (list: FieldType, column: Fragment, element: Fragment) => Fragment;
+  /** The type of a column that holds values of a type; `isKey` for one that an index must be able to hold whole. */
+  readonly columnType: (type: FieldType, isKey: boolean) => string;
+  /** A text written out, for statements that take no parameters: those that make tables. */
+  readonly literal: (text: string) => string;
+  /** What makes an integer key number itself. */
+  readonly numbering: string;
   /** A value that a driver gave, as applications of this package hold it. Driver settings: see the dialect's own file. */
   readonly decode: (type: FieldType, value: unknown) => unknown;
   /** A value of a field as the driver takes it. */

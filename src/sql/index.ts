@@ -1,3 +1,4 @@
+export { createTables } from "./create-tables.js";
 export type { Dialect } from "./dialect.js";
 export type { Statement } from "./fragment.js";
 export { mariadb } from "./mariadb.js";

@@ -88,6 +88,14 @@ export const mariadb: Dialect = {
     const sought = isText ? sql`json_quote(${element})` : sql`cast(${element} as char)`;
     return sql`json_contains(${column}, ${sought})`;
   },
+  columnType: (type, isKey) => {
+    // The widest text that a key of several columns has room for.
+    const exactly = "character set utf8mb4 collate utf8mb4_nopad_bin";
+    return isTextual(type) ? `${isKey ? "varchar(190)" : "text"} ${exactly}` : columnTypes[type.base];
+  },
+  // A backslash escapes here, as long as the mode does not say otherwise.
+  literal: (text) => `'${text.replaceAll("\\", "\\\\").replaceAll("'", "''")}'`,
+  numbering: "auto_increment",
   decode: (type, value) => {
     switch (type.base) {
       case "boolean":
@@ -109,6 +117,18 @@ export const mariadb: Dialect = {
   },
   text: (value) => sql`cast(${param(value)} as char)`,
   listed: (texts) => sql`concat_ws(',', ${join(texts, ", ")})`,
+};
+
+const columnTypes: Readonly<Record<FieldType["base"], string>> = {
+  text: "text",
+  choice: "text",
+  integer: "bigint",
+  decimal: "decimal(38, 10)",
+  boolean: "boolean",
+  date: "date",
+  timestamp: "datetime(6)",
+  list: "json",
+  json: "json",
 };
 
 function parsed(value: string): unknown {

@@ -1,4 +1,5 @@
 import type { ComparisonOp } from "../conditions/syntax.js";
+import { quoteText } from "../schema/scalar.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { type Dialect, isTextual, minutesOf } from "./dialect.js";
 import { anyOf, type Fragment, join, param, raw, sql } from "./fragment.js";
@@ -82,6 +83,11 @@ export const sqlite: Dialect = {
   },
   contains: (_list, column, element) =>
     sql`exists (select 1 from ${elements(column)} where value = ${element} collate binary)`,
+  // Not "decimal": SQLite would make inexact numbers of what stands in such a column.
+  columnType: ({ base }) => (["integer", "boolean", "date", "timestamp"].includes(base) ? base : "text"),
+  // A key of one integer does so by itself.
+  literal: quoteText,
+  numbering: "",
   decode: (type, value) => {
     if (value === null) return value;
     switch (type.base) {

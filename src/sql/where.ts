@@ -6,7 +6,7 @@ import { type ActionOf, partsOf, type Session } from "../session/session.js";
 import { conditionFormula } from "./condition.js";
 import type { Dialect } from "./dialect.js";
 import { print } from "./formula.js";
-import { finish, type Statement } from "./fragment.js";
+import { type Fragment, finish, type Statement } from "./fragment.js";
 import { scopeOf } from "./scope.js";
 
 export interface WhereOptions {
@@ -39,6 +39,17 @@ export function where<T extends TableTypes = AnyTables, K extends TableOf<T> = T
   dialect: Dialect,
   options: WhereOptions = {},
 ): Statement {
+  return finish(whereFragment(session, table, action, dialect, options.as), dialect.placeholder, options.first);
+}
+
+/** The same, to be put together with other fragments. */
+export function whereFragment<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+  session: Session<T>,
+  table: K,
+  action: ActionOf<T, K>,
+  dialect: Dialect,
+  as?: string,
+): Fragment {
   const { plan } = partsOf(session);
   const gates = plan.of(table);
   gates.checkAction(action);
@@ -46,9 +57,8 @@ export function where<T extends TableTypes = AnyTables, K extends TableOf<T> = T
     const hint = "ask session.accept about the new record";
     throw portierError("wrong-call", { what: `${action} speaks of no stored record`, hint });
   }
-  const record = { table: gates.table, alias: options.as ?? tableName(gates.table.source) };
-  const condition = conditionFormula(conditionOf(gates, action), scopeOf(dialect, plan, record));
-  return finish(print(condition), dialect.placeholder, options.first);
+  const record = { table: gates.table, alias: as ?? tableName(gates.table.source) };
+  return print(conditionFormula(conditionOf(gates, action), scopeOf(dialect, plan, record)));
 }
 
 /** A table's name without its schema. */

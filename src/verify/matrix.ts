@@ -17,6 +17,14 @@ export interface MatrixCell {
   readonly count?: number;
 }
 
+/** On how many records a viewer may do something, where that depends on the record; undefined where nobody can say. */
+export type CountRecords = (viewer: Viewer, action: ActionName, table: string) => Count | undefined;
+
+export interface Count {
+  readonly permitted: number;
+  readonly all: number;
+}
+
 /**
  * The access matrix: viewers by tables by actions. With `records` (table name to records), each cell also counts.
  * A role's view leaves the person open, so its records cannot be counted.
@@ -25,14 +33,30 @@ export function accessMatrix(
   portier: Portier,
   viewers: readonly Viewer[],
   records: ReadonlyMap<string, readonly Row[]> = new Map(),
+  tables?: readonly string[],
+): MatrixRow[] {
+  const count: CountRecords = ({ session }, action, table) => {
+    const rows = records.get(table);
+    if (rows === undefined) return undefined;
+    const isDecided = ["all", "none"].includes(session.reach(action, table));
+    const permitted = isDecided ? 0 : rows.filter((row) => session.may(action, table, row)).length;
+    return { permitted, all: rows.length };
+  };
+  return countedMatrix(portier, viewers, count, tables);
+}
+
+/** The same with counts from elsewhere. */
+export function countedMatrix(
+  portier: Portier,
+  viewers: readonly Viewer[],
+  count: CountRecords,
   tables: readonly string[] = [...portier.schema.tables.keys()],
 ): MatrixRow[] {
   return tables.flatMap((table) => {
     const actions = matrixActions(portier, table);
     return viewers.map((viewer): MatrixRow => {
-      const rows = viewer.kind === "role" ? undefined : records.get(table);
-      const cells = new Map(actions.map((action) => [action, matrixCell(viewer, action, table, rows)]));
-      return { viewer, table, cells };
+      const cells = actions.map((action) => [action, matrixCell(viewer, action, table, count)] as const);
+      return { viewer, table, cells: new Map(cells) };
     });
   });
 }
@@ -40,26 +64,17 @@ export function accessMatrix(
 const everyday: readonly ActionName[] = ["list", "view", "create", "edit", "delete"];
 
 /** The actions that a table's matrix shows: the everyday ones, and those besides that a rule speaks of. */
-function matrixActions(portier: Portier, name: string): readonly ActionName[] {
+export function matrixActions(portier: Portier, name: string): readonly ActionName[] {
   const table = portier.schema.tables.get(name);
   if (table === undefined) return everyday;
   const ruleset = rulesetOf(portier);
   return actionNamesOf(table).filter((action) => everyday.includes(action) || ruleset.of(name, action).length > 0);
 }
 
-function matrixCell(
-  { session }: Viewer,
-  action: ActionName,
-  table: string,
-  rows: readonly Row[] | undefined,
-): MatrixCell {
-  const reach = session.reach(action, table);
-  if (rows === undefined || action === "create" || action === "import") return { reach };
-  if (reach === "none") return { reach, count: 0 };
-  if (reach === "all") return { reach, count: rows.length };
-  let count = 0;
-  for (const row of rows) {
-    if (session.may(action, table, row)) count++;
-  }
-  return { reach, count };
+function matrixCell(viewer: Viewer, action: ActionName, table: string, count: CountRecords): MatrixCell {
+  const reach = viewer.session.reach(action, table);
+  if (viewer.kind === "role" || action === "create" || action === "import") return { reach };
+  const counted = count(viewer, action, table);
+  if (counted === undefined) return { reach };
+  return { reach, count: reach === "none" ? 0 : reach === "all" ? counted.all : counted.permitted };
 }

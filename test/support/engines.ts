@@ -151,18 +151,26 @@ export async function createTables(engine: Engine, schema: Schema): Promise<void
 
 /** Puts records into a table in place of those that are there, and gives back what the database then holds. */
 export async function store(engine: Engine, table: Table, rows: readonly Row[]): Promise<Row[]> {
+  await engine.run(`delete from ${engine.dialect.quoteName(table.source)}`);
+  await fill(engine, table, rows);
+  return held(engine, table);
+}
+
+/** Puts records into a table. */
+export async function fill(engine: Engine, table: Table, rows: readonly Row[]): Promise<void> {
   const fields = stored(table);
   const { dialect, run } = engine;
   const source = dialect.quoteName(table.source);
   const names = fields.map((field) => dialect.quoteName(field.column)).join(", ");
-  await run(`delete from ${source}`);
-  if (rows.length > 0) {
-    const params = rows.flatMap((row) => fields.map((field) => storable(engine, field, row[field.name])));
+  for (let at = 0; at < rows.length; at += 500) {
+    const batch = rows.slice(at, at + 500);
+    const params = batch.flatMap((row) => fields.map((field) => storable(engine, field, row[field.name])));
     const places = params.map((_, index) => dialect.placeholder(index + 1));
-    const lines = rows.map((_, at) => `(${places.slice(at * fields.length, (at + 1) * fields.length).join(", ")})`);
+    const lines = batch.map(
+      (_, line) => `(${places.slice(line * fields.length, (line + 1) * fields.length).join(", ")})`,
+    );
     await run(`insert into ${source} (${names}) values ${lines.join(", ")}`, params);
   }
-  return held(engine, table);
 }
 
 /** What a table holds. */

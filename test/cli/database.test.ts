@@ -1,0 +1,131 @@
+import { mkdtempSync, rmSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import fc from "fast-check";
+import sqliteModule from "node-sqlite3-wasm";
+import { compileText } from "portier/document";
+import { createTables, sqlite } from "portier/sql";
+import { sqliteConnection } from "portier/sqlite";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { waitForCli } from "../support/cli.js";
+import { type Engine, engines, fill } from "../support/engines.js";
+import { museumData, museumFile, portier, records } from "../support/museum.js";
+
+const folder = mkdtempSync(join(tmpdir(), "portier-database-"));
+afterAll(() => rmSync(folder, { recursive: true }));
+const now = ["--now", "2026-11-24T09:00:00Z"];
+
+/** The commands need a database that they can open by its address; SQLite's is a file. */
+async function openFile(): Promise<Engine> {
+  const address = join(folder, "museum.db");
+  const database = new sqliteModule.Database(address);
+  // The tables refer to each other in circles, and are filled one after the other.
+  database.exec("pragma foreign_keys = off");
+  const connection = sqliteConnection(database);
+  return {
+    connection,
+    dialect: sqlite,
+    address,
+    run: (text, params = []) => connection.query(text, params),
+    close: async () => {},
+    columnType: () => "",
+    misfit: () => undefined,
+  };
+}
+
+const addressed = { SQLite: openFile, PostgreSQL: engines["PostgreSQL"], MariaDB: engines["MariaDB"] };
+
+describe.each(Object.entries(addressed))("the commands on %s", (name, open) => {
+  let engine: Engine;
+  const address = () => engine.address ?? "";
+
+  beforeAll(async () => {
+    if (open === undefined) return;
+    engine = await open();
+    const statements = createTables(portier.schema, engine.dialect);
+    const references = statements.filter((statement) => statement.startsWith("alter"));
+    for (const statement of statements.filter((one) => !references.includes(one))) await engine.run(statement);
+    for (const table of portier.schema.tables.values()) await fill(engine, table, records(table.name));
+    for (const statement of references) await engine.run(statement);
+  });
+  afterAll(() => engine?.close());
+
+  it.skipIf(open === undefined)("count by the database what they count from files", async () => {
+    const words = ["matrix", museumFile, ...now];
+    const counted = await waitForCli([...words, "--data", address()]);
+    expect(counted.code).toBe(0);
+    expect(counted).toEqual(await waitForCli([...words, "--data", museumData]));
+  });
+
+  it.skipIf(open === undefined)("show the same records, found by the database", async () => {
+    for (const more of [["--as", "s-003"], ["--as", "s-003", "--beside", "s-005"], [], ["--as", "s-009"]]) {
+      const words = ["show", museumFile, "staff", ...more, "--limit", "0", "--format", "json", ...now];
+      const shown = await waitForCli([...words, "--data", address()]);
+      const expected = await waitForCli([...words, "--data", museumData]);
+      expect({ ...shown, out: recordsOf(shown.out) }).toEqual({ ...expected, out: recordsOf(expected.out) });
+    }
+    const few = await waitForCli([
+      "show",
+      museumFile,
+      "objects",
+      "--as",
+      "s-005",
+      "--limit",
+      "3",
+      "--data",
+      address(),
+      ...now,
+    ]);
+    expect(few.err).toContain("3 of 400 are shown");
+  });
+
+  it.skipIf(open === undefined)("say who is not there", async () => {
+    const { code, err } = await waitForCli(["show", museumFile, "staff", "--as", "s-099", "--data", address(), ...now]);
+    expect({ code, err }).toEqual({ code: 2, err: expect.stringContaining('"s-099"') });
+  });
+
+  it.skipIf(open === undefined)("read back the tables that they made", async () => {
+    const { out } = await waitForCli([
+      "import",
+      address(),
+      ...(engine.schema === undefined ? [] : ["--schema", engine.schema]),
+    ]);
+    const { schema } = compileText(out, { file: "imported.yaml" });
+    for (const table of portier.schema.tables.values()) {
+      const found = [...schema.tables.values()].find(({ source }) => source.replace(/^.*\./, "") === table.name);
+      expect(
+        found?.key.map((field) => field.name),
+        table.name,
+      ).toEqual(table.key.map((field) => field.name));
+      for (const field of table.fields) {
+        if (field.lookup !== undefined || field.by !== undefined) continue;
+        const other = found?.byName.get(field.name);
+        expect([field.name, other?.type.base, other?.type.choices, other?.optional]).toEqual([
+          field.name,
+          // SQLite has no exact number; ours stands in a text.
+          name === "SQLite" && field.type.base === "decimal" ? "text" : field.type.base,
+          field.type.choices,
+          field.optional,
+        ]);
+      }
+    }
+  });
+
+  it.skipIf(open === undefined)("write texts into statements so that they stay what they are", async () => {
+    const pieces = fc.constantFrom("'", "\\", '"', "`", "a", "%", "\n", "--", "\u{1f6a2}", "?", "$1");
+    const texts = fc.array(pieces, { maxLength: 8 }).map((parts) => parts.join(""));
+    await fc.assert(
+      fc.asyncProperty(texts, async (text) => {
+        const [row] = await engine.run(`select ${engine.dialect.literal(text)} as same`);
+        expect(row?.["same"]).toBe(text);
+      }),
+      { numRuns: 200 },
+    );
+  });
+});
+
+/** In the order of their keys, as a folder has them in that of the file; decimals without zeros at their end. */
+function recordsOf(out: string): unknown {
+  const plain = JSON.parse(out.replaceAll(/"(\d+\.\d*?)0+"/g, '"$1"')) as { records: { key: string }[] };
+  return plain.records.sort((a, b) => (a.key < b.key ? -1 : 1));
+}
