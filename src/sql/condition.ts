@@ -305,8 +305,27 @@ function writeBelongs(
     if (mode === "bad") return isNegated ? formula("and", []) : isNull(value, true, joins, mode);
     return isNegated ? isNull(value, false, joins, mode) : never;
   }
-  const matches = askers.map((asker) => matchesAsker(parts, asker, scope)).filter((one) => one !== undefined);
-  return leadsTo(joins, parts, anyOf(matches), isNegated, mode);
+  return leadsTo(joins, parts, matchesAny(parts, askers, scope), isNegated, mode);
+}
+
+/** Whether a path's end is one of the askers; in one list where it is one column. */
+function matchesAny(parts: readonly Part[], askers: readonly Operand[], scope: Scope): Fragment {
+  const { dialect } = scope;
+  const [only] = parts;
+  if (only === undefined || parts.length > 1 || only.type.element !== undefined || askers.length < 2) {
+    return anyOf(askers.map((asker) => matchesAsker(parts, asker, scope)).filter((one) => one !== undefined));
+  }
+  const keys = askers.map((asker) =>
+    asker.kind === "constant" ? keyPart(only.type, String(asker.value), dialect) : undefined,
+  );
+  const known = keys.filter((key) => key !== undefined);
+  return known.length === 0
+    ? raw("false")
+    : dialect.among(
+        only.type,
+        only.sql,
+        known.map((key) => key.sql),
+      );
 }
 
 /** A test that is false where a path leads to nothing, and bad only where it cannot be read. */

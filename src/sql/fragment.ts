@@ -1,3 +1,5 @@
+import { portierError } from "../schema/problems.js";
+
 /** A piece of a statement: text that this package wrote, with values kept apart from it. */
 export type Fragment = readonly Piece[];
 
@@ -48,6 +50,9 @@ function chain(terms: readonly Fragment[], separator: string, none: string): Fra
 
 /** Writes a fragment out. `first` is the position of its first placeholder, 1-based. */
 export function finish(fragment: Fragment, placeholder: (position: number) => string, first = 1): Statement {
+  if (!Number.isInteger(first) || first < 1) {
+    throw portierError("bad-value", { field: "first", expects: "a whole number from 1 on", found: first });
+  }
   const params: unknown[] = [];
   let text = "";
   for (const piece of fragment) {

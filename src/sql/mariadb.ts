@@ -32,7 +32,7 @@ export const mariadb: Dialect = {
         return param(value);
     }
   },
-  stored: (_type, column) => column,
+  stored: ({ base }, column) => (base === "json" ? sql`nullif(json_compact(${column}), 'null')` : column),
   fits: (type, column) => {
     if (type.choices !== undefined) return sql`${column} in (${join(type.choices.map(exact), ", ")})`;
     switch (type.base) {

@@ -24,7 +24,7 @@ export const postgres: Dialect = {
     // Texts are left to the column: a cast would keep enums and uuids from being compared at all.
     return cast === undefined ? param(value) : sql`cast(${param(value)} as ${raw(cast)})`;
   },
-  stored: (_type, column) => column,
+  stored: ({ base }, column) => (base === "json" ? sql`nullif(cast(${column} as jsonb), 'null')` : column),
   fits: (type, column) => {
     if (type.choices !== undefined) return sql`${column} in (${join(type.choices.map(param), ", ")})`;
     switch (type.base) {

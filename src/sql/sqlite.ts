@@ -21,6 +21,7 @@ export const sqlite: Dialect = {
   },
   stored: (type, column) => {
     if (type.base === "timestamp") return instantKey(column, []);
+    if (type.base === "json") return sql`nullif(trim(${column}), 'null')`;
     return type.base === "decimal" ? sql`cast(${column} as text)` : column;
   },
   fits: (type, column) => {

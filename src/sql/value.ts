@@ -156,7 +156,10 @@ export class Joins {
     const { dialect } = this.#scope;
     const stored = column(this.#scope, place, field);
     const { type } = field;
-    return { type, sql: dialect.stored(type, stored), stored, fits: dialect.fits(type, stored), isConstant: false };
+    const value = dialect.stored(type, stored);
+    const fits = dialect.fits(type, stored);
+    // A json value can be JSON's own null, which is null here: so what is null is asked of the value.
+    return { type, sql: value, stored: type.base === "json" ? value : stored, fits, isConstant: false };
   }
 }
 

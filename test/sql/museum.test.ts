@@ -78,6 +78,11 @@ describe("a statement that cannot be meant is an error", () => {
     ["an unknown table", () => where(as(), "object", "list", sqlite), /unknown-table .*did you mean "objects"/],
     ["an unknown action", () => where(as(), "objects", "veiw", sqlite), /unknown-action .*did you mean "view"/],
     ["a new record", () => where(as(), "objects", "create", sqlite), /speaks of no stored record/],
+    [
+      "a place that is none",
+      () => where(as(), "objects", "list", sqlite, { first: "1; drop" as never }),
+      /"first" must be/,
+    ],
     ["a column that is there", () => maskedSelect(as(), "objects", sqlite, { hidden: "title" }), /has a field "title"/],
     ["a row without the column", () => maskedSelect(as(), "objects", sqlite).unmask({}), /no column "hidden"/],
   ])("%s", (_what, call, message) => {

@@ -248,6 +248,8 @@ const noteConditions = fc.constantFrom(
   "me.level = 1",
   "writer.level = 2",
   "not (writer = me)",
+  "item = this and exists (notes where writer = this.keeper)",
+  "writer = this.keeper and not exists (notes where item = this and level = 2)",
 );
 
 /** What may be asked of another table's record without coming back to items. */
@@ -266,6 +268,13 @@ const related: fc.Arbitrary<Condition> = fc
   .oneof(
     noteConditions.map((one) => `exists (notes where ${one})`),
     asked,
+    fc.constantFrom(
+      "place.part = 'lead'",
+      "place.member.level > 1",
+      "exists (team where member = this.keeper and part = 'lead')",
+      "exists (team where event = this.event and member = me)",
+      "may view place",
+    ),
   )
   .map((written) => {
     const parsed = parseCondition(written);
