@@ -23,6 +23,10 @@ export class Plan {
     this.#steps = steps;
   }
 
+  get tables(): Iterable<Table> {
+    return this.#schema.tables.values();
+  }
+
   /** @throws PortierError for a table that the document does not have. */
   of(name: string): TablePlan {
     const known = this.#tables.get(name);

@@ -4,6 +4,7 @@ import type { Field } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { conditionOf } from "../session/conditions.js";
 import type { MaskedRow, ShowAction } from "../session/mask.js";
+import type { Plan } from "../session/plan.js";
 import { type Masked, partsOf, type Session } from "../session/session.js";
 import { conditionFormula } from "./condition.js";
 import type { Dialect } from "./dialect.js";
@@ -54,27 +55,46 @@ export function maskedSelect<T extends TableTypes = AnyTables, K extends TableOf
   { action = "list", first = 1, hidden = "hidden" }: MaskedSelectOptions = {},
 ): MaskedSelect<Masked<T, K>> {
   const { plan } = partsOf(session);
-  const gates = plan.of(name);
-  const { table } = gates;
+  const { table } = plan.of(name);
   if (table.byName.has(hidden)) {
     const hint = `give the column of hidden fields another name: { hidden: "${hidden}_fields" }`;
     throw portierError("wrong-call", { what: `"${name}" has a field "${hidden}"`, hint });
   }
-  const record = { table, alias: tableName(table.source) };
-  const scope = scopeOf(dialect, plan, record);
-  const rows = conditionFormula(conditionOf(gates, action), scope);
-  const shown = table.fields.map((field) => ({ field, when: given(rows, shownFormula(gates, action, field, scope)) }));
-
-  const columns = shown
-    .filter(({ field }) => field.by === undefined)
-    .map(({ field, when }) => sql`${masked(field, when, scope)} as ${raw(dialect.quoteName(field.name))}`);
-  const list = sql`${hiddenNames(shown, dialect)} as ${raw(dialect.quoteName(hidden))}`;
-  const filter = isAlways(rows) ? raw("") : sql` where ${print(rows)}`;
-  const select = sql`select ${join([...columns, list], ", ")} from ${tableAs(scope, record)}${filter}`;
+  const select = maskedFragment(plan, name, action, dialect, { nameOf: (field) => field.name, hidden });
   return {
     ...finish(select, dialect.placeholder, first),
     unmask: (row) => unmask(row, table.fields, hidden, dialect) as Masked<T, K>,
   };
+}
+
+export interface MaskedColumns {
+  /** What the column of a field is called in the select. */
+  readonly nameOf: (field: Field) => string;
+  /** What the column of hidden fields is called; undefined for none. */
+  readonly hidden?: string;
+}
+
+/** The select itself, to be put together with other fragments. */
+export function maskedFragment(
+  plan: Plan,
+  name: string,
+  action: ShowAction,
+  dialect: Dialect,
+  { nameOf, hidden }: MaskedColumns,
+): Fragment {
+  const gates = plan.of(name);
+  const { table } = gates;
+  const record = { table, alias: tableName(table.source) };
+  const scope = scopeOf(dialect, plan, record);
+  const rows = conditionFormula(conditionOf(gates, action), scope);
+  const shown = table.fields.map((field) => ({ field, when: given(rows, shownFormula(gates, action, field, scope)) }));
+  const called = (value: Fragment, as: string) => sql`${value} as ${raw(dialect.quoteName(as))}`;
+  const columns = shown
+    .filter(({ field }) => field.by === undefined)
+    .map(({ field, when }) => called(masked(field, when, scope), nameOf(field)));
+  if (hidden !== undefined) columns.push(called(hiddenNames(shown, dialect), hidden));
+  const filter = isAlways(rows) ? raw("") : sql` where ${print(rows)}`;
+  return sql`select ${join(columns, ", ")} from ${tableAs(scope, record)}${filter}`;
 }
 
 /** A field's column, its value only where it is shown. */
