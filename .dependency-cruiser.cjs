@@ -32,7 +32,7 @@ module.exports = {
       name: "the-core-imports-nothing-from-outside",
       severity: "error",
       from: {
-        path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|database|adapters|verify)/",
+        path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|database|verify)/",
       },
       to: { dependencyTypesNot: ["local", "type-only"], pathNot: "^src/" },
     },
