@@ -1,4 +1,5 @@
-import type { FoundTable } from "./found.js";
+import type { DeclaredTable } from "./declare-found.js";
+import type { FoundColumn } from "./found.js";
 
 /** Names are all that a guess has to go by, so a guess is only ever a comment. */
 const peopleTables = /^(people|persons?|staff|users?|app_users?|accounts?|employees?|members?|profiles?)$/i;
@@ -23,36 +24,37 @@ interface People {
 }
 
 /** The table of those who ask: of those that are called like one, the one that most references lead to. */
-export function guessPeople(found: readonly FoundTable[], kept: ReadonlyMap<FoundTable, string>): People | undefined {
-  const referred = ({ name }: FoundTable) =>
-    found.flatMap(({ references }) => references).filter(({ table }) => table === name).length;
-  const [likely] = [...kept.keys()]
-    .filter((table) => peopleTables.test(table.name) && table.key.length === 1)
+export function guessPeople(tables: readonly DeclaredTable[]): People | undefined {
+  const references = tables.flatMap(({ found }) => found.references);
+  const referred = ({ found: { name } }: DeclaredTable) => references.filter(({ table }) => table === name).length;
+  const [likely] = tables
+    .filter(({ found, key }) => peopleTables.test(found.name) && typeof key === "string")
     .sort((a, b) => referred(b) - referred(a));
-  const name = likely && kept.get(likely);
-  if (likely === undefined || name === undefined) return undefined;
-  const column = (words: RegExp, isRight: (column: FoundTable["columns"][number]) => boolean) =>
-    likely.columns.find((one) => words.test(one.name) && isRight(one))?.name;
-  const selves = likely.references.filter(({ table, columns }) => table === likely.name && columns.length === 1);
-  const manager = selves.map(({ columns }) => columns[0] ?? "").find((one) => managerColumns.test(one));
+  if (likely === undefined) return undefined;
+  const { found } = likely;
+  const column = (words: RegExp, isRight: (column: FoundColumn) => boolean) =>
+    found.columns.find((one) => words.test(one.name) && isRight(one))?.name;
+  const selves = found.references.filter(({ table, columns }) => table === found.name && columns.length === 1);
   const guesses = {
     name: column(nameColumns, ({ type }) => type === "text"),
-    manager,
+    manager: selves.map(({ columns }) => columns[0] ?? "").find((one) => managerColumns.test(one)),
     active: column(activeColumns, ({ type }) => type === "boolean"),
     roles: column(roleColumns, ({ type }) => typeof type === "object" || type === "text"),
   };
-  return { table: name, ...Object.fromEntries(Object.entries(guesses).filter(([, guess]) => guess !== undefined)) };
+  const made = Object.entries(guesses).filter(([, guess]) => guess !== undefined);
+  return { table: likely.name, ...Object.fromEntries(made) };
 }
 
 /** A reference to the people that is called like one to an owner. */
 export function guessOwner(
-  { references, key }: FoundTable,
-  name: string,
-  kept: ReadonlyMap<FoundTable, string>,
+  { found, name, key }: DeclaredTable,
+  tables: readonly DeclaredTable[],
   people: string,
 ): string | undefined {
-  if (name === people) return key[0];
-  const names = new Map([...kept].map(([table, called]) => [table.name, called]));
-  const toPeople = references.filter(({ table, columns }) => columns.length === 1 && names.get(table) === people);
-  return toPeople.map(({ columns }) => columns[0] ?? "").find((column) => ownerColumns.test(column));
+  if (name === people) return typeof key === "string" ? key : undefined;
+  const called = new Map(tables.map((one) => [one.found.name, one.name]));
+  return found.references
+    .filter(({ table, columns }) => columns.length === 1 && called.get(table) === people)
+    .map(({ columns }) => columns[0] ?? "")
+    .find((column) => ownerColumns.test(column));
 }

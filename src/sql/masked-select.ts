@@ -82,19 +82,40 @@ export function maskedFragment(
   dialect: Dialect,
   { nameOf, hidden }: MaskedColumns,
 ): Fragment {
-  const gates = plan.of(name);
-  const { table } = gates;
-  const record = { table, alias: tableName(table.source) };
-  const scope = scopeOf(dialect, plan, record);
-  const rows = conditionFormula(conditionOf(gates, action), scope);
-  const shown = table.fields.map((field) => ({ field, when: given(rows, shownFormula(gates, action, field, scope)) }));
+  const { shown, scope, rows } = shownFields(plan, name, action, dialect);
   const called = (value: Fragment, as: string) => sql`${value} as ${raw(dialect.quoteName(as))}`;
-  const columns = shown
-    .filter(({ field }) => field.by === undefined)
-    .map(({ field, when }) => called(masked(field, when, scope), nameOf(field)));
+  const columns = columnsIn(shown, scope).map(({ field, value }) => called(value, nameOf(field)));
   if (hidden !== undefined) columns.push(called(hiddenNames(shown, dialect), hidden));
   const filter = isAlways(rows) ? raw("") : sql` where ${print(rows)}`;
-  return sql`select ${join(columns, ", ")} from ${tableAs(scope, record)}${filter}`;
+  return sql`select ${join(columns, ", ")} from ${tableAs(scope, scope.record)}${filter}`;
+}
+
+/** Each field that has a column, with its value where it is shown in a record that is seen; else null. */
+export function maskedColumns(
+  plan: Plan,
+  name: string,
+  action: ShowAction,
+  dialect: Dialect,
+): { readonly field: Field; readonly value: Fragment }[] {
+  const { shown, scope } = shownFields(plan, name, action, dialect);
+  return columnsIn(shown, scope);
+}
+
+function columnsIn(shown: readonly Shown[], scope: Scope): { readonly field: Field; readonly value: Fragment }[] {
+  return shown
+    .filter(({ field }) => field.by === undefined)
+    .map(({ field, when }) => ({ field, value: masked(field, when, scope) }));
+}
+
+function shownFields(plan: Plan, name: string, action: ShowAction, dialect: Dialect) {
+  const gates = plan.of(name);
+  const { table } = gates;
+  const scope = scopeOf(dialect, plan, { table, alias: tableName(table.source) });
+  const rows = conditionFormula(conditionOf(gates, action), scope);
+  const shown = table.fields.map(
+    (field): Shown => ({ field, when: given(rows, shownFormula(gates, action, field, scope)) }),
+  );
+  return { shown, scope, rows };
 }
 
 /** A field's column, its value only where it is shown. */
