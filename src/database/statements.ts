@@ -1,4 +1,6 @@
 import type { Row } from "../conditions/source.js";
+import { splitAddress } from "../schema/address.js";
+import type { Scalar } from "../schema/scalar.js";
 import type { Field, Table } from "../schema/schema.js";
 import { allOf, anyOf, type Fragment, finish, join, param, raw, sql } from "../sql/fragment.js";
 import { sourceName } from "../sql/scope.js";
@@ -77,7 +79,7 @@ export async function deleteRecord(connection: Connection, table: Table, before:
 /** Whether a record is one of those that these addresses name; undefined where none of them can be. */
 export function hasAddress(connection: Connection, table: Table, addresses: readonly string[]): Fragment | undefined {
   const terms = addresses
-    .map((address) => addressValues(table, address))
+    .map((address) => valuesOf(table.key, address))
     .filter((values) => values !== undefined)
     .map((values) => equals(connection, table.key, values));
   return terms.length === 0 ? undefined : anyOf(terms);
@@ -90,12 +92,12 @@ export function hasAddress(connection: Connection, table: Table, addresses: read
 export function holds(connection: Connection, field: Field, key: string): Fragment | undefined {
   const { dialect } = connection;
   if (field.by !== undefined) {
-    const values = splitKey(field.by, key);
+    const values = valuesOf(field.by, key);
     return values && equals(connection, field.by, values);
   }
   const column = raw(dialect.quoteName(field.column));
   const type = field.type.element ?? field.type;
-  const value = type.canonical(type.base === "integer" ? Number(key) : key);
+  const [value] = splitAddress([type], key) ?? [];
   if (value === undefined || !isStorable(value)) return undefined;
   const constant = dialect.constant(type, value);
   const held =
@@ -106,23 +108,13 @@ export function holds(connection: Connection, field: Field, key: string): Fragme
   return fits === undefined ? held : sql`(${held} or (${column} is not null and not ${fits}))`;
 }
 
-function addressValues(table: Table, address: string): readonly unknown[] | undefined {
-  return splitKey(table.key, address);
-}
-
-function splitKey(fields: readonly Field[], address: string): readonly unknown[] | undefined {
-  const parts = fields.length === 1 ? [address] : address.split("/").map(decodePart);
-  if (parts.length !== fields.length) return undefined;
-  const values = fields.map(({ type }, index) => {
-    const part = parts[index] as string;
-    const value = type.canonical(type.base === "integer" ? Number(part) : part);
-    return value === undefined || !isStorable(value) ? undefined : value;
-  });
-  return values.includes(undefined) ? undefined : values;
-}
-
-function decodePart(part: string): string {
-  return part.replaceAll("%2F", "/").replaceAll("%25", "%");
+/** The values that an address names in some fields; undefined for what no record of a database can hold. */
+function valuesOf(fields: readonly Field[], address: string): readonly Scalar[] | undefined {
+  const values = splitAddress(
+    fields.map(({ type }) => type),
+    address,
+  );
+  return values?.every(isStorable) ? values : undefined;
 }
 
 function keyOf(connection: Connection, table: Table, record: Row): Fragment {
@@ -133,11 +125,11 @@ function keyOf(connection: Connection, table: Table, record: Row): Fragment {
   );
 }
 
-function equals({ dialect }: Connection, fields: readonly Field[], values: readonly unknown[]): Fragment {
+function equals({ dialect }: Connection, fields: readonly Field[], values: readonly (Scalar | undefined)[]): Fragment {
   return allOf(
     fields.map(({ type, column }, index) => {
       const stored = dialect.stored(type, raw(dialect.quoteName(column)));
-      return dialect.compare("=", type, stored, constantPart(type, values[index] as string, dialect).sql);
+      return dialect.compare("=", type, stored, constantPart(type, values[index] as Scalar, dialect).sql);
     }),
   );
 }

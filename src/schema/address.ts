@@ -1,5 +1,6 @@
 import type { Scalar } from "./scalar.js";
 import type { Field, Table } from "./schema.js";
+import type { FieldType } from "./types/field-type.js";
 
 /**
  * Names a record by one text: the value of its key; for a key of several fields their values in order, joined by `/`,
@@ -8,6 +9,23 @@ import type { Field, Table } from "./schema.js";
 export function joinAddress(values: readonly Scalar[]): string {
   if (values.length === 1) return String(values[0]);
   return values.map((value) => String(value).replaceAll("%", "%25").replaceAll("/", "%2F")).join("/");
+}
+
+/**
+ * The canonical values that an address of these key fields' types is made of; undefined for what is no such address.
+ */
+export function splitAddress(types: readonly FieldType[], address: string): readonly Scalar[] | undefined {
+  const parts = types.length === 1 ? [address] : address.split("/").map(decodePart);
+  if (parts.length !== types.length) return undefined;
+  const values = types.map((type, index) => {
+    const part = parts[index] as string;
+    return type.canonical(type.base === "integer" ? Number(part) : part);
+  });
+  return values.every((value) => value !== undefined) ? values : undefined;
+}
+
+function decodePart(part: string): string {
+  return part.replaceAll("%2F", "/").replaceAll("%25", "%");
 }
 
 /**

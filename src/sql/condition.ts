@@ -6,11 +6,12 @@ import { lastOf } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { listElements } from "../schema/types/list.js";
 import { conditionOf } from "../session/conditions.js";
-import type { Dialect } from "./dialect.js";
+import { isBelow } from "./below.js";
 import { type Formula, formula, print, test as single } from "./formula.js";
 import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
+import { inAsManyParts, isOneOf, keysOf } from "./keys.js";
 import { inside, type Place, type Scope, tableAs } from "./scope.js";
-import { constantPart, fitsOf, isReadable, isStorable, isUnreadable, Joins, type Part, type Value } from "./value.js";
+import { fitsOf, isReadable, isUnreadable, Joins, type Part, type Value } from "./value.js";
 
 /**
  * When a written condition is true. In a database a condition that is null counts as not met, and nothing is put under a
@@ -59,8 +60,7 @@ function writeTest(expression: Expression, isNegated: boolean, scope: Scope, mod
       return isNull(joins.value(expression.operand), isNegated, joins, mode);
     case "belongs": {
       const path: Operand = { kind: "field", type: lastOf(expression.path).type, path: expression.path };
-      const askers = elementsOf(expression.asker);
-      return writeBelongs(joins, path, askers, isNegated, scope, mode);
+      return writeBelongs(joins, path, keysOf(expression.asker), isNegated, scope, mode);
     }
     case "above":
       return writeAbove(expression, isNegated, joins, scope, mode);
@@ -119,8 +119,8 @@ function compareValues(
   const first = joins.value(leftOperand);
   const second = joins.value(rightOperand);
   if (first.kind !== "parts" || second.kind !== "parts") return undecided(joins, [first, second], mode);
-  const left = asLong(first.parts, second.parts, leftOperand, scope);
-  const right = asLong(second.parts, first.parts, rightOperand, scope);
+  const left = inAsManyParts(first.parts, second.parts, leftOperand, scope.dialect);
+  const right = inAsManyParts(second.parts, first.parts, rightOperand, scope.dialect);
   if (left === undefined || right === undefined) {
     // No record has such an address: it differs from whatever can be read.
     const differs = op === "<>" ? isReadable([...first.parts, ...second.parts]) : raw("false");
@@ -164,33 +164,6 @@ const turned: Readonly<Record<ComparisonOp, ComparisonOp>> = {
   ">": "<",
   ">=": "<=",
 };
-
-/** An address that is written out, in as many parts as what it is compared with. Undefined for what is no such address. */
-function asLong(
-  parts: readonly Part[],
-  others: readonly Part[],
-  operand: Operand,
-  { dialect }: Scope,
-): readonly Part[] | undefined {
-  if (parts.length >= others.length) return parts;
-  if (operand.kind !== "constant" || operand.value === null) return undefined;
-  const values = splitAddress(operand.value);
-  if (values.length !== others.length) return undefined;
-  const made = others.map(({ type }, index) => keyPart(type, values[index] ?? "", dialect));
-  return made.every((part) => part !== undefined) ? made : undefined;
-}
-
-function splitAddress(address: Scalar): readonly string[] {
-  return String(address)
-    .split("/")
-    .map((part) => part.replaceAll("%2F", "/").replaceAll("%25", "%"));
-}
-
-/** A key as its address writes it; undefined for what no record of a database can have as its key. */
-function keyPart(type: FieldType, written: string, dialect: Dialect): Part | undefined {
-  const value = type.canonical(type.base === "integer" ? Number(written) : written);
-  return value === undefined || !isStorable(value) ? undefined : constantPart(type, value, dialect);
-}
 
 type TestOf<K extends Expression["kind"]> = Extract<Expression, { readonly kind: K }>;
 
@@ -279,20 +252,11 @@ function isNull(value: Value, isNegated: boolean, joins: Joins, mode: Mode): For
   return single(joins.exists(bad === undefined ? readable : anyOf([readable, bad])));
 }
 
-/** The constants that an operand is, a list taken apart; undefined for what cannot be read. */
-function elementsOf(operand: Operand): readonly Operand[] | undefined {
-  if (operand.kind !== "constant") return undefined;
-  const { type, value } = operand;
-  if (value === null) return [];
-  if (type.element === undefined) return [operand];
-  return listElements(value).map((one) => ({ kind: "constant", type: type.element as FieldType, value: one }));
-}
-
 /** Whether what a path leads to, any of it, is one of the askers: false, not unknown, where it leads nowhere. */
 function writeBelongs(
   joins: Joins,
   path: Operand,
-  askers: readonly Operand[] | undefined,
+  askers: readonly Scalar[] | undefined,
   isNegated: boolean,
   scope: Scope,
   mode: Mode,
@@ -305,27 +269,7 @@ function writeBelongs(
     if (mode === "bad") return isNegated ? formula("and", []) : isNull(value, true, joins, mode);
     return isNegated ? isNull(value, false, joins, mode) : never;
   }
-  return leadsTo(joins, parts, matchesAny(parts, askers, scope), isNegated, mode);
-}
-
-/** Whether a path's end is one of the askers; in one list where it is one column. */
-function matchesAny(parts: readonly Part[], askers: readonly Operand[], scope: Scope): Fragment {
-  const { dialect } = scope;
-  const [only] = parts;
-  if (only === undefined || parts.length > 1 || only.type.element !== undefined || askers.length < 2) {
-    return anyOf(askers.map((asker) => matchesAsker(parts, asker, scope)).filter((one) => one !== undefined));
-  }
-  const keys = askers.map((asker) =>
-    asker.kind === "constant" ? keyPart(only.type, String(asker.value), dialect) : undefined,
-  );
-  const known = keys.filter((key) => key !== undefined);
-  return known.length === 0
-    ? raw("false")
-    : dialect.among(
-        only.type,
-        only.sql,
-        known.map((key) => key.sql),
-      );
+  return leadsTo(joins, parts, isOneOf(parts, askers, scope.dialect), isNegated, mode);
 }
 
 /** A test that is false where a path leads to nothing, and bad only where it cannot be read. */
@@ -337,28 +281,6 @@ function leadsTo(joins: Joins, parts: readonly Part[], match: Fragment, isNegate
   return single(isNegated ? joins.noneExists(test) : joins.exists(test));
 }
 
-function matchesAsker(parts: readonly Part[], asker: Operand, scope: Scope): Fragment | undefined {
-  if (asker.kind !== "constant" || asker.value === null) return undefined;
-  const { dialect } = scope;
-  const [only] = parts;
-  const element = only?.type.element;
-  if (only !== undefined && element !== undefined) {
-    const key = keyPart(element, String(asker.value), dialect);
-    return key && dialect.contains(only.type, only.stored, key.sql);
-  }
-  const values = parts.length === 1 ? [String(asker.value)] : splitAddress(asker.value);
-  if (values.length !== parts.length) return undefined;
-  const equal = parts.map((part, index) => {
-    const key = keyPart(part.type, values[index] as string, dialect);
-    return key && dialect.compare("=", part.type, part.sql, key.sql);
-  });
-  return equal.every((one) => one !== undefined) ? allOf(equal) : undefined;
-}
-
-/**
- * Everybody below the one who asks is found once per statement, down the manager line; whoever asks is not below
- * themselves, not even in a circle.
- */
 function writeAbove(
   { path, line, asker }: TestOf<"above">,
   isNegated: boolean,
@@ -366,33 +288,15 @@ function writeAbove(
   scope: Scope,
   mode: Mode,
 ): Formula {
-  const { dialect, plan } = scope;
   const value = joins.value({ kind: "field", type: lastOf(path).type, path });
-  if (value.kind !== "parts") return never;
+  const [part] = value.kind === "parts" ? value.parts : [];
+  if (value.kind !== "parts" || part === undefined) return never;
   if (asker.kind !== "constant" || asker.value === null) {
     if (mode === "bad") return isNegated ? formula("and", []) : isNull(value, true, joins, mode);
     return isNegated ? isNull(value, false, joins, mode) : never;
   }
-  const people = plan.of(line.table).table;
-  const [key] = people.key;
-  const [part] = value.parts;
-  if (key === undefined || part === undefined) return never;
-  const boss = dialect.constant(key.type, asker.value);
-  const person = joins.place(people);
-  const column = (alias: string, name: string) => raw(`${dialect.quoteName(alias)}.${dialect.quoteName(name)}`);
-  const below = { alias: `${person.alias}b`, column: "person" };
-  const manager = column(person.alias, line.column);
-  const keyColumn = column(person.alias, key.column);
-  const staff = tableAs(scope, person);
-  const found = column(below.alias, below.column);
-  const line1 = sql`select ${keyColumn} from ${staff} where ${dialect.compare("=", key.type, manager, boss)}`;
-  const line2 = sql`select ${keyColumn} from ${staff} join ${raw(dialect.quoteName(below.alias))} on ${dialect.compare("=", key.type, manager, found)}`;
-  const everybody = sql`with recursive ${raw(`${dialect.quoteName(below.alias)} (${dialect.quoteName(below.column)})`)} as (${line1} union ${line2}) select ${raw(dialect.quoteName(below.column))} from ${raw(dialect.quoteName(below.alias))} where ${dialect.compare("<>", key.type, found, boss)}`;
-  const isOne =
-    part.type.element === undefined
-      ? sql`${part.sql} in (${everybody})`
-      : sql`exists (select 1 from (${everybody}) ${raw(dialect.quoteName(`${person.alias}e`))} where ${dialect.contains(part.type, part.stored, column(`${person.alias}e`, below.column))})`;
-  return leadsTo(joins, value.parts, isOne, isNegated, mode);
+  const person = joins.place(scope.plan.of(line.table).table);
+  return leadsTo(joins, value.parts, isBelow(part, asker.value, person, line, scope), isNegated, mode);
 }
 
 function writeExists(
@@ -404,11 +308,15 @@ function writeExists(
 ): Formula {
   const place = joins.place(scope.plan.of(table).table);
   const within = inside(scope, joins.depth, place, scope.outer ?? scope.record);
-  // It is false only where no record is true and none is left open by bad data.
-  const asked: Mode = isNegated ? (mode === "true" ? "bad" : "true") : mode;
-  const met = write(pushNots(condition), within, asked);
+  const met = write(pushNots(condition), within, asked(isNegated, mode));
   const found = sql`exists (select 1 from ${tableAs(scope, place)} where ${print(met)})`;
   return single(isNegated ? sql`not ${found}` : found);
+}
+
+/** What must not be: it is certainly not so only where it is neither true nor left open by bad data. */
+function asked(isNegated: boolean, mode: Mode): Mode {
+  if (!isNegated) return mode;
+  return mode === "true" ? "bad" : "true";
 }
 
 /** The rules of the other table, written where they are asked for. */
@@ -424,8 +332,8 @@ function writeMay(
   const parts = joins.path(start, path);
   const record = joins.follow(start, path);
   const condition = conditionOf(scope.plan.of(record.table.name), action);
-  const asked: Mode = isNegated ? (mode === "true" ? "bad" : "true") : mode;
-  const permitted = print(write(pushNots(condition), inside(scope, joins.depth, record, undefined), asked));
+  const within = inside(scope, joins.depth, record, undefined);
+  const permitted = print(write(pushNots(condition), within, asked(isNegated, mode)));
   const found = joins.exists(isNegated ? sql`(${permitted}) is not true` : permitted);
   const bad = mode === "bad" ? isUnreadable(parts) : undefined;
   return single(bad === undefined ? found : anyOf([found, bad]));
