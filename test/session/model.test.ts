@@ -33,7 +33,7 @@ import { as as museumSession } from "../support/museum.js";
 import { Naive, type Outcome } from "../support/naive.js";
 
 // PORTIER_RUNS makes it longer, PORTIER_SEED repeats a run. A case is one answer that both gave.
-const runs = Math.ceil(Number(process.env["PORTIER_RUNS"] ?? 1_500) / 4) * 4;
+const runs = Math.ceil(Number(process.env["PORTIER_RUNS"] ?? 1_500) / 20) * 20;
 const seed = Number(process.env["PORTIER_SEED"] ?? Math.floor(Math.random() * 2 ** 31));
 let compared = 0;
 // biome-ignore lint/suspicious/noConsole: whoever reads the run must be able to repeat it
@@ -253,6 +253,29 @@ describe("rules", () => {
         expect(answers(open(turned), one.item)).toEqual(answers(open(one), one.item));
       }),
       { seed, numRuns: runs / 4 },
+    );
+  });
+
+  it("answer each person the same beside others, whose plans they may share, as alone", () => {
+    const everybody = ["p1", "p2", "p3", "p4", "stranger", undefined, "p2", "p1"];
+    const moments = [now, "2027-02-02T23:30:00Z", now];
+    fc.assert(
+      fc.property(cases, (one) => {
+        const shared = compile(house(one.drawn));
+        const source = shared.source(dataOf(one));
+        for (const moment of moments) {
+          for (const me of everybody) {
+            const person = me === undefined ? {} : { person: me };
+            const alone = compile(house(one.drawn)).session({ ...person, source, request: { now: moment } });
+            const beside = shared.session({ ...person, source, request: { now: moment } });
+            expect(answers(beside, one.item), `${me} ${moment}`).toEqual(answers(alone, one.item));
+            expect(beside.accept("create", "items", one.proposal)).toEqual(
+              alone.accept("create", "items", one.proposal),
+            );
+          }
+        }
+      }),
+      { seed, numRuns: runs / 20 },
     );
   });
 
