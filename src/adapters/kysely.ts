@@ -20,6 +20,8 @@ import { maskedFragment } from "../sql/masked-select.js";
 export interface KyselyOptions {
   /** What the records are shown for. Default: `list`. */
   readonly action?: ShowAction;
+  /** As for `maskedSelect`: keeps filters that can fail off the records that are not seen. Default: false. */
+  readonly fence?: boolean;
   /** Names of functions that may be called besides the usual ones, in lower case: they must read no table. */
   readonly functions?: readonly string[];
 }
@@ -82,10 +84,13 @@ class Rewriter {
   readonly #session: Pick<Session, "roles">;
   readonly #dialect: Dialect;
   readonly #action: ShowAction;
+  readonly #fence: boolean;
   readonly #functions: ReadonlySet<string>;
   readonly #tables = new Map<string, string>();
 
-  constructor(session: Pick<Session, "roles">, dialect: Dialect, { action = "list", functions = [] }: KyselyOptions) {
+  constructor(session: Pick<Session, "roles">, dialect: Dialect, options: KyselyOptions) {
+    const { action = "list", functions = [], fence = false } = options;
+    this.#fence = fence;
     this.#session = session;
     this.#dialect = dialect;
     this.#action = action;
@@ -156,7 +161,10 @@ class Rewriter {
       throw portierError("wrong-call", { what: `the document declares no table "${source}"`, hint });
     }
     const { plan } = partsOf(this.#session);
-    const select = maskedFragment(plan, declared, this.#action, this.#dialect, { nameOf: ({ column }) => column });
+    const select = maskedFragment(plan, declared, this.#action, this.#dialect, {
+      nameOf: ({ column }) => column,
+      fence: this.#fence,
+    });
     return AliasNode.create(ParensNode.create(rawNode(select)), alias) as unknown as Node;
   }
 

@@ -42,6 +42,8 @@ export interface Dialect {
   readonly decode: (type: FieldType, value: unknown) => unknown;
   /** A value of a field as the driver takes it. */
   readonly encode: (type: FieldType, value: unknown) => unknown;
+  /** The end of a select into which no filter from outside is moved: it is worked out by itself. */
+  readonly fence: string;
   /** A text that is not compared, as a value of its own. */
   readonly text: (value: string) => Fragment;
   /** Those texts that are not null, with commas between them. */

@@ -115,6 +115,7 @@ export const mariadb: Dialect = {
     const instant = type.base === "timestamp" ? canonicalTimestamp(value) : undefined;
     return instant === undefined ? value : instant.slice(0, 26).replace("T", " ");
   },
+  fence: "limit 18446744073709551615",
   text: (value) => sql`cast(${param(value)} as char)`,
   listed: (texts) => sql`concat_ws(',', ${join(texts, ", ")})`,
 };

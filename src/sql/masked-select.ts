@@ -21,6 +21,12 @@ export interface MaskedSelectOptions {
   readonly first?: number;
   /** The name of the column that says what is hidden. Default: `hidden`. */
   readonly hidden?: string;
+  /**
+   * Keeps filters from outside off the records that are not seen. Without it the database may try them first, and one that
+   * can fail (a cast, a division) may tell of such a record by its failure. With it, indexes do not serve those filters.
+   * Default: false.
+   */
+  readonly fence?: boolean;
 }
 
 /** A select of what one person sees of a table. */
@@ -52,7 +58,7 @@ export function maskedSelect<T extends TableTypes = AnyTables, K extends TableOf
   session: Session<T>,
   name: K,
   dialect: Dialect,
-  { action = "list", first = 1, hidden = "hidden" }: MaskedSelectOptions = {},
+  { action = "list", first = 1, hidden = "hidden", fence = false }: MaskedSelectOptions = {},
 ): MaskedSelect<Masked<T, K>> {
   const { plan } = partsOf(session);
   const { table } = plan.of(name);
@@ -60,7 +66,7 @@ export function maskedSelect<T extends TableTypes = AnyTables, K extends TableOf
     const hint = `give the column of hidden fields another name: { hidden: "${hidden}_fields" }`;
     throw portierError("wrong-call", { what: `"${name}" has a field "${hidden}"`, hint });
   }
-  const select = maskedFragment(plan, name, action, dialect, { nameOf: (field) => field.name, hidden });
+  const select = maskedFragment(plan, name, action, dialect, { nameOf: (field) => field.name, hidden, fence });
   return {
     ...finish(select, dialect.placeholder, first),
     unmask: (row) => unmask(row, table.fields, hidden, dialect) as Masked<T, K>,
@@ -72,6 +78,7 @@ export interface MaskedColumns {
   readonly nameOf: (field: Field) => string;
   /** What the column of hidden fields is called; undefined for none. */
   readonly hidden?: string;
+  readonly fence: boolean;
 }
 
 /** The select itself, to be put together with other fragments. */
@@ -80,14 +87,15 @@ export function maskedFragment(
   name: string,
   action: ShowAction,
   dialect: Dialect,
-  { nameOf, hidden }: MaskedColumns,
+  { nameOf, hidden, fence }: MaskedColumns,
 ): Fragment {
   const { shown, scope, rows } = shownFields(plan, name, action, dialect);
   const called = (value: Fragment, as: string) => sql`${value} as ${raw(dialect.quoteName(as))}`;
   const columns = columnsIn(shown, scope).map(({ field, value }) => called(value, nameOf(field)));
   if (hidden !== undefined) columns.push(called(hiddenNames(shown, dialect), hidden));
   const filter = isAlways(rows) ? raw("") : sql` where ${print(rows)}`;
-  return sql`select ${join(columns, ", ")} from ${tableAs(scope, scope.record)}${filter}`;
+  const end = raw(fence ? ` ${dialect.fence}` : "");
+  return sql`select ${join(columns, ", ")} from ${tableAs(scope, scope.record)}${filter}${end}`;
 }
 
 /** Each field that has a column, with its value where it is shown in a record that is seen; else null. */

@@ -98,6 +98,7 @@ export const postgres: Dialect = {
     }
   },
   encode: (type, value) => (type.base === "json" && value !== null ? JSON.stringify(value) : value),
+  fence: "offset 0",
   text: (value) => sql`cast(${param(value)} as text)`,
   listed: (texts) => sql`concat_ws(',', ${join(texts, ", ")})`,
 };

@@ -109,6 +109,7 @@ export const sqlite: Dialect = {
     if (typeof value === "boolean" && type.base === "boolean") return value ? 1 : 0;
     return type.base === "list" || type.base === "json" ? JSON.stringify(value) : value;
   },
+  fence: "limit -1 offset 0",
   text: (value) => param(value),
   listed: (texts) =>
     sql`substr(${join(
