@@ -1,5 +1,9 @@
+import { createPool } from "mysql2/promise";
+import pg from "pg";
 import type { Row } from "portier";
 import { type Connection, type Database, openDatabase } from "portier/database";
+import { mysql2Connection } from "portier/mysql2";
+import { pgConnection } from "portier/pg";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { createTables, type Engine, engines, held, store } from "../support/engines.js";
 import { portier, record, records } from "../support/museum.js";
@@ -173,4 +177,33 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
       expect(await as("s-003").edit("objects", bell, { label: "Rung." })).toMatchObject({ accepted: true });
     },
   );
+
+  it.skipIf(open === undefined)("is not half done when a statement takes too long", async () => {
+    await emptied();
+    const [limit, slow] =
+      name === "PostgreSQL"
+        ? ["set local statement_timeout = 100", "select pg_sleep(5)"]
+        : ["select 1", "set statement max_statement_time = 0.1 for select sleep(5)"];
+    const failing = as("s-001").act("delete", "exhibitions", "e-1", async (inside) => {
+      await inside.query(limit, []);
+      await inside.query(`delete from ${quote("exhibitions")} where ${quote("id")} = 'e-1'`, []);
+      await inside.query(slow, []);
+    });
+    await expect(failing).rejects.toThrow(/timeout|max_statement_time/);
+    expect(await stored("exhibitions", "e-1")).toBeDefined();
+  });
+});
+
+describe("a database that is away", () => {
+  const away = {
+    pg: () => pgConnection(new pg.Pool({ host: "127.0.0.1", port: 1 })),
+    mysql2: () => mysql2Connection(createPool({ host: "127.0.0.1", port: 1 })),
+  };
+
+  it.each(Object.entries(away))("permits nothing: every call fails with what %s says", async (_driver, connect) => {
+    const acting = openDatabase(portier, connect()).as("s-003");
+    await expect(acting.session()).rejects.toThrow();
+    await expect(acting.edit("objects", bell, { label: "x" })).rejects.toMatchObject({ code: "ECONNREFUSED" });
+    await expect(acting.ask((session) => session.may("view", "objects", record("objects", bell)))).rejects.toThrow();
+  });
 });
