@@ -8,7 +8,7 @@ import { type Truth, truthNames } from "../conditions/truth.js";
 import type { ActionName } from "../rules/actions.js";
 import type { EffectName } from "../rules/effects.js";
 import type { Rule, Who } from "../rules/rule.js";
-import { compileTruth } from "../session/decide.js";
+import { compileTruth } from "../session/conditions.js";
 import type { Plan } from "../session/plan.js";
 import { entryMet } from "../session/step.js";
 import type { Subject } from "../session/subject.js";

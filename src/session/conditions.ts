@@ -1,12 +1,27 @@
+import { compileTest, type Judge, type Test } from "../conditions/evaluate.js";
 import { and, type Expression, or } from "../conditions/expression.js";
+import { False, Unknown } from "../conditions/truth.js";
 import { type ActionName, isBuiltIn } from "../rules/actions.js";
 import type { Field } from "../schema/schema.js";
 import type { Gate } from "./gate.js";
 import { isOwn, type TableGates } from "./table-gates.js";
 
 /**
- * What decides about a record as a whole, as one condition: it is true exactly where the decision permits. For what
- * cannot call the closures of a plan, such as a database. Every "not" stands at a single test.
+ * Whether an action is permitted on a record, as a truth value: {@link Bad} where only bad data keeps a yes from being
+ * certain. For `may`, which must tell; an action on fields asks for any field.
+ */
+export function compileTruth(plan: TableGates, action: ActionName): Test {
+  const judge: Judge = (asked, table) => compileTruth(plan.other(table), asked);
+  const test = compileTest(conditionOf(plan, action), judge);
+  return (row, reading) => {
+    const truth = test(row, reading);
+    return truth === Unknown ? False : truth;
+  };
+}
+
+/**
+ * What decides about a record as a whole, as one condition: it is true exactly where the decision permits. For `may`, and for
+ * what cannot call the closures of a plan, such as a database. Every "not" stands at a single test.
  */
 export function conditionOf(plan: TableGates, action: ActionName): Expression {
   if (!isBuiltIn(action)) return and([known(plan), plan.act(action).condition()]);

@@ -1,9 +1,7 @@
-import type { Test } from "../conditions/evaluate.js";
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { Bad, False, True, type Truth } from "../conditions/truth.js";
-import { type ActionName, actionOf, isBuiltIn } from "../rules/actions.js";
-import type { Field, Table } from "../schema/schema.js";
+import { type ActionName, isBuiltIn } from "../rules/actions.js";
+import type { Field } from "../schema/schema.js";
 import { type Decision, notFound, notPermitted, withConfirmations } from "./decision.js";
 import type { Decide, Gate } from "./gate.js";
 import { lookupTest } from "./lookups.js";
@@ -155,78 +153,4 @@ function decideAny(gates: readonly (readonly [Gate, Decide])[]): Decide {
     }
     return best;
   };
-}
-
-/**
- * The same answer as a truth value: unknown ({@link Bad}) where only bad data keeps a yes from being certain. For `may`:
- * an action on fields asks for any field.
- */
-export function compileTruth(plan: TableGates, action: ActionName): Test {
-  const known: Test = (row, reading) =>
-    greatest([...plan.seen("list").visible, ...plan.seen("view").visible], row, reading);
-  const { table } = plan;
-  const act: Test = (row, reading) => {
-    const truth = plan.act(action).truth(row, reading);
-    return actionOf(table, action)?.needsKnown === true ? least(known(row, reading), truth) : truth;
-  };
-  if (!isBuiltIn(action)) return act;
-  switch (action) {
-    case "list":
-    case "view":
-      return (row, reading) => greatest(plan.seen(action).visible, row, reading);
-    case "export":
-      return (row, reading) => anyField(table, (field) => exportTruth(plan, field, row, reading));
-    case "edit":
-    case "bulk":
-      return (row, reading) => {
-        const truth = anyField(table, (field) => changeTruth(plan, action, field, row, reading));
-        return least(known(row, reading), truth);
-      };
-    case "delete":
-    case "create":
-    case "import":
-      return act;
-    default:
-      return action satisfies never;
-  }
-}
-
-function least(a: Truth, b: Truth): Truth {
-  return Math.min(a, b) as Truth;
-}
-
-function greatest(gates: readonly Gate[], row: Row, reading: Reading): Truth {
-  let truth: Truth = False;
-  for (const gate of gates) {
-    const one = gate.truth(row, reading);
-    if (one === True) return True;
-    if (one === Bad) truth = Bad;
-  }
-  return truth;
-}
-
-function anyField(table: Table, test: (field: Field) => Truth): Truth {
-  let truth: Truth = False;
-  for (const field of table.fields) {
-    if (!isOwn(field)) continue;
-    const one = test(field);
-    if (one === True) return True;
-    if (one === Bad) truth = Bad;
-  }
-  return truth;
-}
-
-function exportTruth(plan: TableGates, field: Field, row: Row, reading: Reading): Truth {
-  const gate = plan.fields("export").gates[field.index] as Gate;
-  const seen = plan.seen("view");
-  const view = plan.table.key.includes(field)
-    ? greatest(seen.visible, row, reading)
-    : (seen.gates[field.index] as Gate).truth(row, reading);
-  return least(view, gate.truth(row, reading));
-}
-
-/** Whether a change may be tried, as a truth value. */
-function changeTruth(plan: TableGates, action: "edit" | "bulk", field: Field, row: Row, reading: Reading): Truth {
-  const one = (name: "edit" | "bulk") => (plan.fields(name).gates[field.index] as Gate).attemptTruth(row, reading);
-  return action === "bulk" ? least(one("edit"), one("bulk")) : one("edit");
 }

@@ -1,8 +1,7 @@
-import { compileTest, type Test } from "../conditions/evaluate.js";
 import { and, type Expression, not, or, pushNots } from "../conditions/expression.js";
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { False, True, type Truth, Unknown } from "../conditions/truth.js";
+import { False, True } from "../conditions/truth.js";
 import { type Confirmation, type Decision, notPermitted, withConfirmations } from "./decision.js";
 import type { Reach } from "./reach.js";
 import { appliesToChange, type Step } from "./step.js";
@@ -19,10 +18,6 @@ export interface Gate {
   /** Whether a change may be tried, before its values are known. */
   readonly attempt: Decide;
   readonly change: DecideChange;
-  /** The answer as a truth value, unknown where bad data is what keeps it from being permitted; for `may`. */
-  readonly truth: (row: Row, reading: Reading) => Truth;
-  /** The same for a change that may be tried. */
-  readonly attemptTruth: (row: Row, reading: Reading) => Truth;
   /** What `decide` tests, as one condition without a "not" above a single test. Made anew by each call. */
   readonly condition: () => Expression;
   /** The same for `attempt`. */
@@ -72,8 +67,6 @@ export function flatGate(steps: readonly Step[]): FlatGate {
       }
       return notPermitted;
     },
-    truth: gateTruth(condition, permits),
-    attemptTruth: gateTruth(attemptCondition, permits),
     condition,
     attemptCondition,
     reach: flatReach(blocks, permits),
@@ -182,21 +175,6 @@ export function isWithoutBecomes(step: Step): boolean {
 /** No block applies and some permit does, as one condition. */
 export function gateCondition(blocks: readonly Expression[], permits: readonly Expression[]): Expression {
   return pushNots(and([...blocks.map((block) => not(block)), or(permits)]));
-}
-
-/**
- * True or false, and `Bad` where only bad data keeps the answer from being known. The test is made when `may` first
- * asks.
- */
-function gateTruth(condition: () => Expression, permits: readonly Step[]): (row: Row, reading: Reading) => Truth {
-  const [step] = permits;
-  if (step === undefined) return () => False;
-  let test: Test | undefined;
-  return (row, reading) => {
-    test ??= compileTest(condition(), step.judge);
-    const truth = test(row, reading);
-    return truth === Unknown ? False : truth;
-  };
 }
 
 function flatReach(blocks: readonly Step[], permits: readonly Step[]): Reach {

@@ -1,7 +1,6 @@
 import { always, and, type Expression, or } from "../conditions/expression.js";
 import { compileRead, type Read, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { Bad, True, type Truth } from "../conditions/truth.js";
 import { hasRow, type Rows } from "../rules/cells.js";
 import type { Field } from "../schema/schema.js";
 import { type FlatGate, flatGate, type Gate, gateCondition, isWithoutBecomes, judgeSteps } from "./gate.js";
@@ -63,15 +62,11 @@ export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
     const confirms = [...from.confirms, ...more.filter((step) => step.phase === "confirm")];
     return judgeSteps(blocks, from.permits, confirms, applies);
   };
-  const placedTruth = (truth: Truth, row: Row, reading: Reading): Truth =>
-    truth !== True && readPosition(row, reading) === undefined ? Bad : truth;
   return {
     steps: placed.map(({ step }) => step),
     decide: (row, reading) => at(row, reading).decide(row, reading),
     attempt: (row, reading) => at(row, reading).attempt(row, reading),
     change,
-    truth: (row, reading) => placedTruth(at(row, reading).truth(row, reading), row, reading),
-    attemptTruth: (row, reading) => placedTruth(at(row, reading).attemptTruth(row, reading), row, reading),
     condition: () => placedCondition(position, placed),
     attemptCondition: () =>
       placedCondition(
