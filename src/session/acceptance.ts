@@ -63,7 +63,7 @@ export function invalid(refusals: readonly Refusal[]): NotAccepted {
 
 /** What has not been confirmed yet, or undefined when nothing is left to confirm. */
 export function unconfirmed(decisions: readonly Decision[], confirmed: readonly string[]): NotAccepted | undefined {
-  if (decisions.every(({ confirm }) => confirm === undefined)) return undefined;
+  if (decisions.length === 0) return undefined;
   const open = new Map<string, Confirmation>();
   for (const one of decisions.flatMap(({ confirm }) => confirm ?? [])) {
     if (!confirmed.includes(one.rule)) open.set(one.rule, one);

@@ -39,8 +39,12 @@ export interface ChangeContext {
 /** One round of judging the fields that are left. */
 interface Verdict {
   readonly refusals: readonly Refusal[];
+  /** Those that ask for a confirmation. */
   readonly decisions: readonly Decision[];
 }
+
+/** Most changes have nothing to list; one empty list serves them all. */
+const none: readonly never[] = Object.freeze([]);
 
 export function acceptEdit(
   context: ChangeContext,
@@ -77,7 +81,7 @@ export function acceptEdit(
   const moved = fields.some((field) => table.key.includes(field));
   if (moved && wrong.length === 0) wrong.push(...takenKey(context, table, after));
   if (wrong.length > 0) return invalid(wrong);
-  const open = unconfirmed(decisions, options.confirmed ?? []);
+  const open = unconfirmed(decisions, options.confirmed ?? none);
   return open ?? { accepted: true, record: after, changes: pick(after, fields), dropped };
 }
 
@@ -121,7 +125,7 @@ export function acceptCreate(
   const wrong = invalidValues(table, table.fields, record);
   if (wrong.length === 0) wrong.push(...takenKey(context, table, record));
   if (wrong.length > 0) return invalid(wrong);
-  const open = unconfirmed(decisions, options.confirmed ?? []);
+  const open = unconfirmed(decisions, options.confirmed ?? none);
   return open ?? { accepted: true, record, changes: { ...record }, dropped };
 }
 
@@ -137,7 +141,7 @@ export function acceptAct(
   const decision = plan.act(action).decide(before, reading);
   if (!decision.permitted) return refused([refusalOf(decision, undefined, action)]);
   const record = action === "delete" ? undefined : rowOf(plan.table, before);
-  const open = unconfirmed([decision], options.confirmed ?? []);
+  const open = unconfirmed([decision], options.confirmed ?? none);
   return open ?? { accepted: true, record, changes: {}, dropped: [] };
 }
 
@@ -159,15 +163,17 @@ function settle(
   apply: (fields: readonly Field[]) => Record<string, unknown>,
   judge: (fields: readonly Field[], after: Row) => Verdict,
 ): Settled | NotAccepted {
+  if (mode === "strict") {
+    const after = apply(given);
+    const { refusals, decisions } = judge(given, after);
+    if (unknown.length > 0 || refusals.length > 0) return refused([...unknown, ...refusals]);
+    return { fields: given, after, dropped: none, decisions };
+  }
   let fields = given;
   const dropped: Refusal[] = [...unknown];
   for (;;) {
     const after = apply(fields);
     const { refusals, decisions } = judge(fields, after);
-    if (mode === "strict") {
-      const all = [...unknown, ...refusals];
-      return all.length > 0 ? refused(all) : { fields, after, dropped: [], decisions };
-    }
     const hasActRefusal = refusals.some(({ field }) => field === undefined);
     if (refusals.length > 0) {
       dropped.push(...refusals);
@@ -187,20 +193,20 @@ function verdict(
   action: string,
   missing: ReadonlyMap<Field, Refusal>,
 ): Verdict {
-  const refusals: Refusal[] = [];
-  const decisions: Decision[] = [];
+  let refusals: Refusal[] | undefined;
+  let decisions: Decision[] | undefined;
   for (const field of fields) {
     const lost = missing.size === 0 ? undefined : missing.get(field);
     let denial: Decision | undefined;
     for (const { gates } of sets) {
       const decision = ask(gates[field.index] as Gate);
-      if (decision.permitted) decisions.push(decision);
-      else denial ??= decision;
+      if (!decision.permitted) denial ??= decision;
+      else if (decision.confirm !== undefined) decisions = [...(decisions ?? none), decision];
     }
-    if (denial !== undefined) refusals.push(refusalOf(denial, field, action));
-    else if (lost !== undefined) refusals.push(lost);
+    const refusal = denial === undefined ? lost : refusalOf(denial, field, action);
+    if (refusal !== undefined) refusals = [...(refusals ?? none), refusal];
   }
-  return { refusals, decisions };
+  return { refusals: refusals ?? none, decisions: decisions ?? none };
 }
 
 /**
@@ -305,13 +311,13 @@ function takenKey({ reading }: ChangeContext, table: Table, row: Row): Refusal[]
   return taken ? [{ field: first.name, reason: "key-taken", message: keyTakenMessage }] : [];
 }
 
-function unknownFields(table: Table, values: Row): Refusal[] {
-  const unknown: Refusal[] = [];
+function unknownFields(table: Table, values: Row): readonly Refusal[] {
+  let unknown: Refusal[] | undefined;
   for (const name of Object.keys(values)) {
     if (table.byName.has(name)) continue;
-    unknown.push({ field: name, reason: "no-such-field", message: "There is no such field." });
+    unknown = [...(unknown ?? none), { field: name, reason: "no-such-field", message: "There is no such field." }];
   }
-  return unknown;
+  return unknown ?? none;
 }
 
 /** Whether a value can be a record at all. */
