@@ -9,21 +9,45 @@ import type { Part } from "./value.js";
  * down the manager line (`line`, of `person`); nobody is below themselves, not even in a circle.
  */
 export function isBelow(part: Part, boss: Scalar, person: Place, line: Field, scope: Scope): Fragment {
-  const { dialect } = scope;
-  const name = (written: string) => raw(dialect.quoteName(written));
   const [key] = person.table.key;
   if (key === undefined) return raw("false");
-  const below = name(`${person.alias}b`);
-  const found = sql`${below}.${name("person")}`;
+  const { dialect } = scope;
   const top = dialect.constant(key.type, boss);
-  const keyColumn = column(scope, person, key);
+  const first = dialect.compare("=", key.type, column(scope, person, line), top);
+  return isAmongDown(part, first, person, line, scope, (found) => dialect.compare("<>", key.type, found, top));
+}
+
+/** Whether the manager line of a person, or of one of a list, comes to a manager that cannot be read; undefined where none can. */
+export function hasOpenLine(part: Part, person: Place, line: Field, scope: Scope): Fragment | undefined {
   const manager = column(scope, person, line);
+  const fits = scope.dialect.fits(line.type, manager);
+  if (fits === undefined) return undefined;
+  const first = sql`(${manager} is not null and not ${fits})`;
+  return isAmongDown(part, first, person, line, scope, () => raw("true"));
+}
+
+/** Whether it is among those whom `first` finds, and those below them, as far as `isMeant`. */
+function isAmongDown(
+  part: Part,
+  first: Fragment,
+  person: Place,
+  line: Field,
+  scope: Scope,
+  isMeant: (found: Fragment) => Fragment,
+): Fragment {
+  const [key] = person.table.key;
+  if (key === undefined) return raw("false");
+  const { dialect } = scope;
+  const name = (written: string) => raw(dialect.quoteName(written));
+  const down = name(`${person.alias}b`);
+  const found = sql`${down}.${name("person")}`;
+  const keyColumn = column(scope, person, key);
   const staff = tableAs(scope, person);
-  const equals = (left: Fragment, right: Fragment) => dialect.compare("=", key.type, left, right);
-  const first = sql`select ${keyColumn} from ${staff} where ${equals(manager, top)}`;
-  const next = sql`select ${keyColumn} from ${staff} join ${below} on ${equals(manager, found)}`;
-  const recursion = sql`with recursive ${below} (${name("person")}) as (${first} union ${next})`;
-  const everybody = sql`${recursion} select ${name("person")} from ${below} where ${dialect.compare("<>", key.type, found, top)}`;
+  const isNext = dialect.compare("=", key.type, column(scope, person, line), found);
+  const start = sql`select ${keyColumn} from ${staff} where ${first}`;
+  const next = sql`select ${keyColumn} from ${staff} join ${down} on ${isNext}`;
+  const recursion = sql`with recursive ${down} (${name("person")}) as (${start} union ${next})`;
+  const everybody = sql`${recursion} select ${name("person")} from ${down} where ${isMeant(found)}`;
   if (part.type.element === undefined) return sql`${part.sql} in (${everybody})`;
   const each = name(`${person.alias}e`);
   const isHeld = dialect.contains(part.type, part.stored, sql`${each}.${name("person")}`);

@@ -6,7 +6,7 @@ import { lastOf } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { listElements } from "../schema/types/list.js";
 import { conditionOf } from "../session/conditions.js";
-import { isBelow } from "./below.js";
+import { hasOpenLine, isBelow } from "./below.js";
 import { type Formula, formula, print, test as single } from "./formula.js";
 import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
 import { inAsManyParts, isOneOf, keysOf } from "./keys.js";
@@ -93,19 +93,29 @@ const opposite: Readonly<Record<ComparisonOp, ComparisonOp>> = {
 /** A test of values that are all there: with what bad data makes of it, and the records that it reads. */
 function decided(joins: Joins, values: readonly Value[], positive: Fragment, guards: readonly Fragment[], mode: Mode) {
   const met = allOf([positive, ...guards]);
+  if (mode === "true") return single(joins.exists(met));
   const parts = values.flatMap((value) => (value.kind === "parts" ? value.parts : []));
-  const bad = mode === "bad" ? isUnreadable(parts) : undefined;
-  if (bad === undefined) return single(joins.exists(met));
-  const present = parts.filter(({ isConstant }) => !isConstant).map(({ stored }) => sql`${stored} is not null`);
-  return single(joins.exists(anyOf([met, allOf([...present, bad])])));
+  const bad = isUnreadable(parts);
+  const found = joins.exists(bad === undefined ? met : anyOf([met, allOf([...present(parts), bad])]));
+  return single(orBroken(joins, found, parts));
 }
 
 /** A test of which an operand is unreadable whatever the record: bad unless the other is null. */
 function undecided(joins: Joins, values: readonly Value[], mode: Mode): Formula {
   if (mode === "true" || values.some(({ kind }) => kind === "null")) return never;
   const parts = values.flatMap((value) => (value.kind === "parts" ? value.parts : []));
-  const present = parts.filter(({ isConstant }) => !isConstant).map(({ stored }) => sql`${stored} is not null`);
-  return single(joins.exists(allOf(present)));
+  return single(orBroken(joins, joins.exists(allOf(present(parts))), parts));
+}
+
+function present(parts: readonly Part[]): readonly Fragment[] {
+  return parts.filter(({ isConstant }) => !isConstant).map(({ stored }) => sql`${stored} is not null`);
+}
+
+/** Where a reference on the way cannot be read, a test is bad, unless something else that it compares is null. */
+function orBroken(joins: Joins, found: Fragment, parts: readonly Part[] = []): Fragment {
+  const { broken } = joins;
+  if (broken === undefined) return found;
+  return anyOf([found, allOf([broken, ...present(parts.filter(({ isReached }) => !isReached))])]);
 }
 
 function compareValues(
@@ -247,9 +257,10 @@ function isNull(value: Value, isNegated: boolean, joins: Joins, mode: Mode): For
   if (value.kind === "unreadable") return formula(mode === "bad" ? "and" : "or", []);
   const { parts } = value;
   if (!isNegated) return single(joins.isNull(parts, mode === "bad"));
-  const bad = mode === "bad" ? isUnreadable(parts) : undefined;
   const readable = isReadable(parts);
-  return single(joins.exists(bad === undefined ? readable : anyOf([readable, bad])));
+  if (mode === "true") return single(joins.exists(readable));
+  const bad = isUnreadable(parts);
+  return single(orBroken(joins, joins.exists(bad === undefined ? readable : anyOf([readable, bad]))));
 }
 
 /** Whether what a path leads to, any of it, is one of the askers: false, not unknown, where it leads nowhere. */
@@ -272,13 +283,25 @@ function writeBelongs(
   return leadsTo(joins, parts, isOneOf(parts, askers, scope.dialect), isNegated, mode);
 }
 
-/** A test that is false where a path leads to nothing, and bad only where it cannot be read. */
-function leadsTo(joins: Joins, parts: readonly Part[], match: Fragment, isNegated: boolean, mode: Mode): Formula {
+/**
+ * A test that is false where a path leads to nothing, and bad only where it cannot be read, or where `open` is true and
+ * the test is not.
+ */
+function leadsTo(
+  joins: Joins,
+  parts: readonly Part[],
+  match: Fragment,
+  isNegated: boolean,
+  mode: Mode,
+  open?: Fragment,
+): Formula {
   const bad = isUnreadable(parts);
   const strict = bad === undefined ? match : allOf([match, sql`(${bad}) is not true`]);
-  const wide = bad === undefined ? match : anyOf([match, bad]);
-  const test = (mode === "true") === isNegated ? wide : strict;
-  return single(isNegated ? joins.noneExists(test) : joins.exists(test));
+  const wide = anyOf([match, ...(bad === undefined ? [] : [bad]), ...(open === undefined ? [] : [open])]);
+  const isWide = mode === "bad";
+  const test = isWide !== isNegated ? wide : strict;
+  if (isNegated) return single(joins.noneExists(test, isWide));
+  return single(isWide ? orBroken(joins, joins.exists(test)) : joins.exists(test));
 }
 
 function writeAbove(
@@ -296,7 +319,8 @@ function writeAbove(
     return isNegated ? isNull(value, false, joins, mode) : never;
   }
   const person = joins.place(scope.plan.of(line.table).table);
-  return leadsTo(joins, value.parts, isBelow(part, asker.value, person, line, scope), isNegated, mode);
+  const below = isBelow(part, asker.value, person, line, scope);
+  return leadsTo(joins, value.parts, below, isNegated, mode, hasOpenLine(part, person, line, scope));
 }
 
 function writeExists(
@@ -335,6 +359,7 @@ function writeMay(
   const within = inside(scope, joins.depth, record, undefined);
   const permitted = print(write(pushNots(condition), within, asked(isNegated, mode)));
   const found = joins.exists(isNegated ? sql`(${permitted}) is not true` : permitted);
-  const bad = mode === "bad" ? isUnreadable(parts) : undefined;
-  return single(bad === undefined ? found : anyOf([found, bad]));
+  if (mode === "true") return single(found);
+  const bad = isUnreadable(parts);
+  return single(orBroken(joins, bad === undefined ? found : anyOf([found, bad])));
 }

@@ -16,6 +16,8 @@ export interface Part {
   /** Whether it fits its type, where it is not null; undefined where it always does. */
   readonly fits: Fragment | undefined;
   readonly isConstant: boolean;
+  /** Whether it is a column of a record that a reference leads to. */
+  readonly isReached: boolean;
 }
 
 /**
@@ -27,6 +29,12 @@ export type Value =
   | { readonly kind: "unreadable" }
   | { readonly kind: "null" };
 
+/** The records on the way to one, and how each follows from the one before. */
+interface Way {
+  readonly tables: readonly Fragment[];
+  readonly links: readonly Fragment[];
+}
+
 /**
  * The records that a test reads through references: a test about them is true or false only of records that are there,
  * so it becomes an `exists` over them, which databases plan as a join.
@@ -37,6 +45,10 @@ export class Joins {
   readonly #links: Fragment[] = [];
   /** By alias and field, the record that a reference leads to. */
   readonly #known = new Map<string, Place>();
+  /** By alias, the records on the way to one. */
+  readonly #ways = new Map<string, Way>();
+  /** Each: a reference on a way holds what cannot be read, so that where it leads is open. */
+  readonly #broken: Fragment[] = [];
   #depth: number;
 
   constructor(scope: Scope) {
@@ -64,25 +76,32 @@ export class Joins {
     return sql`exists (select 1 from ${join(this.#tables, ", ")} where ${demands})`;
   }
 
+  /** Whether a reference on the way cannot be read: then the test is neither true nor false. Undefined where none can. */
+  get broken(): Fragment | undefined {
+    return this.#broken.length === 0 ? undefined : anyOf(this.#broken);
+  }
+
   /** A column of these records, null where they are not there. */
   select(column: Fragment): Fragment {
     if (this.#tables.length === 0) return column;
     return sql`(select ${column} from ${join(this.#tables, ", ")} where ${join(this.#links, " and ")})`;
   }
 
-  /** Whether what these parts read is null, as it is, too, where it cannot be reached. */
+  /** Whether what these parts read is null, as it is, too, where it cannot be reached. `isWide`: also what is bad. */
   isNull(parts: readonly Part[], isWide = false): Fragment {
     const bad = isUnreadable(parts);
     if (this.#tables.length === 0 && bad === undefined) {
       return anyOf(parts.map(({ stored }) => sql`${stored} is null`));
     }
     const readable = isReadable(parts);
-    return this.noneExists(bad === undefined || isWide ? readable : anyOf([readable, bad]));
+    return this.noneExists(bad === undefined || isWide ? readable : anyOf([readable, bad]), isWide);
   }
 
-  /** Whether no such records are there of which the test is true. */
-  noneExists(test: Fragment): Fragment {
-    return this.#tables.length === 0 ? sql`(${test}) is not true` : sql`not ${this.exists(test)}`;
+  /** Whether no such records are there of which the test is true. `isWide`: also where a way to them is broken. */
+  noneExists(test: Fragment, isWide = false): Fragment {
+    const none = this.#tables.length === 0 ? sql`(${test}) is not true` : sql`not ${this.exists(test)}`;
+    const { broken } = this;
+    return broken === undefined || isWide ? none : allOf([none, sql`(${broken}) is not true`]);
   }
 
   value(operand: Operand): Value {
@@ -142,12 +161,21 @@ export class Joins {
     const { dialect, plan } = this.#scope;
     const { table } = plan.of(reference.type.target ?? "");
     const place = this.place(table);
-    const parts = reference.by ?? [reference];
-    this.#tables.push(tableAs(this.#scope, place));
-    for (const [index, key] of table.key.entries()) {
-      const part = this.#column(from, parts[index] as Field);
-      this.#links.push(dialect.compare("=", key.type, this.#column(place, key).sql, part.sql));
+    const parts = (reference.by ?? [reference]).map((field) => this.#column(from, field));
+    const way = this.#ways.get(from.alias) ?? { tables: [], links: [] };
+    const bad = isUnreadable(parts);
+    if (bad !== undefined) {
+      const { tables, links } = way;
+      const demands = join([...links, bad], " and ");
+      this.#broken.push(tables.length === 0 ? bad : sql`exists (select 1 from ${join(tables, ", ")} where ${demands})`);
     }
+    const links = table.key.map((key, index) =>
+      dialect.compare("=", key.type, this.#column(place, key).sql, (parts[index] as Part).sql),
+    );
+    const source = tableAs(this.#scope, place);
+    this.#tables.push(source);
+    this.#links.push(...links);
+    this.#ways.set(place.alias, { tables: [...way.tables, source], links: [...way.links, ...links] });
     this.#known.set(id, place);
     return place;
   }
@@ -159,13 +187,20 @@ export class Joins {
     const value = dialect.stored(type, stored);
     const fits = dialect.fits(type, stored);
     // A json value can be JSON's own null, which is null here: so what is null is asked of the value.
-    return { type, sql: value, stored: type.base === "json" ? value : stored, fits, isConstant: false };
+    return {
+      type,
+      sql: value,
+      stored: type.base === "json" ? value : stored,
+      fits,
+      isConstant: false,
+      isReached: this.#ways.has(place.alias),
+    };
   }
 }
 
 export function constantPart(type: FieldType, value: Scalar, dialect: Dialect): Part {
   const constant = dialect.constant(type, value);
-  return { type, sql: constant, stored: constant, fits: undefined, isConstant: true };
+  return { type, sql: constant, stored: constant, fits: undefined, isConstant: true, isReached: false };
 }
 
 /** What no database can hold or send as it is: the nul character, and halves of surrogate pairs. */

@@ -132,6 +132,7 @@ async function openSqlite(): Promise<Engine> {
     misfit: ({ base, element, choices }) => {
       if (choices !== undefined) return "lost";
       if (element !== undefined) return '["a", null]';
+      if (base === "text") return new Uint8Array([1]);
       return { integer: 1.5, boolean: 7, decimal: "1e3", date: "2027-02-30", timestamp: "noon" }[base as "date"];
     },
   });
