@@ -1,5 +1,4 @@
 import { type Expression, type Operand, pushNots } from "../conditions/expression.js";
-import type { ComparisonOp } from "../conditions/syntax.js";
 import { Bad, True } from "../conditions/truth.js";
 import type { Scalar } from "../schema/scalar.js";
 import { lastOf } from "../schema/schema.js";
@@ -8,17 +7,22 @@ import { listElements } from "../schema/types/list.js";
 import { conditionOf } from "../session/conditions.js";
 import { hasOpenLine, isBelow } from "./below.js";
 import { type Formula, formula, print, test as single } from "./formula.js";
-import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
-import { inAsManyParts, isOneOf, keysOf } from "./keys.js";
+import { allOf, anyOf, raw, sql } from "./fragment.js";
+import { isOneOf, keysOf } from "./keys.js";
 import { inside, type Place, type Scope, tableAs } from "./scope.js";
-import { fitsOf, isReadable, isUnreadable, Joins, type Part, type Value } from "./value.js";
-
-/**
- * When a written condition is true. In a database a condition that is null counts as not met, and nothing is put under a
- * "not": so the two unknowns of the model need no care but for what asks about them. `true`: where the model says true.
- * `bad`: also where it says unknown because of bad data; for `exists` and `may`, which must tell.
- */
-type Mode = "true" | "bad";
+import {
+  compareValues,
+  decided,
+  isNull,
+  isStored,
+  leadsTo,
+  type Mode,
+  never,
+  opposite,
+  orBroken,
+  undecided,
+} from "./single-test.js";
+import { fitsOf, isReadable, isUnreadable, Joins } from "./value.js";
 
 /** A condition as a formula of single tests: true exactly where the model says true. */
 export function conditionFormula(expression: Expression, scope: Scope): Formula {
@@ -79,101 +83,6 @@ function writeTest(expression: Expression, isNegated: boolean, scope: Scope, mod
       return expression satisfies never;
   }
 }
-
-const never = formula("or", []);
-const opposite: Readonly<Record<ComparisonOp, ComparisonOp>> = {
-  "=": "<>",
-  "<>": "=",
-  "<": ">=",
-  "<=": ">",
-  ">": "<=",
-  ">=": "<",
-};
-
-/** A test of values that are all there: with what bad data makes of it, and the records that it reads. */
-function decided(joins: Joins, values: readonly Value[], positive: Fragment, guards: readonly Fragment[], mode: Mode) {
-  const met = allOf([positive, ...guards]);
-  if (mode === "true") return single(joins.exists(met));
-  const parts = values.flatMap((value) => (value.kind === "parts" ? value.parts : []));
-  const bad = isUnreadable(parts);
-  const found = joins.exists(bad === undefined ? met : anyOf([met, allOf([...present(parts), bad])]));
-  return single(orBroken(joins, found, parts));
-}
-
-/** A test of which an operand is unreadable whatever the record: bad unless the other is null. */
-function undecided(joins: Joins, values: readonly Value[], mode: Mode): Formula {
-  if (mode === "true" || values.some(({ kind }) => kind === "null")) return never;
-  const parts = values.flatMap((value) => (value.kind === "parts" ? value.parts : []));
-  return single(orBroken(joins, joins.exists(allOf(present(parts))), parts));
-}
-
-function present(parts: readonly Part[]): readonly Fragment[] {
-  return parts.filter(({ isConstant }) => !isConstant).map(({ stored }) => sql`${stored} is not null`);
-}
-
-/** Where a reference on the way cannot be read, a test is bad, unless something else that it compares is null. */
-function orBroken(joins: Joins, found: Fragment, parts: readonly Part[] = []): Fragment {
-  const { broken } = joins;
-  if (broken === undefined) return found;
-  return anyOf([found, allOf([broken, ...present(parts.filter(({ isReached }) => !isReached))])]);
-}
-
-function compareValues(
-  joins: Joins,
-  op: ComparisonOp,
-  leftOperand: Operand,
-  rightOperand: Operand,
-  scope: Scope,
-  mode: Mode,
-): Formula {
-  const first = joins.value(leftOperand);
-  const second = joins.value(rightOperand);
-  if (first.kind !== "parts" || second.kind !== "parts") return undecided(joins, [first, second], mode);
-  const left = inAsManyParts(first.parts, second.parts, leftOperand, scope.dialect);
-  const right = inAsManyParts(second.parts, first.parts, rightOperand, scope.dialect);
-  if (left === undefined || right === undefined) {
-    // No record has such an address: it differs from whatever can be read.
-    const differs = op === "<>" ? isReadable([...first.parts, ...second.parts]) : raw("false");
-    return decided(joins, [first, second], differs, [], mode);
-  }
-  const pairs = left.map((part, index) => [part, right[index] as Part] as const);
-  const compare = (pair: readonly [Part, Part], how: ComparisonOp) => comparePair(pair, how, scope);
-  const isEquality = op === "=";
-  const positive =
-    pairs.length === 1
-      ? compare(pairs[0] as readonly [Part, Part], op)
-      : isEquality
-        ? allOf(pairs.map((pair) => compare(pair, "=")))
-        : allOf([anyOf(pairs.map((pair) => compare(pair, "<>"))), isReadable([...left, ...right])]);
-  // A stored value that equals one that fits, fits; one that was moved or cast need not.
-  const isPlain = isStored(leftOperand) || isStored(rightOperand);
-  const guards = pairs.flatMap(([a, b]) => {
-    if (!isEquality) return [...fitsOf(a), ...fitsOf(b)];
-    if (isPlain) return a.isConstant || b.isConstant ? [] : fitsOf(a);
-    return [...fitsOf(a), ...fitsOf(b)];
-  });
-  return decided(joins, [{ kind: "parts", parts: [...left, ...right] }], positive, guards, mode);
-}
-
-function isStored({ kind }: Operand): boolean {
-  return kind === "field" || kind === "outer";
-}
-
-function comparePair([left, right]: readonly [Part, Part], op: ComparisonOp, { dialect }: Scope): Fragment {
-  // The column first: that is the side which a collation beside the other one leaves to an index.
-  const isTurned = left.isConstant && !right.isConstant;
-  const [a, b] = isTurned ? [right, left] : [left, right];
-  return dialect.compare(isTurned ? turned[op] : op, a.isConstant ? b.type : a.type, a.sql, b.sql);
-}
-
-const turned: Readonly<Record<ComparisonOp, ComparisonOp>> = {
-  "=": "=",
-  "<>": "<>",
-  "<": ">",
-  "<=": ">=",
-  ">": "<",
-  ">=": "<=",
-};
 
 type TestOf<K extends Expression["kind"]> = Extract<Expression, { readonly kind: K }>;
 
@@ -251,18 +160,6 @@ function writeMatch(
   return decided(joins, [value, sought], positive, [...fitsOf(text), ...fitsOf(like)], mode);
 }
 
-/** A path that leads nowhere reads as null. */
-function isNull(value: Value, isNegated: boolean, joins: Joins, mode: Mode): Formula {
-  if (value.kind === "null") return formula(isNegated ? "or" : "and", []);
-  if (value.kind === "unreadable") return formula(mode === "bad" ? "and" : "or", []);
-  const { parts } = value;
-  if (!isNegated) return single(joins.isNull(parts, mode === "bad"));
-  const readable = isReadable(parts);
-  if (mode === "true") return single(joins.exists(readable));
-  const bad = isUnreadable(parts);
-  return single(orBroken(joins, joins.exists(bad === undefined ? readable : anyOf([readable, bad]))));
-}
-
 /** Whether what a path leads to, any of it, is one of the askers: false, not unknown, where it leads nowhere. */
 function writeBelongs(
   joins: Joins,
@@ -281,27 +178,6 @@ function writeBelongs(
     return isNegated ? isNull(value, false, joins, mode) : never;
   }
   return leadsTo(joins, parts, isOneOf(parts, askers, scope.dialect), isNegated, mode);
-}
-
-/**
- * A test that is false where a path leads to nothing, and bad only where it cannot be read, or where `open` is true and
- * the test is not.
- */
-function leadsTo(
-  joins: Joins,
-  parts: readonly Part[],
-  match: Fragment,
-  isNegated: boolean,
-  mode: Mode,
-  open?: Fragment,
-): Formula {
-  const bad = isUnreadable(parts);
-  const strict = bad === undefined ? match : allOf([match, sql`(${bad}) is not true`]);
-  const wide = anyOf([match, ...(bad === undefined ? [] : [bad]), ...(open === undefined ? [] : [open])]);
-  const isWide = mode === "bad";
-  const test = isWide !== isNegated ? wide : strict;
-  if (isNegated) return single(joins.noneExists(test, isWide));
-  return single(isWide ? orBroken(joins, joins.exists(test)) : joins.exists(test));
 }
 
 function writeAbove(
