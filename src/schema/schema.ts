@@ -107,6 +107,11 @@ export function singleKey(table: Table): Field | undefined {
   return table.key.length === 1 ? table.key[0] : undefined;
 }
 
+/** Whether a field holds something itself, and is not put together from other fields or records. */
+export function isOwn(field: Field): boolean {
+  return field.lookup === undefined && field.by === undefined;
+}
+
 /** The field that a path ends in. */
 export function lastOf(path: FieldPath): Field {
   return path[path.length - 1] as Field;

@@ -3,7 +3,7 @@ import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { isMapping } from "../schema/reader.js";
 import type { Scalar } from "../schema/scalar.js";
-import type { Field, Table } from "../schema/schema.js";
+import { type Field, isOwn, type Table } from "../schema/schema.js";
 import { copyJson } from "../schema/types/json.js";
 import {
   type Acceptance,
@@ -267,7 +267,7 @@ function pick(row: Row, fields: readonly Field[]): Row {
 export function standardRecord(context: ChangeContext, table: Table): Record<string, unknown> {
   const record: Record<string, unknown> = {};
   for (const field of table.fields) {
-    if (field.lookup === undefined && field.by === undefined) {
+    if (isOwn(field)) {
       // A list or an opaque value is copied: whoever is given the record may change it.
       record[field.name] = ownerDefault(context, table, field) ?? copyJson(field.default);
     }

@@ -2,9 +2,9 @@ import { compileTest, type Judge, type Test } from "../conditions/evaluate.js";
 import { and, type Expression, or } from "../conditions/expression.js";
 import { False, Unknown } from "../conditions/truth.js";
 import { type ActionName, isBuiltIn } from "../rules/actions.js";
-import type { Field } from "../schema/schema.js";
+import { type Field, isOwn } from "../schema/schema.js";
 import type { Gate } from "./gate.js";
-import { isOwn, type TableGates } from "./table-gates.js";
+import type { TableGates } from "./table-gates.js";
 
 /**
  * Whether an action is permitted on a record, as a truth value: {@link Bad} where only bad data keeps a yes from being

@@ -1,11 +1,11 @@
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { type ActionName, isBuiltIn } from "../rules/actions.js";
-import type { Field } from "../schema/schema.js";
+import { type Field, isOwn } from "../schema/schema.js";
 import { type Decision, notFound, notPermitted, withConfirmations } from "./decision.js";
 import type { Decide, Gate } from "./gate.js";
 import { lookupTest } from "./lookups.js";
-import { isOwn, type TableGates } from "./table-gates.js";
+import type { TableGates } from "./table-gates.js";
 
 /** Puts the gates of a plan together to the one decision about a field, or about a record as a whole. */
 export function compileDecision(plan: TableGates, action: ActionName, field: Field | undefined): Decide {

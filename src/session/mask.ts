@@ -1,9 +1,9 @@
 import { fieldValue, type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import type { Field } from "../schema/schema.js";
+import { type Field, isOwn } from "../schema/schema.js";
 import type { Gate } from "./gate.js";
 import { lookupTest, lookupValue } from "./lookups.js";
-import { isOwn, type TableGates } from "./table-gates.js";
+import type { TableGates } from "./table-gates.js";
 
 /** A record as a person sees it: the visible fields with their stored values. What is hidden is not there at all. */
 export type MaskedRow = Record<string, unknown>;

@@ -2,7 +2,7 @@ import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import type { ActionName } from "../rules/actions.js";
 import { joinRows, type Rows } from "../rules/cells.js";
-import type { Field, Table } from "../schema/schema.js";
+import { type Field, isOwn, type Table } from "../schema/schema.js";
 import { type Decide, flatGate, type Gate } from "./gate.js";
 import { gridGate, type PlacedStep } from "./grid-gate.js";
 import type { Step } from "./step.js";
@@ -72,11 +72,6 @@ function gateFor(table: Table, placed: readonly PlacedStep[]): Gate {
   const { grid } = table;
   const isPlaced = grid !== undefined && placed.some(({ rows }) => rows !== undefined);
   return isPlaced ? gridGate(grid.position, placed) : flatGate(placed.map(({ step }) => step));
-}
-
-/** Whether a field holds something itself, and is not put together from other fields or records. */
-export function isOwn(field: Field): boolean {
-  return field.lookup === undefined && field.by === undefined;
 }
 
 export function visibility(table: Table, steps: readonly Step[]): Visibility {

@@ -1,7 +1,7 @@
 import { type ActionName, isBuiltIn } from "../rules/actions.js";
-import type { Field } from "../schema/schema.js";
+import { type Field, isOwn } from "../schema/schema.js";
 import { anyReach, bothReach, type Reach } from "./reach.js";
-import { isOwn, type TableGates } from "./table-gates.js";
+import type { TableGates } from "./table-gates.js";
 
 /** The reach of an action on a table, or on one field of it. */
 export function reachOf(plan: TableGates, action: ActionName, field: Field | undefined): Reach {

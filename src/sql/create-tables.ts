@@ -1,4 +1,4 @@
-import type { Field, Schema, Table } from "../schema/schema.js";
+import { type Field, isOwn, type Schema, type Table } from "../schema/schema.js";
 import type { Dialect } from "./dialect.js";
 import { sourceName } from "./scope.js";
 
@@ -18,7 +18,7 @@ type Tables = Schema["tables"];
 
 function createTable(table: Table, tables: Tables, dialect: Dialect): string {
   const quote = dialect.quoteName;
-  const columns = stored(table).map((field) => {
+  const columns = table.fields.filter(isOwn).map((field) => {
     const isKey = table.key.includes(field) || field.type.target !== undefined || isPart(table, field);
     const numbers =
       field.generated && field.type.base === "integer" && table.key.length === 1 && table.key[0] === field;
@@ -52,8 +52,4 @@ function referencesOf(table: Table, tables: Tables, dialect: Dialect): string[] 
 /** Whether a field is one of those that make a reference. */
 function isPart({ fields }: Table, field: Field): boolean {
   return fields.some(({ by }) => by?.includes(field));
-}
-
-function stored({ fields }: Table): readonly Field[] {
-  return fields.filter((field) => field.lookup === undefined && field.by === undefined);
 }

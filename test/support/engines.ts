@@ -9,7 +9,7 @@ import { pgConnection } from "portier/pg";
 import { pgliteConnection } from "portier/pglite";
 import type { Dialect } from "portier/sql";
 import { sqliteConnection } from "portier/sqlite";
-import type { Field, Schema, Table } from "../../src/schema/schema.js";
+import { type Field, isOwn, type Schema, type Table } from "../../src/schema/schema.js";
 import type { FieldType } from "../../src/schema/types/field-type.js";
 
 /** A database of its own for a test file. */
@@ -31,12 +31,15 @@ export interface Engine {
 }
 
 /** The engines of this machine: those that are embedded always, servers where the test command found them. */
-export const engines: Readonly<Record<string, (() => Promise<Engine>) | undefined>> = {
+export const engines: Readonly<Record<string, () => Promise<Engine>>> = {
   SQLite: openSqlite,
   PGlite: openPglite,
-  PostgreSQL: process.env["PORTIER_POSTGRES"] === undefined ? undefined : openPostgres,
-  MariaDB: process.env["PORTIER_MARIADB"] === undefined ? undefined : openMariadb,
+  ...(process.env["PORTIER_POSTGRES"] === undefined ? {} : { PostgreSQL: openPostgres }),
+  ...(process.env["PORTIER_MARIADB"] === undefined ? {} : { MariaDB: openMariadb }),
 };
+
+/** Those of them that other programs reach, too. */
+export const servers = Object.entries(engines).filter(([name]) => name === "PostgreSQL" || name === "MariaDB");
 
 const freeName = () => `portier_${process.pid}_${Math.floor(Math.random() * 2 ** 31)}`;
 
@@ -184,7 +187,7 @@ export async function held({ dialect, run }: Engine, table: Table): Promise<Row[
 }
 
 function stored(table: Table): readonly Field[] {
-  return table.fields.filter((field) => field.lookup === undefined && field.by === undefined);
+  return table.fields.filter(isOwn);
 }
 
 /** The value, or one that does not fit in the engine's own way; null where its column cannot hold any. */
