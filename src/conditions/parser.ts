@@ -12,14 +12,7 @@ import {
   pathRoots,
   reservedWords,
 } from "./syntax.js";
-
-/** What stands where something else should, with its offset in the condition's text. */
-export interface SyntaxProblem {
-  readonly code: "condition-syntax" | "condition-depth";
-  readonly found: string;
-  readonly expected: string;
-  readonly at: number;
-}
+import { Stop, type SyntaxProblem, TokenReader } from "./token-reader.js";
 
 export type Parsed = { readonly condition: Condition } | { readonly problems: readonly SyntaxProblem[] };
 
@@ -39,19 +32,10 @@ export function parseCondition(source: string): Parsed {
   return parser.problems.length === 0 ? { condition } : { problems: parser.problems };
 }
 
-/** Unwinds the descent; never leaves this file. */
-class Stop {
-  readonly problem: SyntaxProblem;
-  constructor(problem: SyntaxProblem) {
-    this.problem = problem;
-  }
-}
-
 class Parser {
-  readonly #tokens: readonly Token[];
+  readonly #read: TokenReader;
   /** In the order in which they stand. */
   readonly problems: SyntaxProblem[] = [];
-  #next = 0;
   #depth = 0;
   /** Whether the low end of a "between" has been begun, so that the next "and" belongs to it. */
   #inBetween = false;
@@ -59,35 +43,35 @@ class Parser {
   #resumed = -1;
 
   constructor(tokens: readonly Token[]) {
-    this.#tokens = tokens;
+    this.#read = new TokenReader(tokens);
   }
 
   whole(): Condition {
     const condition = this.#condition();
-    while (this.#peek().kind !== "end") {
-      this.#recover(() => this.#fail("and, or, or the end of the condition"));
+    while (this.#read.peek().kind !== "end") {
+      this.#recover(() => this.#read.fail("and, or, or the end of the condition"));
       // Only for the mistakes that may follow.
-      if (this.#takeWord("and") || this.#takeWord("or")) this.#condition();
-      else if (this.#peek().kind !== "end") this.#next++;
+      if (this.#read.takeWord("and") || this.#read.takeWord("or")) this.#condition();
+      else if (this.#read.peek().kind !== "end") this.#read.next++;
     }
     return condition;
   }
 
   /** Reads a part; after a mistake in it notes that, and goes on behind the part. */
   #recover(read: () => Condition): Condition {
-    const { at } = this.#peek();
+    const { at } = this.#read.peek();
     const depth = this.#depth;
-    const start = this.#next;
+    const start = this.#read.next;
     try {
       return read();
     } catch (thrown) {
       if (!(thrown instanceof Stop)) throw thrown;
       // Nothing read since the last mistake: this is the same one again, seen from further out.
-      if (this.#next > this.#resumed) this.problems.push(thrown.problem);
+      if (this.#read.next > this.#resumed) this.problems.push(thrown.problem);
       // A word that cannot stand here is the mistake itself, and joins nothing.
-      if (this.#next === start && !this.#isSymbol(")")) this.#next++;
+      if (this.#read.next === start && !this.#read.isSymbol(")")) this.#read.next++;
       this.#skip(this.#depth - depth);
-      this.#resumed = this.#next;
+      this.#resumed = this.#read.next;
       this.#depth = depth;
       this.#inBetween = false;
       return { kind: "truth", value: false, at };
@@ -97,12 +81,12 @@ class Parser {
   /** Goes to the next "and" or "or" of the level that lies `open` parentheses further out, to its ")", or to the end. */
   #skip(open: number): void {
     let level = open;
-    for (let token = this.#peek(); token.kind !== "end"; token = this.#peek()) {
-      if (this.#isSymbol("(")) level++;
-      else if (this.#isSymbol(")") && level-- === 0) return;
-      else if (level === 0 && this.#isWord("and") && this.#inBetween) this.#inBetween = false;
-      else if (level === 0 && (this.#isWord("and") || this.#isWord("or"))) return;
-      this.#next++;
+    for (let token = this.#read.peek(); token.kind !== "end"; token = this.#read.peek()) {
+      if (this.#read.isSymbol("(")) level++;
+      else if (this.#read.isSymbol(")") && level-- === 0) return;
+      else if (level === 0 && this.#read.isWord("and") && this.#inBetween) this.#inBetween = false;
+      else if (level === 0 && (this.#read.isWord("and") || this.#read.isWord("or"))) return;
+      this.#read.next++;
     }
   }
 
@@ -111,33 +95,33 @@ class Parser {
   }
 
   #chain(word: "and" | "or", part: () => Condition): Condition {
-    const at = this.#peek().at;
+    const at = this.#read.peek().at;
     const first = part();
-    if (!this.#isWord(word)) return first;
+    if (!this.#read.isWord(word)) return first;
     const terms = [first];
-    while (this.#takeWord(word)) terms.push(part());
+    while (this.#read.takeWord(word)) terms.push(part());
     return { kind: word, terms, at };
   }
 
   #term(): Condition {
-    const at = this.#peek().at;
-    return this.#takeWord("not") ? { kind: "not", term: this.#primary(), at } : this.#primary();
+    const at = this.#read.peek().at;
+    return this.#read.takeWord("not") ? { kind: "not", term: this.#primary(), at } : this.#primary();
   }
 
   #primary(): Condition {
-    const { at } = this.#peek();
-    if (this.#takeSymbol("(")) {
+    const { at } = this.#read.peek();
+    if (this.#read.takeSymbol("(")) {
       this.#deeper(at);
       const inner = this.#condition();
-      if (!this.#takeSymbol(")")) this.#fail('")"');
+      if (!this.#read.takeSymbol(")")) this.#read.fail('")"');
       this.#depth--;
       return inner;
     }
-    if (this.#takeWord("exists")) return this.#exists(at);
-    if (this.#takeWord("may")) return this.#may(at);
+    if (this.#read.takeWord("exists")) return this.#exists(at);
+    if (this.#read.takeWord("may")) return this.#may(at);
     for (const value of [true, false]) {
-      if (this.#isWord(String(value)) && !this.#continuesComparison(1)) {
-        this.#next++;
+      if (this.#read.isWord(String(value)) && !this.#continuesComparison(1)) {
+        this.#read.next++;
         return { kind: "truth", value, at };
       }
     }
@@ -145,12 +129,12 @@ class Parser {
   }
 
   #exists(at: number): Condition {
-    if (!this.#takeSymbol("(")) this.#fail('"("');
+    if (!this.#read.takeSymbol("(")) this.#read.fail('"("');
     this.#deeper(at);
     const { at: tableAt, value: table } = this.#name("a table's name");
-    if (!this.#takeWord("where")) this.#fail("where");
+    if (!this.#read.takeWord("where")) this.#read.fail("where");
     const condition = this.#condition();
-    if (!this.#takeSymbol(")")) this.#fail('")"');
+    if (!this.#read.takeSymbol(")")) this.#read.fail('")"');
     this.#depth--;
     return { kind: "exists", table, tableAt, condition, at };
   }
@@ -166,9 +150,9 @@ class Parser {
   }
 
   #name(expected: string): Token {
-    const token = this.#peek();
-    if (token.kind !== "name" && token.kind !== "quoted") this.#fail(expected);
-    return this.#take();
+    const token = this.#read.peek();
+    if (token.kind !== "name" && token.kind !== "quoted") this.#read.fail(expected);
+    return this.#read.take();
   }
 
   #deeper(at: number): void {
@@ -178,39 +162,39 @@ class Parser {
 
   /** Whether the token `ahead` makes a comparison of what stands before it: `true = active` against a plain `true`. */
   #continuesComparison(ahead: number): boolean {
-    const token = this.#peek(ahead);
+    const token = this.#read.peek(ahead);
     if (token.kind === "symbol") return comparisonOps.some((op) => op === token.value);
     if (token.kind !== "name") return false;
     return ["in", "between", "is", "like", "contains", "starts", "ends", "not"].includes(token.value.toLowerCase());
   }
 
   #comparison(): Condition {
-    const { at } = this.#peek();
+    const { at } = this.#read.peek();
     const operand = this.#operand();
-    const symbol = this.#peek();
+    const symbol = this.#read.peek();
     for (const op of comparisonOps) {
       if (symbol.kind === "symbol" && symbol.value === op) {
-        this.#next++;
+        this.#read.next++;
         return { kind: "compare", op, left: operand, right: this.#operand(), at };
       }
     }
-    if (this.#takeWord("is")) {
-      const negated = this.#takeWord("not");
-      if (!this.#takeWord("null")) this.#fail(negated ? "null" : "null or not null");
+    if (this.#read.takeWord("is")) {
+      const negated = this.#read.takeWord("not");
+      if (!this.#read.takeWord("null")) this.#read.fail(negated ? "null" : "null or not null");
       return { kind: "is-null", negated, operand, at };
     }
-    const negated = this.#takeWord("not");
-    if (this.#takeWord("in")) return this.#in(operand, negated, at);
-    if (this.#takeWord("between")) {
+    const negated = this.#read.takeWord("not");
+    if (this.#read.takeWord("in")) return this.#in(operand, negated, at);
+    if (this.#read.takeWord("between")) {
       this.#inBetween = true;
       const low = this.#operand();
-      if (!this.#takeWord("and")) this.#fail("and");
+      if (!this.#read.takeWord("and")) this.#read.fail("and");
       this.#inBetween = false;
       return { kind: "between", negated, operand, low, high: this.#operand(), at };
     }
     const how = this.#matchWord();
     if (how !== undefined) return { kind: "match", how, negated, operand, pattern: this.#operand(), at };
-    return this.#fail(
+    return this.#read.fail(
       negated
         ? "in, between, like, starts with, ends with or contains"
         : "=, <>, <, <=, >, >=, is, in, between, like, starts with, ends with or contains",
@@ -218,7 +202,7 @@ class Parser {
   }
 
   #in(operand: OperandSyntax, negated: boolean, at: number): Condition {
-    if (!this.#takeSymbol("(")) {
+    if (!this.#read.takeSymbol("(")) {
       const list = this.#operand();
       if (list.kind !== "path") {
         throw new Stop({ code: "condition-syntax", found: "a value", expected: '"(" or a list field', at: list.at });
@@ -226,17 +210,17 @@ class Parser {
       return { kind: "in-list", negated, operand, list, at };
     }
     const items = [this.#operand()];
-    while (this.#takeSymbol(",")) items.push(this.#operand());
-    if (!this.#takeSymbol(")")) this.#fail('"," or ")"');
+    while (this.#read.takeSymbol(",")) items.push(this.#operand());
+    if (!this.#read.takeSymbol(")")) this.#read.fail('"," or ")"');
     return { kind: "in", negated, operand, items, at };
   }
 
   #matchWord(): MatchWord | undefined {
-    if (this.#takeWord("like")) return "like";
-    if (this.#takeWord("contains")) return "contains";
+    if (this.#read.takeWord("like")) return "like";
+    if (this.#read.takeWord("contains")) return "contains";
     for (const word of ["starts", "ends"] as const) {
-      if (!this.#takeWord(word)) continue;
-      if (!this.#takeWord("with")) this.#fail("with");
+      if (!this.#read.takeWord(word)) continue;
+      if (!this.#read.takeWord("with")) this.#read.fail("with");
       return `${word} with`;
     }
     return undefined;
@@ -244,13 +228,13 @@ class Parser {
 
   #operand(): OperandSyntax {
     let operand = this.#plainOperand();
-    while (this.#isSymbol("+") || this.#isSymbol("-")) {
-      const { at, value } = this.#take();
-      const number = this.#peek();
+    while (this.#read.isSymbol("+") || this.#read.isSymbol("-")) {
+      const { at, value } = this.#read.take();
+      const number = this.#read.peek();
       if (number.kind !== "number" || number.value.includes(".") || !Number.isSafeInteger(Number(number.value))) {
-        this.#fail("a whole number of days, hours or minutes");
+        this.#read.fail("a whole number of days, hours or minutes");
       }
-      this.#next++;
+      this.#read.next++;
       const amount = Number(number.value);
       operand = {
         kind: "shift",
@@ -265,43 +249,43 @@ class Parser {
 
   #unit(): DurationUnit {
     for (const unit of durationUnits) {
-      if (this.#takeWord(unit) || this.#takeWord(`${unit}s`)) return unit;
+      if (this.#read.takeWord(unit) || this.#read.takeWord(`${unit}s`)) return unit;
     }
-    return this.#fail("days, hours or minutes");
+    return this.#read.fail("days, hours or minutes");
   }
 
   #plainOperand(): OperandSyntax {
-    const token = this.#peek();
+    const token = this.#read.peek();
     const { at } = token;
-    if (token.kind === "text") return { kind: "text", value: this.#take().value, at };
-    if (token.kind === "number") return { kind: "number", digits: this.#take().value, at };
-    if (this.#isSymbol("-") && this.#peek(1).kind === "number") {
-      this.#next++;
-      return { kind: "number", digits: `-${this.#take().value}`, at };
+    if (token.kind === "text") return { kind: "text", value: this.#read.take().value, at };
+    if (token.kind === "number") return { kind: "number", digits: this.#read.take().value, at };
+    if (this.#read.isSymbol("-") && this.#read.peek(1).kind === "number") {
+      this.#read.next++;
+      return { kind: "number", digits: `-${this.#read.take().value}`, at };
     }
     if (token.kind === "quoted") return this.#path("record", at);
-    if (token.kind !== "name") return this.#fail("a name or a value");
+    if (token.kind !== "name") return this.#read.fail("a name or a value");
 
     const word = token.value.toLowerCase();
-    if ((word === "date" || word === "timestamp") && this.#peek(1).kind === "text") {
-      this.#next++;
-      return { kind: word, value: this.#take().value, at };
+    if ((word === "date" || word === "timestamp") && this.#read.peek(1).kind === "text") {
+      this.#read.next++;
+      return { kind: word, value: this.#read.take().value, at };
     }
     if (word === "true" || word === "false") {
-      this.#next++;
+      this.#read.next++;
       return { kind: "boolean", value: word === "true", at };
     }
     if (word === "null" || word === "today") {
-      this.#next++;
+      this.#read.next++;
       return { kind: word, at };
     }
     const root = pathRoots.find((name) => name === word);
     if (root !== undefined) {
-      this.#next++;
+      this.#read.next++;
       return this.#path(root, at);
     }
     if (reservedWords.has(word))
-      this.#fail(`a name or a value (write "${token.value}" in double quotes to name a field)`);
+      this.#read.fail(`a name or a value (write "${token.value}" in double quotes to name a field)`);
     return this.#path("record", at);
   }
 
@@ -310,58 +294,15 @@ class Parser {
     const names: string[] = [];
     const places: number[] = [];
     const takeName = () => {
-      const token = this.#peek();
-      if (token.kind !== "name" && token.kind !== "quoted") this.#fail("a field's name");
-      if (names.length >= limits.pathSteps) this.#fail(`at most ${limits.pathSteps} names in one path`);
-      this.#next++;
+      const token = this.#read.peek();
+      if (token.kind !== "name" && token.kind !== "quoted") this.#read.fail("a field's name");
+      if (names.length >= limits.pathSteps) this.#read.fail(`at most ${limits.pathSteps} names in one path`);
+      this.#read.next++;
       names.push(token.value);
       places.push(token.at);
     };
     if (root === "record") takeName();
-    while (this.#takeSymbol(".")) takeName();
+    while (this.#read.takeSymbol(".")) takeName();
     return { kind: "path", root, names, places, at };
   }
-
-  #peek(ahead = 0): Token {
-    return this.#tokens[Math.min(this.#next + ahead, this.#tokens.length - 1)] as Token;
-  }
-
-  #take(): Token {
-    const token = this.#peek();
-    this.#next++;
-    return token;
-  }
-
-  #isWord(word: string): boolean {
-    const token = this.#peek();
-    return token.kind === "name" && token.value.toLowerCase() === word;
-  }
-
-  #takeWord(word: string): boolean {
-    if (!this.#isWord(word)) return false;
-    this.#next++;
-    return true;
-  }
-
-  #isSymbol(symbol: string): boolean {
-    const token = this.#peek();
-    return token.kind === "symbol" && token.value === symbol;
-  }
-
-  #takeSymbol(symbol: string): boolean {
-    if (!this.#isSymbol(symbol)) return false;
-    this.#next++;
-    return true;
-  }
-
-  #fail(expected: string): never {
-    const token = this.#peek();
-    const found = token.kind === "end" ? "the end of the condition" : `"${spelling(token)}"`;
-    throw new Stop({ code: "condition-syntax", found, expected, at: token.at });
-  }
-}
-
-function spelling(token: Token): string {
-  if (token.kind === "text") return `'${token.value}'`;
-  return token.value;
 }
