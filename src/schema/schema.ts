@@ -112,6 +112,11 @@ export function isOwn(field: Field): boolean {
   return field.lookup === undefined && field.by === undefined;
 }
 
+/** Fields as a path. There must be one at least. */
+export function pathOf(fields: readonly Field[]): FieldPath {
+  return fields as unknown as FieldPath;
+}
+
 /** The field that a path ends in. */
 export function lastOf(path: FieldPath): Field {
   return path[path.length - 1] as Field;

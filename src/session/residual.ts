@@ -5,7 +5,7 @@ import type { Extent, Rule } from "../rules/rule.js";
 import type { Table } from "../schema/schema.js";
 import type { StepSource } from "./plan.js";
 import { makeStepData, type StepOptions } from "./step.js";
-import type { Subject } from "./subject.js";
+import type { Asker } from "./subject.js";
 
 /** A rule as it counts for an action of its table. */
 export interface CountingRule {
@@ -14,13 +14,13 @@ export interface CountingRule {
 }
 
 /**
- * The residual of a ruleset for one subject: for each table and action the rules that can still apply, as conditions on
+ * The residual of a ruleset for one asker: for each table and action the rules that can still apply, as conditions on
  * the record alone. Everything that decides, masks, explains or is sent to a browser reads it.
  */
-export function residualSteps(ruleset: Ruleset, subject: Subject): StepSource {
+export function residualSteps(ruleset: Ruleset, asker: Asker): StepSource {
   return (table, action) =>
     countingRules(ruleset, table, action)
-      .map(({ rule, options }) => makeStepData(rule, subject, options))
+      .map(({ rule, options }) => makeStepData(rule, asker, options))
       .filter((step) => step !== undefined);
 }
 

@@ -8,7 +8,7 @@ import type { Action } from "../rules/actions.js";
 import { type Effect, type EffectName, effects, ruleTest } from "../rules/effects.js";
 import type { Extent, Rule, Who } from "../rules/rule.js";
 import type { Decision } from "./decision.js";
-import { isInForce, type Subject } from "./subject.js";
+import type { Asker } from "./subject.js";
 
 /** One rule as it stands for one subject: conditions on the record alone. Plain data, but for what is compiled from it. */
 export interface StepData {
@@ -58,14 +58,15 @@ export interface StepOptions {
  * The step of a rule for a subject, or undefined where the rule cannot apply. What unknown means to an effect is settled
  * here: a step applies when its test is true (permit), or true or unknown (all others).
  */
-export function makeStepData(rule: Rule, subject: Subject, options: StepOptions): StepData | undefined {
-  if (!subject.meets || !isInForce(rule, subject.now)) return undefined;
+export function makeStepData(rule: Rule, asker: Asker, options: StepOptions): StepData | undefined {
+  const inForce = asker.inForce(rule);
+  if (!asker.meets || isFalse(inForce)) return undefined;
   const { effect } = rule;
   const isPermit = effect.phase === "permit";
   const { judges } = options;
-  const finish = (expression: Expression) => settle(specialize(expression, subject.known), isPermit);
-  const to = and([anyOf(rule.to, subject), not(anyOf(rule.except, subject))]);
-  const who = finish(effect.meets(to));
+  const finish = (expression: Expression) => settle(specialize(expression, asker.known), isPermit);
+  const to = and([anyOf(rule.to, asker), not(anyOf(rule.except, asker))]);
+  const who = finish(and([effect.meets(to), inForce]));
   const where = finish(judges === "new" && rule.becomes !== undefined ? and([rule.where, rule.becomes]) : rule.where);
   const before = settle(ruleTest(who, where), isPermit);
   if (isFalse(before)) return undefined;
@@ -128,19 +129,19 @@ function cost(expression: Expression): number {
 }
 
 /** Any of the entries, as an expression; roles and the like are decided here. */
-function anyOf(entries: readonly Who[], subject: Subject): Expression {
-  return or(entries.map((who) => entryMet(who, subject)));
+function anyOf(entries: readonly Who[], asker: Asker): Expression {
+  return or(entries.map((who) => entryMet(who, asker)));
 }
 
-/** Whether a subject meets an entry: decided, or what is left to ask of the record. */
-export function entryMet(who: Who, subject: Subject): Expression {
+/** Whether who asks meets an entry: decided, or what is left to ask of the record. */
+export function entryMet(who: Who, asker: Asker): Expression {
   switch (who.kind) {
     case "anyone":
       return always;
     case "signed-in":
-      return subject.signedIn ? always : never;
+      return asker.signedIn;
     case "member":
-      return subject.membership(who.name);
+      return asker.membership(who.name);
     case "related":
       return who.met;
     default:

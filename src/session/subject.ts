@@ -12,19 +12,25 @@ import { dayIn } from "../schema/types/date.js";
 import { canonicalTimestamp, timestampOf } from "../schema/types/timestamp.js";
 import { type GivenRoles, givenRoles, type Membership, Memberships, readMembership } from "./memberships.js";
 
+/** Who asks, as far as the residual of a rule depends on it. */
+export interface Asker {
+  /** False for a person who is inactive or not in the people table: no rule is met, `anyone` included. */
+  readonly meets: boolean;
+  readonly signedIn: Expression;
+  /** Whether the person holds the role or is in the group; the open expression where that is not known. */
+  readonly membership: (name: string) => Expression;
+  /** Whether a rule that is there for a time is there now. */
+  readonly inForce: (rule: Rule) => Expression;
+  readonly known: Known;
+}
+
 /**
  * Who asks, as far as rules can tell: everything that partial evaluation needs. Two subjects with the same `classKey`
  * get the same answers and share one residual plan.
  */
-export interface Subject {
-  /** False for a person who is inactive or not in the people table: no rule is met, `anyone` included. */
-  readonly meets: boolean;
-  readonly signedIn: boolean;
-  /** Whether the person holds the role or is in the group; the open expression where only roles are known. */
-  readonly membership: (name: string) => Expression;
+export interface Subject extends Asker {
   /** The person's key in canonical form; null for an anonymous visitor, undefined for a made-up holder of roles. */
   readonly key: Scalar | null | undefined;
-  readonly known: Known;
   /** The moment of the session, a canonical instant. */
   readonly now: string;
   readonly classKey: string;
@@ -88,8 +94,9 @@ export function openSubject(ruleset: Ruleset, options: SubjectOptions, reading: 
   for (const rule of ruleset.timed) facts.push(isInForce(rule, now));
   return {
     meets,
-    signedIn: row !== undefined,
+    signedIn: row === undefined ? never : always,
     membership: (name) => ({ kind: "truth", value: member(name).read() }),
+    inForce: (rule) => (isInForce(rule, now) ? always : never),
     key,
     known,
     now,
@@ -111,7 +118,7 @@ export function roleSubject(ruleset: Ruleset, roles: readonly string[]): Subject
   const now = timestampOf(new Date()) as string;
   return {
     meets: true,
-    signedIn: true,
+    signedIn: always,
     // Whether such a person is in a group, nobody can say; a role that only groups carry is then open, too.
     membership: (name) => {
       if (held.has(name)) return always;
@@ -126,6 +133,7 @@ export function roleSubject(ruleset: Ruleset, roles: readonly string[]): Subject
       operand.kind === "held" && !held.has(operand.role)
         ? { kind: "constant", type: operand.type, value: "[]" }
         : operand,
+    inForce: (rule) => (isInForce(rule, now) ? always : never),
     now,
     through: () => [],
     classKey: `roles:${JSON.stringify([[...held].sort(), ruleset.timed.map((rule) => isInForce(rule, now))])}`,

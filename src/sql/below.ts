@@ -1,4 +1,3 @@
-import type { Scalar } from "../schema/scalar.js";
 import type { Field } from "../schema/schema.js";
 import { type Fragment, raw, sql } from "./fragment.js";
 import { column, type Place, type Scope, tableAs } from "./scope.js";
@@ -8,13 +7,12 @@ import type { Part } from "./value.js";
  * Whether a person, or one of a list, is below another, at any distance. Everybody below is found once per statement,
  * down the manager line (`line`, of `person`); nobody is below themselves, not even in a circle.
  */
-export function isBelow(part: Part, boss: Scalar, person: Place, line: Field, scope: Scope): Fragment {
+export function isBelow(part: Part, boss: Part, person: Place, line: Field, scope: Scope): Fragment {
   const [key] = person.table.key;
   if (key === undefined) return raw("false");
   const { dialect } = scope;
-  const top = dialect.constant(key.type, boss);
-  const first = dialect.compare("=", key.type, column(scope, person, line), top);
-  return isAmongDown(part, first, person, line, scope, (found) => dialect.compare("<>", key.type, found, top));
+  const first = dialect.compare("=", key.type, column(scope, person, line), boss.sql);
+  return isAmongDown(part, first, person, line, scope, (found) => dialect.compare("<>", key.type, found, boss.sql));
 }
 
 /** Whether the manager line of a person, or of one of a list, comes to a manager that cannot be read; undefined where none can. */

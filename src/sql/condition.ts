@@ -1,14 +1,13 @@
 import { type Expression, type Operand, pushNots } from "../conditions/expression.js";
-import { Bad, True } from "../conditions/truth.js";
-import type { Scalar } from "../schema/scalar.js";
+import { Bad, False, True } from "../conditions/truth.js";
 import { lastOf } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { listElements } from "../schema/types/list.js";
 import { conditionOf } from "../session/conditions.js";
 import { hasOpenLine, isBelow } from "./below.js";
 import { type Formula, formula, print, test as single } from "./formula.js";
-import { allOf, anyOf, raw, sql } from "./fragment.js";
-import { isOneOf, keysOf } from "./keys.js";
+import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
+import { isHeld, isOneOf, keysOf } from "./keys.js";
 import { inside, type Place, type Scope, tableAs } from "./scope.js";
 import {
   compareValues,
@@ -22,7 +21,7 @@ import {
   orBroken,
   undecided,
 } from "./single-test.js";
-import { fitsOf, isReadable, isUnreadable, Joins } from "./value.js";
+import { fitsOf, isReadable, isUnreadable, Joins, type Part, type Value } from "./value.js";
 
 /** A condition as a formula of single tests: true exactly where the model says true. */
 export function conditionFormula(expression: Expression, scope: Scope): Formula {
@@ -62,10 +61,8 @@ function writeTest(expression: Expression, isNegated: boolean, scope: Scope, mod
       return writeMatch(expression, isNegated, joins, scope, mode);
     case "is-null":
       return isNull(joins.value(expression.operand), isNegated, joins, mode);
-    case "belongs": {
-      const path: Operand = { kind: "field", type: lastOf(expression.path).type, path: expression.path };
-      return writeBelongs(joins, path, keysOf(expression.asker), isNegated, scope, mode);
-    }
+    case "belongs":
+      return writeBelongs(expression, isNegated, joins, scope, mode);
     case "above":
       return writeAbove(expression, isNegated, joins, scope, mode);
     case "exists":
@@ -73,7 +70,7 @@ function writeTest(expression: Expression, isNegated: boolean, scope: Scope, mod
     case "may":
       return writeMay(expression, isNegated, joins, scope, mode);
     case "open":
-      return never;
+      return writeMembership(expression.name, isNegated, scope, mode);
     case "truth":
     case "and":
     case "or":
@@ -162,22 +159,45 @@ function writeMatch(
 
 /** Whether what a path leads to, any of it, is one of the askers: false, not unknown, where it leads nowhere. */
 function writeBelongs(
-  joins: Joins,
-  path: Operand,
-  askers: readonly Scalar[] | undefined,
+  { path, asker }: TestOf<"belongs">,
   isNegated: boolean,
+  joins: Joins,
   scope: Scope,
   mode: Mode,
 ): Formula {
-  const value = joins.value(path);
-  if (value.kind !== "parts") return never;
-  const { parts } = value;
-  if (askers === undefined) {
+  const parts = joins.path(scope.record, path);
+  const match = isAskers(parts, asker, joins, scope);
+  if (match === undefined) {
     // Who asks cannot be told: nobody, where the path leads to nobody.
+    const value: Value = { kind: "parts", parts };
     if (mode === "bad") return isNegated ? formula("and", []) : isNull(value, true, joins, mode);
     return isNegated ? isNull(value, false, joins, mode) : never;
   }
-  return leadsTo(joins, parts, isOneOf(parts, askers, scope.dialect), isNegated, mode);
+  return leadsTo(joins, parts, match, isNegated, mode);
+}
+
+/** Whether these parts, or any element of a list, name who asks or what they hold a role on; undefined where that is not known. */
+function isAskers(parts: readonly Part[], asker: Operand, joins: Joins, scope: Scope): Fragment | undefined {
+  const { dialect } = scope;
+  if (asker.kind === "held") return scope.asker && isHeld(parts, scope.asker.held(asker.role), dialect);
+  const keys = keysOf(asker);
+  if (keys !== undefined) return isOneOf(parts, keys, dialect);
+  const [only] = parts;
+  const key = joins.value(asker);
+  const [person] = key.kind === "parts" ? key.parts : [];
+  if (only === undefined || person === undefined) return undefined;
+  return only.type.element === undefined
+    ? dialect.compare("=", only.type, only.sql, person.sql)
+    : dialect.contains(only.type, only.stored, person.sql);
+}
+
+/** What is not known of a holder of roles is never true; a statement for anybody asks what the number is. */
+function writeMembership(name: string, isNegated: boolean, scope: Scope, mode: Mode): Formula {
+  const found = scope.asker?.membership(name);
+  if (found === undefined) return never;
+  const sought = isNegated ? False : True;
+  const [one, other] = [String(sought), String(Bad)].map(raw) as [Fragment, Fragment];
+  return single(mode === "true" ? sql`${found} = ${one}` : sql`${found} in (${one}, ${other})`);
 }
 
 function writeAbove(
@@ -190,13 +210,18 @@ function writeAbove(
   const value = joins.value({ kind: "field", type: lastOf(path).type, path });
   const [part] = value.kind === "parts" ? value.parts : [];
   if (value.kind !== "parts" || part === undefined) return never;
-  if (asker.kind !== "constant" || asker.value === null) {
+  const boss = joins.value(asker);
+  const [top] = boss.kind === "parts" ? boss.parts : [];
+  if (top === undefined) {
     if (mode === "bad") return isNegated ? formula("and", []) : isNull(value, true, joins, mode);
     return isNegated ? isNull(value, false, joins, mode) : never;
   }
   const person = joins.place(scope.plan.of(line.table).table);
-  const below = isBelow(part, asker.value, person, line, scope);
-  return leadsTo(joins, value.parts, below, isNegated, mode, hasOpenLine(part, person, line, scope));
+  const below = isBelow(part, top, person, line, scope);
+  const openLine = hasOpenLine(part, person, line, scope);
+  // A visitor is above nobody, whatever the line.
+  const open = openLine && (top.isConstant ? openLine : allOf([openLine, sql`${top.sql} is not null`]));
+  return leadsTo(joins, value.parts, below, isNegated, mode, open);
 }
 
 function writeExists(

@@ -4,7 +4,7 @@ import type { Scalar } from "../schema/scalar.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { listElements } from "../schema/types/list.js";
 import type { Dialect } from "./dialect.js";
-import { allOf, anyOf, type Fragment, raw } from "./fragment.js";
+import { allOf, anyOf, type Fragment, join, raw, sql } from "./fragment.js";
 import { constantPart, isStorable, type Part } from "./value.js";
 
 /** An address that is written out, in as many parts as what it is compared with; undefined for what is no such address. */
@@ -26,6 +26,24 @@ export function keysOf(operand: Operand): readonly Scalar[] | undefined {
   return type.element === undefined ? [value] : listElements(value);
 }
 
+/** Whether these parts are the key of a record on which whoever asks holds a role; of a list, whether any element is. */
+export function isHeld(parts: readonly Part[], held: Fragment, dialect: Dialect): Fragment {
+  const [only] = parts;
+  if (only === undefined) return raw("false");
+  if (only.type.element !== undefined) {
+    const found = raw(dialect.quoteName("held"));
+    const key = raw(`${dialect.quoteName("held")}.${dialect.quoteName("key")}`);
+    const isIn = dialect.contains(only.type, only.stored, key);
+    return sql`exists (select 1 from (${held}) ${found} (${raw(dialect.quoteName("key"))}) where ${isIn})`;
+  }
+  // A list that is made once, so that an index can serve the test.
+  if (parts.length === 1) return sql`${only.sql} = any (array(${held}))`;
+  return sql`(${join(
+    parts.map((part) => part.sql),
+    ", ",
+  )}) in (${held})`;
+}
+
 /** Whether these parts are the key of one of some records; of a list, whether any element is. */
 export function isOneOf(parts: readonly Part[], keys: readonly Scalar[], dialect: Dialect): Fragment {
   const [only] = parts;
@@ -41,7 +59,7 @@ export function isOneOf(parts: readonly Part[], keys: readonly Scalar[], dialect
     return dialect.among(only.type, only.sql, constants);
   }
   const equals = (key: readonly Part[]) =>
-    allOf(parts.map(({ type, sql }, index) => dialect.compare("=", type, sql, (key[index] as Part).sql)));
+    allOf(parts.map((part, index) => dialect.compare("=", part.type, part.sql, (key[index] as Part).sql)));
   return anyOf(known.map(equals));
 }
 

@@ -1,3 +1,4 @@
+import type { SessionOperand } from "../conditions/expression.js";
 import type { Field, Table } from "../schema/schema.js";
 import type { Plan } from "../session/plan.js";
 import type { Dialect } from "./dialect.js";
@@ -9,6 +10,16 @@ export interface Place {
   readonly alias: string;
 }
 
+/** What only a session knows of the one who asks, for statements that find it out themselves: worked out once for each. */
+export interface OpenAsker {
+  /** The value of an operand, or of a reference made by other fields, of each part; null for a visitor. */
+  readonly value: (operand: SessionOperand) => Fragment;
+  /** A select of the keys of the records on which they hold a scoped role, a column for each part of the key. */
+  readonly held: (role: string) => Fragment;
+  /** Whether they hold a role or are in a group: the number of a truth value. */
+  readonly membership: (name: string) => Fragment;
+}
+
 /** What writing a condition needs to know. */
 export interface Scope {
   readonly dialect: Dialect;
@@ -18,6 +29,8 @@ export interface Scope {
   readonly record: Place;
   /** Inside `exists`: the record that the rule is about. */
   readonly outer: Place | undefined;
+  /** Undefined where the plan is that of a session, in which all of it is constant. */
+  readonly asker: OpenAsker | undefined;
   /** How many aliases are in use around the condition; what stands beside each other uses the same ones. */
   readonly depth: number;
   /** The alias that the statement's own record has, in lower case. */
@@ -25,8 +38,8 @@ export interface Scope {
 }
 
 /** The scope of a condition about one record of a statement. */
-export function scopeOf(dialect: Dialect, plan: Plan, record: Place): Scope {
-  return { dialect, plan, record, outer: undefined, depth: 0, taken: record.alias.toLowerCase() };
+export function scopeOf(dialect: Dialect, plan: Plan, record: Place, asker?: OpenAsker): Scope {
+  return { dialect, plan, record, asker, outer: undefined, depth: 0, taken: record.alias.toLowerCase() };
 }
 
 /** The scope of a condition about another record, inside one that uses `depth` aliases. */

@@ -1,4 +1,4 @@
-import { type Field, type FieldPath, lastOf, writtenOut } from "../schema/schema.js";
+import { type Field, lastOf, pathOf, writtenOut } from "../schema/schema.js";
 import { conditionOf } from "../session/conditions.js";
 import type { Gate } from "../session/gate.js";
 import type { ShowAction } from "../session/mask.js";
@@ -29,7 +29,7 @@ export function shownFormula(plan: TableGates, action: ShowAction, field: Field,
 function sourceShown(plan: TableGates, action: ShowAction, field: Field, scope: Scope): Formula {
   if (field.lookup === undefined) return formula("and", []);
   const { through, field: source } = field.lookup;
-  const path = writtenOut(through) as unknown as FieldPath;
+  const path = pathOf(writtenOut(through));
   const missing = new Joins(scope);
   const isNull = missing.isNull(missing.path(scope.record, path));
   const joins = new Joins(scope);
@@ -41,7 +41,7 @@ function sourceShown(plan: TableGates, action: ShowAction, field: Field, scope: 
 
 /** The value of a lookup, null where its reference leads nowhere; undefined where it ends in a made reference. */
 export function lookupColumn(field: Field, scope: Scope): Fragment | undefined {
-  const path = writtenOut(field) as unknown as FieldPath;
+  const path = pathOf(writtenOut(field));
   if (lastOf(path).by !== undefined) return undefined;
   const joins = new Joins(scope);
   const [part] = joins.path(scope.record, path);

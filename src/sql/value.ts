@@ -1,6 +1,6 @@
-import type { Operand } from "../conditions/expression.js";
+import type { Operand, SessionOperand } from "../conditions/expression.js";
 import type { Scalar } from "../schema/scalar.js";
-import { type Field, type FieldPath, lastOf, type Table } from "../schema/schema.js";
+import { type Field, type FieldPath, lastOf, pathOf, type Table } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import type { Dialect } from "./dialect.js";
 import { allOf, anyOf, type Fragment, join, sql } from "./fragment.js";
@@ -131,16 +131,29 @@ export class Joins {
           type: operand.type,
           sql: this.#scope.dialect.stored(operand.type, part.stored),
         }));
-      // What only a session knows is not known of a holder of roles.
-      case "unreadable":
       case "me":
-      case "held":
       case "request":
       case "today":
+        return this.#asked(operand);
+      // Which records a role is held on is asked by itself: see keys.ts.
+      case "held":
+      case "unreadable":
         return { kind: "unreadable" };
       default:
         return operand satisfies never;
     }
+  }
+
+  /** What only a session knows: not known of a holder of roles, and found out by a statement that is for anybody. */
+  #asked(operand: Exclude<SessionOperand, { readonly kind: "held" }>): Value {
+    const { asker, dialect } = this.#scope;
+    if (asker === undefined) return { kind: "unreadable" };
+    const part = (one: typeof operand): Part => ({ ...partOf(one.type, asker.value(one), dialect), isReached: false });
+    const made = operand.kind === "me" ? lastOf(operand.path).by : undefined;
+    if (operand.kind !== "me" || made === undefined) return { kind: "parts", parts: [part(operand)] };
+    const before = operand.path.slice(0, -1);
+    const parts = made.map((field) => part({ ...operand, type: field.type, path: pathOf([...before, field]) }));
+    return { kind: "parts", parts };
   }
 
   /** The record that a path's last reference leads to, whose other fields a test may then read. */
@@ -181,21 +194,16 @@ export class Joins {
   }
 
   #column(place: Place, field: Field): Part {
-    const { dialect } = this.#scope;
     const stored = column(this.#scope, place, field);
-    const { type } = field;
-    const value = dialect.stored(type, stored);
-    const fits = dialect.fits(type, stored);
-    // A json value can be JSON's own null, which is null here: so what is null is asked of the value.
-    return {
-      type,
-      sql: value,
-      stored: type.base === "json" ? value : stored,
-      fits,
-      isConstant: false,
-      isReached: this.#ways.has(place.alias),
-    };
+    return { ...partOf(field.type, stored, this.#scope.dialect), isReached: this.#ways.has(place.alias) };
   }
+}
+
+function partOf(type: FieldType, stored: Fragment, dialect: Dialect): Omit<Part, "isReached"> {
+  const value = dialect.stored(type, stored);
+  const fits = dialect.fits(type, stored);
+  // A json value can be JSON's own null, which is null here: so what is null is asked of the value.
+  return { type, sql: value, stored: type.base === "json" ? value : stored, fits, isConstant: false };
 }
 
 export function constantPart(type: FieldType, value: Scalar, dialect: Dialect): Part {
