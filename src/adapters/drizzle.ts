@@ -7,7 +7,7 @@ import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import type { ShowAction } from "../session/mask.js";
 import { type ActionOf, partsOf, type Session } from "../session/session.js";
 import type { Dialect } from "../sql/dialect.js";
-import type { Fragment } from "../sql/fragment.js";
+import { type Fragment, plainPieces } from "../sql/fragment.js";
 import { maskedColumns as columnsOf } from "../sql/masked-select.js";
 import { whereFragment } from "../sql/where.js";
 
@@ -61,7 +61,9 @@ export function maskedColumns<D extends TableTypes, T extends Table>(
 }
 
 function sqlOf(fragment: Fragment): SQL {
-  const chunks = fragment.map((piece) => (typeof piece === "string" ? sql.raw(piece) : sql`${sql.param(piece.param)}`));
+  const chunks = plainPieces(fragment).map((piece) =>
+    typeof piece === "string" ? sql.raw(piece) : sql`${sql.param(piece.param)}`,
+  );
   return sql.join(chunks);
 }
 

@@ -14,7 +14,7 @@ import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { ShowAction } from "../session/mask.js";
 import { partsOf, type Session } from "../session/session.js";
 import type { Dialect } from "../sql/dialect.js";
-import type { Fragment } from "../sql/fragment.js";
+import { type Fragment, plainPieces } from "../sql/fragment.js";
 import { maskedFragment } from "../sql/masked-select.js";
 
 export interface KyselyOptions {
@@ -215,7 +215,7 @@ function isNode(value: unknown): value is Node {
 function rawNode(fragment: Fragment): RawNode {
   const texts = [""];
   const parameters: ValueNode[] = [];
-  for (const piece of fragment) {
+  for (const piece of plainPieces(fragment)) {
     if (typeof piece === "string") texts[texts.length - 1] += piece;
     else {
       parameters.push(ValueNode.create(piece.param));

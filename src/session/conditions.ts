@@ -50,7 +50,8 @@ function anyOf(gates: readonly Gate[]): Expression {
   return or(gates.map((gate) => gate.condition()));
 }
 
-function known(plan: TableGates): Expression {
+/** Whether a record is known: any field of it is listed or viewed. */
+export function known(plan: TableGates): Expression {
   return or([anyOf(plan.seen("list").visible), anyOf(plan.seen("view").visible)]);
 }
 

@@ -116,11 +116,11 @@ export function attemptNew(plan: TablePlan, action: "create" | "import", field: 
   });
   if (reach === "none") {
     const refusing = gates.find((gate) => gate.reach === "none");
-    const block = refusing?.steps.find((step) => step.phase === "block" && step.before.kind === "truth");
+    const block = refusing?.placed.find(({ step }) => step.phase === "block" && step.before.kind === "truth")?.step;
     return block?.decision ?? { permitted: false, reason: "not-permitted" };
   }
   const last = gates[gates.length - 1];
-  const permit = last?.steps.find((step) => step.phase === "permit");
+  const permit = last?.placed.find(({ step }) => step.phase === "permit")?.step;
   if (permit === undefined) return { permitted: false, reason: "not-permitted" };
   return reach === "all" ? permit.decision : permit.tentativeDecision;
 }

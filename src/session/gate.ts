@@ -2,6 +2,7 @@ import { and, type Expression, not, or, pushNots } from "../conditions/expressio
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { False, True } from "../conditions/truth.js";
+import type { Rows } from "../rules/cells.js";
 import { type Confirmation, type Decision, notPermitted, withConfirmations } from "./decision.js";
 import type { Reach } from "./reach.js";
 import { appliesToChange, type Step } from "./step.js";
@@ -27,12 +28,19 @@ export interface Gate {
   readonly hasPermits: boolean;
   /** Of a refusal: whether it stopped what another rule would have permitted. */
   readonly wouldPermit: (row: Row, reading: Reading) => boolean;
-  /** The steps that it looks at; which of them count may depend on the record's row in a grid. */
-  readonly steps: readonly Step[];
+  /** The steps that it looks at, each with the rows of a grid in which it counts. */
+  readonly placed: readonly PlacedStep[];
+}
+
+/** A step with the rows that it covers of one column; undefined: all of them. */
+export interface PlacedStep {
+  readonly step: Step;
+  readonly rows: readonly Rows[] | undefined;
 }
 
 /** A gate whose steps count for every record. `steps` are in the order of `cheapFirst`. */
 export interface FlatGate extends Gate {
+  readonly steps: readonly Step[];
   readonly blocks: readonly Step[];
   readonly permits: readonly Step[];
   readonly confirms: readonly Step[];
@@ -47,6 +55,7 @@ export function flatGate(steps: readonly Step[]): FlatGate {
   const attemptCondition = () => gateCondition(blocks.filter(isWithoutBecomes).map(testOf), permits.map(testOf));
   const hasChoice = steps.some((step) => step.hasBecomes || step.isCrossing);
   return {
+    placed: steps.map((step) => ({ step, rows: undefined })),
     steps,
     blocks,
     permits,

@@ -3,15 +3,17 @@ import { compileRead, type Read, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { hasRow, type Rows } from "../rules/cells.js";
 import type { Field } from "../schema/schema.js";
-import { type FlatGate, flatGate, type Gate, gateCondition, isWithoutBecomes, judgeSteps } from "./gate.js";
+import {
+  type FlatGate,
+  flatGate,
+  type Gate,
+  gateCondition,
+  isWithoutBecomes,
+  judgeSteps,
+  type PlacedStep,
+} from "./gate.js";
 import { anyReach, type Reach } from "./reach.js";
 import { appliesOnTheWayIn, appliesToChange, cheapFirst, type Step } from "./step.js";
-
-/** A step with the rows that it covers of one column; undefined: all of them. */
-export interface PlacedStep {
-  readonly step: Step;
-  readonly rows: readonly Rows[] | undefined;
-}
 
 /**
  * The gate of a grid's column. The rows fall into segments at the borders of its ranges; in each, the same steps count,
@@ -63,7 +65,7 @@ export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
     return judgeSteps(blocks, from.permits, confirms, applies);
   };
   return {
-    steps: placed.map(({ step }) => step),
+    placed,
     decide: (row, reading) => at(row, reading).decide(row, reading),
     attempt: (row, reading) => at(row, reading).attempt(row, reading),
     change,
@@ -95,7 +97,7 @@ function placedCondition(position: Field, placed: readonly PlacedStep[]): Expres
   return gateCondition(of("block"), of("permit"));
 }
 
-function isAmong(position: Field, rows: readonly Rows[]): Expression {
+export function isAmong(position: Field, rows: readonly Rows[]): Expression {
   const { type } = position;
   const bound = (op: "<=" | ">=", value: number): Expression =>
     Number.isFinite(value)

@@ -3,8 +3,8 @@ import type { Row } from "../conditions/source.js";
 import type { ActionName } from "../rules/actions.js";
 import { joinRows, type Rows } from "../rules/cells.js";
 import { type Field, isOwn, type Table } from "../schema/schema.js";
-import { type Decide, flatGate, type Gate } from "./gate.js";
-import { gridGate, type PlacedStep } from "./grid-gate.js";
+import { type Decide, flatGate, type Gate, type PlacedStep } from "./gate.js";
+import { gridGate } from "./grid-gate.js";
 import type { Step } from "./step.js";
 
 /** The gates of one table for one class of equal persons. */

@@ -1,5 +1,5 @@
-import { type Expression, type Operand, pushNots } from "../conditions/expression.js";
-import { Bad, False, True } from "../conditions/truth.js";
+import { type Expression, not, type Operand, operandsOf, pushNots } from "../conditions/expression.js";
+import { Bad, False, True, type Truth, Unknown } from "../conditions/truth.js";
 import { lastOf } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { listElements } from "../schema/types/list.js";
@@ -28,6 +28,16 @@ export function conditionFormula(expression: Expression, scope: Scope): Formula 
   return write(pushNots(expression), scope, "true");
 }
 
+/** The number of the truth value that a condition has. */
+export function truthNumber(expression: Expression, scope: Scope): Fragment {
+  const number = (truth: Truth) => raw(String(truth));
+  const when = (one: Expression, mode: Mode) => print(write(pushNots(one), scope, mode));
+  const isTrue = sql`when ${when(expression, "true")} then ${number(True)}`;
+  const isFalse = sql`when ${when(not(expression), "true")} then ${number(False)}`;
+  const isBad = sql`when ${when(expression, "bad")} then ${number(Bad)}`;
+  return sql`case ${isTrue} ${isFalse} ${isBad} else ${number(Unknown)} end`;
+}
+
 function write(expression: Expression, scope: Scope, mode: Mode): Formula {
   switch (expression.kind) {
     case "truth":
@@ -39,10 +49,28 @@ function write(expression: Expression, scope: Scope, mode: Mode): Formula {
         expression.terms.map((term) => write(term, scope, mode)),
       );
     case "not":
-      return writeTest(expression.term, true, scope, mode);
+      return markFixed(writeTest(expression.term, true, scope, mode), expression.term);
     default:
-      return writeTest(expression, false, scope, mode);
+      return markFixed(writeTest(expression, false, scope, mode), expression);
   }
+}
+
+/** Marks what depends on nothing but who asks: a statement for anybody works it out once. */
+function markFixed(one: Formula, expression: Expression): Formula {
+  const isFixed = expression.kind === "open" || (isComparing(expression) && operandsOf(expression).every(isOfSession));
+  if (!isFixed) return one;
+  const mark = (term: Formula): Formula =>
+    term.kind === "test" ? { ...term, isFixed: true } : { ...term, terms: term.terms.map(mark) };
+  return mark(one);
+}
+
+function isComparing({ kind }: Expression): boolean {
+  return kind === "compare" || kind === "in" || kind === "in-list" || kind === "match" || kind === "is-null";
+}
+
+function isOfSession(operand: Operand): boolean {
+  if (operand.kind === "shift" || operand.kind === "as-decimal") return isOfSession(operand.operand);
+  return operand.kind !== "field" && operand.kind !== "outer";
 }
 
 /** A single test, or its opposite. */
@@ -179,7 +207,7 @@ function writeBelongs(
 /** Whether these parts, or any element of a list, name who asks or what they hold a role on; undefined where that is not known. */
 function isAskers(parts: readonly Part[], asker: Operand, joins: Joins, scope: Scope): Fragment | undefined {
   const { dialect } = scope;
-  if (asker.kind === "held") return scope.asker && isHeld(parts, scope.asker.held(asker.role), dialect);
+  if (asker.kind === "held") return scope.asker && isHeld(parts, scope.asker.held(asker.role));
   const keys = keysOf(asker);
   if (keys !== undefined) return isOneOf(parts, keys, dialect);
   const [only] = parts;

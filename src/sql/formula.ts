@@ -3,11 +3,16 @@ import { allOf, anyOf, type Fragment } from "./fragment.js";
 /** A condition over single tests, without "not". The empty "and" is true, the empty "or" false. */
 export type Formula =
   | { readonly kind: "and" | "or"; readonly terms: readonly Formula[] }
-  /** `id` is the same for tests that are written alike. */
-  | { readonly kind: "test"; readonly fragment: Fragment; readonly id: string };
+  /** `id` is the same for tests that are written alike. `isFixed`: it asks only who asks, and nothing of a record. */
+  | { readonly kind: "test"; readonly fragment: Fragment; readonly id: string; readonly isFixed: boolean };
 
-export function test(fragment: Fragment): Formula {
-  return { kind: "test", fragment, id: JSON.stringify(fragment) };
+export function test(fragment: Fragment, isFixed = false): Formula {
+  return { kind: "test", fragment, id: JSON.stringify(fragment), isFixed };
+}
+
+/** Whether it asks nothing of a record. */
+export function isFixed(one: Formula): boolean {
+  return one.kind === "test" ? one.isFixed : one.terms.every(isFixed);
 }
 
 /** Flattened, without constants, and without terms that another one makes superfluous. */

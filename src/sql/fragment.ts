@@ -3,7 +3,12 @@ import { portierError } from "../schema/problems.js";
 /** A piece of a statement: text that this package wrote, with values kept apart from it. */
 export type Fragment = readonly Piece[];
 
-type Piece = string | { readonly param: unknown };
+type PlainPiece = string | { readonly param: unknown };
+
+export type Piece =
+  | PlainPiece
+  /** What a statement for anybody finds out about the one who asks: a column of who asks, see row-security/. */
+  | { readonly fact: string };
 
 /** A statement's text with placeholders, and the values for them in order. */
 export interface Statement {
@@ -22,6 +27,11 @@ export function sql(text: TemplateStringsArray, ...parts: readonly Fragment[]): 
 /** A value, for which a placeholder stands in the text. */
 export function param(value: unknown): Fragment {
   return [{ param: value }];
+}
+
+/** What is found out about the one who asks. */
+export function fact(name: string): Fragment {
+  return [{ fact: name }];
 }
 
 /** Text that was made here, such as a quoted name or a number. */
@@ -48,6 +58,14 @@ function chain(terms: readonly Fragment[], separator: string, none: string): Fra
   return terms.length === 1 ? first : sql`(${join(terms, separator)})`;
 }
 
+/** The pieces of a fragment that is for one person. */
+export function plainPieces(fragment: Fragment): readonly PlainPiece[] {
+  return fragment.map((piece) => {
+    if (typeof piece === "string" || "param" in piece) return piece;
+    throw new TypeError("this condition is for anybody: it goes into views alone");
+  });
+}
+
 /** Writes a fragment out. `first` is the position of its first placeholder, 1-based. */
 export function finish(fragment: Fragment, placeholder: (position: number) => string, first = 1): Statement {
   if (!Number.isInteger(first) || first < 1) {
@@ -55,7 +73,7 @@ export function finish(fragment: Fragment, placeholder: (position: number) => st
   }
   const params: unknown[] = [];
   let text = "";
-  for (const piece of fragment) {
+  for (const piece of plainPieces(fragment)) {
     if (typeof piece === "string") text += piece;
     else {
       text += placeholder(first + params.length);

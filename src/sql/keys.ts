@@ -4,7 +4,7 @@ import type { Scalar } from "../schema/scalar.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { listElements } from "../schema/types/list.js";
 import type { Dialect } from "./dialect.js";
-import { allOf, anyOf, type Fragment, join, raw, sql } from "./fragment.js";
+import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
 import { constantPart, isStorable, type Part } from "./value.js";
 
 /** An address that is written out, in as many parts as what it is compared with; undefined for what is no such address. */
@@ -27,21 +27,10 @@ export function keysOf(operand: Operand): readonly Scalar[] | undefined {
 }
 
 /** Whether these parts are the key of a record on which whoever asks holds a role; of a list, whether any element is. */
-export function isHeld(parts: readonly Part[], held: Fragment, dialect: Dialect): Fragment {
-  const [only] = parts;
+export function isHeld([only]: readonly Part[], held: Fragment): Fragment {
   if (only === undefined) return raw("false");
-  if (only.type.element !== undefined) {
-    const found = raw(dialect.quoteName("held"));
-    const key = raw(`${dialect.quoteName("held")}.${dialect.quoteName("key")}`);
-    const isIn = dialect.contains(only.type, only.stored, key);
-    return sql`exists (select 1 from (${held}) ${found} (${raw(dialect.quoteName("key"))}) where ${isIn})`;
-  }
-  // A list that is made once, so that an index can serve the test.
-  if (parts.length === 1) return sql`${only.sql} = any (array(${held}))`;
-  return sql`(${join(
-    parts.map((part) => part.sql),
-    ", ",
-  )}) in (${held})`;
+  // Inside "coalesce" a list that is selected is a list, not the rows of a select.
+  return only.type.element === undefined ? sql`${only.sql} = any (coalesce(${held}))` : sql`${only.stored} && ${held}`;
 }
 
 /** Whether these parts are the key of one of some records; of a list, whether any element is. */

@@ -14,7 +14,7 @@ export interface Place {
 export interface OpenAsker {
   /** The value of an operand, or of a reference made by other fields, of each part; null for a visitor. */
   readonly value: (operand: SessionOperand) => Fragment;
-  /** A select of the keys of the records on which they hold a scoped role, a column for each part of the key. */
+  /** The keys of the records on which they hold a scoped role, as a list. */
   readonly held: (role: string) => Fragment;
   /** Whether they hold a role or are in a group: the number of a truth value. */
   readonly membership: (name: string) => Fragment;

@@ -1,0 +1,48 @@
+import type { Expression, Operand } from "../../conditions/expression.js";
+import { always, and, not } from "../../conditions/expression.js";
+import type { Ruleset } from "../../rules/compile-rules.js";
+import type { Rule } from "../../rules/rule.js";
+import { type Schema, singleKey } from "../../schema/schema.js";
+import { timestamp } from "../../schema/types/timestamp.js";
+import { Plan } from "../../session/plan.js";
+import { residualSteps } from "../../session/residual.js";
+import type { Asker } from "../../session/subject.js";
+
+/** The plan of a document for whoever asks: all that only a session knows is left to the statement. */
+export function planOfAnybody(ruleset: Ruleset): Plan {
+  return new Plan(ruleset.schema, residualSteps(ruleset, anybody(ruleset.schema)));
+}
+
+/** Anybody, of whom nothing is decided. That a person is there and active is asked once, around everything. */
+function anybody(schema: Schema): Asker {
+  return {
+    meets: true,
+    signedIn: isSomebody(schema),
+    membership: (name) => ({ kind: "open", name }),
+    inForce: ({ from, until }: Rule) => {
+      const terms: Expression[] = [];
+      if (from !== undefined) terms.push({ kind: "compare", op: ">=", left: moment, right: instant(from) });
+      if (until !== undefined) terms.push({ kind: "compare", op: "<", left: moment, right: instant(until) });
+      return and(terms);
+    },
+    known: (operand) => operand,
+  };
+}
+
+const moment: Operand = { kind: "request", type: timestamp, name: "now" };
+
+function instant(value: string): Operand {
+  return { kind: "constant", type: timestamp, value };
+}
+
+/** Without people, everybody who asks is a visitor. */
+function isSomebody({ people }: Schema): Expression {
+  const me = people && personOperand(people.table);
+  return me === undefined ? not(always) : not({ kind: "is-null", operand: me });
+}
+
+/** The key of the one who asks. */
+export function personOperand(people: Parameters<typeof singleKey>[0]): Operand | undefined {
+  const key = singleKey(people);
+  return key && { kind: "me", type: key.type, path: [key] };
+}

@@ -1,0 +1,95 @@
+import { always, type Expression, not } from "../../conditions/expression.js";
+import type { Field } from "../../schema/schema.js";
+import type { Gate, PlacedStep } from "../../session/gate.js";
+import { isAmong } from "../../session/grid-gate.js";
+import { conditionFormula } from "../condition.js";
+import { type Formula, formula, print, test } from "../formula.js";
+import { sql } from "../fragment.js";
+import type { Scope } from "../scope.js";
+
+/** The records that a change is judged on, as a statement has them. */
+export interface Change {
+  /** Undefined for a new record. */
+  readonly before: Scope | undefined;
+  /** Undefined for a record that goes. */
+  readonly after: Scope | undefined;
+}
+
+/** How one field, or an act, is judged. */
+export interface Verdict {
+  /** True exactly where the change is permitted. */
+  readonly permitted: Formula;
+  /** Where each block stops it, and each confirmation is asked for. */
+  readonly applies: readonly { readonly placed: PlacedStep; readonly when: Formula }[];
+}
+
+/** The verdict of a gate on a change, as the gate's own judging in memory says it. */
+export function verdictOn(gate: Gate, change: Change, position: Field | undefined): Verdict {
+  const applies = gate.placed.map((placed) => ({ placed, when: appliesTo(placed, change, position) }));
+  const of = (phase: PlacedStep["step"]["phase"]) =>
+    applies.filter(({ placed }) => placed.step.phase === phase).map(({ when }) => when);
+  return {
+    permitted: formula("and", [...of("block").map(isNot), formula("or", of("permit"))]),
+    applies: applies.filter(({ placed }) => placed.step.phase !== "permit"),
+  };
+}
+
+function appliesTo(placed: PlacedStep, { before, after }: Change, position: Field | undefined): Formula {
+  if (before !== undefined && after !== undefined) return appliesToEdit(placed, before, after, position);
+  const record = before ?? after;
+  if (record === undefined) return formula("or", []);
+  const { step } = placed;
+  const test = step.phase === "permit" ? isTrue(step.before, record) : isNotFalse(step.before, record);
+  return formula("and", [isIn(placed, record, position), test]);
+}
+
+function appliesToEdit(placed: PlacedStep, before: Scope, after: Scope, position: Field | undefined): Formula {
+  const { step } = placed;
+  const stays = isIn(placed, before, position);
+  const arrives = isIn(placed, after, position);
+  const later = step.after ?? always;
+  if (step.phase === "permit") {
+    return formula("and", [stays, arrives, isTrue(step.before, before), isTrue(later, after)]);
+  }
+  const onEdit = step.bothWays
+    ? formula("and", [
+        isNotFalse(step.who, before),
+        formula("or", [isNotFalse(step.where, before), isNotFalse(step.where, after)]),
+      ])
+    : formula("and", [isNotFalse(step.before, before), isNotFalse(later, after)]);
+  if (placed.rows === undefined || position === undefined) return onEdit;
+  const onTheWayIn = formula("and", [
+    isNotFalse(step.who, before),
+    isNotFalse(step.where, after),
+    isNotFalse(later, after),
+  ]);
+  const stayed = formula("and", [stays, onEdit]);
+  if (!step.isCrossing) return formula("or", [stayed, formula("and", [arrives, isNot(stays), onTheWayIn])]);
+  const isPlaced = formula("and", [isNot(isUnplaced(position, before)), isNot(isUnplaced(position, after))]);
+  const within = formula("and", [stays, arrives, isPlaced]);
+  return formula("and", [isNot(within), formula("or", [stayed, formula("and", [arrives, onTheWayIn])])]);
+}
+
+/** Whether a record's row is among those of a step. A place that is not known is held, and given away by no permit. */
+function isIn({ step, rows }: PlacedStep, record: Scope, position: Field | undefined): Formula {
+  if (rows === undefined || position === undefined) return formula("and", []);
+  const among = isTrue(isAmong(position, rows), record);
+  return step.phase === "permit" ? among : formula("or", [among, isUnplaced(position, record)]);
+}
+
+function isUnplaced(position: Field, record: Scope): Formula {
+  return isTrue({ kind: "is-null", operand: { kind: "field", type: position.type, path: [position] } }, record);
+}
+
+function isTrue(expression: Expression, record: Scope): Formula {
+  return conditionFormula(expression, record);
+}
+
+function isNotFalse(expression: Expression, record: Scope): Formula {
+  return isNot(isTrue(not(expression), record));
+}
+
+export function isNot(one: Formula): Formula {
+  if (one.kind !== "test" && one.terms.length === 0) return formula(one.kind === "and" ? "or" : "and", []);
+  return test(sql`(${print(one)}) is not true`, one.kind === "test" && one.isFixed);
+}

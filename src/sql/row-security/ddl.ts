@@ -1,0 +1,101 @@
+import { quoteText } from "../../schema/scalar.js";
+import type { Fragment } from "../fragment.js";
+import { postgres } from "../postgres.js";
+
+/** How a statement comes to what it asks of the one who asks. */
+export type FactWriter = (name: string) => string;
+
+/** Where {@link whoAsks} is among the tables. */
+export const joined: FactWriter = (name) => `${alias}.${postgres.quoteName(name)}`;
+
+/** Where a condition is to be served by an index, or stands alone: worked out once for the statement. */
+export function selected(schema: string): FactWriter {
+  return (name) => `(select ${joined(name)} from ${whoAsks(schema)})`;
+}
+
+/** The one who asks, as a table of one row. */
+export function whoAsks(schema: string): string {
+  return `${qualified(schema, "me")}() ${alias}`;
+}
+
+const alias = postgres.quoteName("who asks");
+
+/** A fragment with its values written out, for statements that take no parameters. */
+export function written(fragment: Fragment, facts: FactWriter = joined): string {
+  return fragment
+    .map((piece) => {
+      if (typeof piece === "string") return piece;
+      return "fact" in piece ? facts(piece.fact) : literal(piece.param);
+    })
+    .join("");
+}
+
+/**
+ * A value as PostgreSQL reads it, whatever `standard_conforming_strings` says: functions are read anew in each session, and
+ * whoever opens one sets that.
+ */
+export function literal(value: unknown): string {
+  if (value === null || value === undefined) return "null";
+  if (typeof value === "number" || typeof value === "boolean" || typeof value === "bigint") return String(value);
+  const text = typeof value === "string" ? value : JSON.stringify(value);
+  return text.includes("\\") ? ` E${quoteText(text.replaceAll("\\", "\\\\"))}` : quoteText(text);
+}
+
+/** A name in quotes, below that of a schema. */
+export function qualified(schema: string, name: string): string {
+  return `${postgres.quoteName(schema)}.${postgres.quoteName(name)}`;
+}
+
+/** Text between dollars, with a tag that it does not hold. */
+export function dollars(body: string): string {
+  let tag = "$portier$";
+  for (let n = 2; body.includes(tag); n++) tag = `$portier${n}$`;
+  return `${tag}\n${body}\n${tag}`;
+}
+
+/** A list of texts as a value. */
+export function textArray(texts: readonly string[]): string {
+  return `array[${texts.map(literal).join(", ")}]::text[]`;
+}
+
+/** Lines moved to the right. */
+export function indent(text: string, by = "  "): string {
+  return text.replace(/^(?=.)/gm, by);
+}
+
+/**
+ * Names of functions that are told apart in the 63 bytes that PostgreSQL keeps of a name: one that is longer, or is taken
+ * by another thing, is given a number.
+ */
+export class Names {
+  readonly #given = new Map<string, string>();
+  readonly #taken = new Set<string>();
+
+  /** The name of a thing; `id` tells things apart that would be called alike. */
+  of(wanted: string, id = wanted): string {
+    const known = this.#given.get(id);
+    if (known !== undefined) return known;
+    let name = shortened(wanted, 63);
+    for (let n = 2; this.#taken.has(name); n++) name = `${shortened(wanted, 58)} ${n}`;
+    this.#taken.add(name);
+    this.#given.set(id, name);
+    return name;
+  }
+}
+
+function shortened(text: string, bytes: number): string {
+  const encoder = new TextEncoder();
+  let kept = "";
+  let used = 0;
+  for (const character of text) {
+    used += encoder.encode(character).length;
+    if (used > bytes) return kept;
+    kept += character;
+  }
+  return kept;
+}
+
+/** A column of a table as a type: `"staff"."id"%type`. */
+export function typeOf(source: string, column: string): string {
+  return `${source}.${postgres.quoteName(column)}%type`;
+}

@@ -1,0 +1,186 @@
+import type { Field, People } from "../../schema/schema.js";
+import { postgres } from "../postgres.js";
+import { sourceName } from "../scope.js";
+import { dollars, literal, qualified, typeOf } from "./ddl.js";
+
+/** The schemas that the migration makes. */
+export interface Schemas {
+  /** What people and programs use: the views, and the functions that say who asks. */
+  readonly seen: string;
+  /** What these are made of; closed to everybody. */
+  readonly inside: string;
+  /** Where the tables are that name no schema. */
+  readonly tables: string;
+}
+
+/** What a function is made from: its body runs with the rights of the migration's user, and in no schema of the caller's. */
+export function definerFunction(
+  schemas: Schemas,
+  head: string,
+  body: string,
+  { language = "plpgsql", volatility = "volatile" } = {},
+): string {
+  const path = `pg_catalog, ${postgres.quoteName(schemas.tables)}, pg_temp`;
+  const marks = `language ${language} ${volatility} parallel restricted security definer set search_path = ${path}`;
+  return `create function ${head}\n  ${marks}\nas ${dollars(body)}`;
+}
+
+/** The functions by which the application says who asks, and by which everything else finds it out. */
+export function foundation(schemas: Schemas, people: People | undefined, askerView: () => string): string[] {
+  const { seen, inside } = schemas;
+  const at = (name: string) => qualified(inside, name);
+  const seal = definerFunction(
+    schemas,
+    `${at("seal")}(said text) returns text`,
+    `  -- Good for this transaction of this connection alone.
+  with key as (select bytes from ${at("secret")}),
+  message as (select convert_to(pg_backend_pid() || ' ' || extract(epoch from now()) || ' ' || said, 'UTF8') as bytes)
+  select encode(sha256(key.bytes || sha256(key.bytes || message.bytes)), 'hex') from key, message`,
+    { language: "sql", volatility: "stable" },
+  );
+  const askAs = definerFunction(
+    schemas,
+    `${qualified(seen, "ask_as")}(person text, request jsonb default '{}') returns void`,
+    `declare
+  said jsonb := jsonb_build_object('person', person, 'request', request);
+begin
+  perform set_config('portier.asker', ${at("seal")}(said::text) || said::text, true);
+  -- Worked out once for the transaction, so that all of it is judged by one state of things.
+  said := said || jsonb_build_object('asker', (select to_jsonb(a) from ${at("asker")} a));
+  perform set_config('portier.asker', ${at("seal")}(said::text) || said::text, true);
+  perform set_config('portier.confirmed', '', true);
+end`,
+  );
+  const confirm = definerFunction(
+    schemas,
+    `${qualified(seen, "confirm")}(variadic rules text[]) returns void`,
+    `begin
+  perform set_config('portier.confirmed', to_jsonb(rules)::text, true);
+end`,
+  );
+  const said = definerFunction(
+    schemas,
+    `${at("said")}() returns jsonb`,
+    `declare
+  sealed text := current_setting('portier.asker', true);
+begin
+  if coalesce(sealed, '') = '' then
+    -- Nobody has said who asks: whoever has a login of their own is themselves, and everybody else nobody.
+    return (select jsonb_build_object('person', person) from ${at("logins")} where login = session_user);
+  end if;
+  if left(sealed, 64) is distinct from ${at("seal")}(substr(sealed, 65)) then
+    raise exception using errcode = 'insufficient_privilege',
+      message = 'who asks was not said by ${seen.replaceAll("'", "''")}.ask_as in this transaction';
+  end if;
+  return substr(sealed, 65)::jsonb;
+end`,
+    { volatility: "stable" },
+  );
+  const me = definerFunction(
+    schemas,
+    `${at("me")}() returns ${at("asker")}`,
+    `declare
+  said jsonb := ${at("said")}();
+begin
+  if said ? 'asker' then
+    return jsonb_populate_record(null::${at("asker")}, said -> 'asker');
+  end if;
+  return (select a from ${at("asker")} a);
+end`,
+    { volatility: "stable" },
+  );
+  const fault = definerFunction(
+    schemas,
+    `${at("fault")}(what text) returns boolean`,
+    `begin
+  raise exception using errcode = 'data_exception', message = what;
+end`,
+  );
+  const refuse = definerFunction(
+    schemas,
+    `${at("refuse")}(what text, action text, refused text[], missing text[], notes text[]) returns void`,
+    `declare
+  fields text := array_to_string(array_remove(refused, ''), ', ');
+  said text[] := '{}';
+begin
+  if refused <> '{}' then
+    said := said || format('not permitted: %s %s%s', action, what, ': ' || nullif(fields, ''));
+  end if;
+  if missing <> '{}' then
+    said := said || format('no such record: %s', array_to_string(missing, ', '));
+  end if;
+  raise exception using
+    errcode = case when refused = '{}' then 'foreign_key_violation' else 'insufficient_privilege' end,
+    message = array_to_string(said, '; '), table = what,
+    hint = coalesce((select string_agg(distinct note, ' ') from unnest(notes) note), '');
+end`,
+  );
+  const confirmed = definerFunction(
+    schemas,
+    `${at("confirmed")}() returns text[]`,
+    `begin
+  return array(select jsonb_array_elements_text(nullif(current_setting('portier.confirmed', true), '')::jsonb));
+end`,
+    { volatility: "stable" },
+  );
+  const unconfirmed = definerFunction(
+    schemas,
+    `${at("unconfirmed")}(what text, action text, asked text[], notes jsonb) returns void`,
+    `declare
+  rules text[] := array(select distinct rule from unnest(asked) rule where not rule = any (${at("confirmed")}()) order by rule);
+begin
+  raise exception using errcode = 'raise_exception', table = what,
+    message = format('to be confirmed: %s %s: %s', action, what,
+      (select string_agg(notes ->> rule, ' ' order by rule) from unnest(rules) rule)),
+    hint = format('select ${seen.replaceAll("'", "''").replaceAll("%", "%%")}.confirm(%s), then the same again',
+      (select string_agg(quote_literal(rule), ', ') from unnest(rules) rule));
+end`,
+  );
+  const unfit = definerFunction(
+    schemas,
+    `${at("unfit")}(what text, state text, broken text, field text) returns void`,
+    `begin
+  -- The database's own message would quote values that may be hidden.
+  raise exception using errcode = state, table = what, constraint = broken, column = field,
+    message = case state
+      when '23502' then format('%s: a value is needed in %s', what, field)
+      when '23505' then format('%s: this key or value cannot be used (%s)', what, broken)
+      else format('%s: these values cannot be stored (%s)', what, coalesce(nullif(broken, ''), state))
+    end;
+end`,
+  );
+  const key = people?.table.key[0] as Field | undefined;
+  const person =
+    people === undefined || key === undefined
+      ? []
+      : [
+          definerFunction(
+            schemas,
+            `${at("person")}(said jsonb) returns ${typeOf(sourceName(postgres, people.table), key.column)}`,
+            `begin
+  return said ->> 'person';
+end`,
+            { volatility: "stable" },
+          ),
+        ];
+  return [
+    `create table if not exists ${at("secret")} (one boolean primary key default true check (one), bytes bytea not null)`,
+    // 32 bytes that nobody can guess: a random UUID has 122 bits of them.
+    `insert into ${at("secret")} (bytes) select sha256(convert_to(string_agg(gen_random_uuid()::text, ''), 'UTF8'))
+  from generate_series(1, 4) on conflict do nothing`,
+    `create table if not exists ${at("logins")} (login name primary key, person text not null)`,
+    `comment on table ${at("logins")} is ${literal("Database users who are a person when nobody has said who asks.")}`,
+    seal,
+    said,
+    fault,
+    ...person,
+    askerView(),
+    me,
+    askAs,
+    confirm,
+    confirmed,
+    unconfirmed,
+    refuse,
+    unfit,
+  ];
+}

@@ -1,0 +1,221 @@
+import type { Table } from "../../schema/schema.js";
+import type { AnyTables, TableTypes } from "../../schema/table-types.js";
+import { type Portier, rulesetOf } from "../../session/portier.js";
+import { postgres } from "../postgres.js";
+import { sourceName } from "../scope.js";
+import { tableName } from "../where.js";
+import { planOfAnybody } from "./anybody.js";
+import { AskerView } from "./asker-view.js";
+import { dollars, literal, qualified } from "./ddl.js";
+import { definerFunction, foundation, type Schemas } from "./foundation.js";
+import { seenView } from "./seen-view.js";
+import { writeTriggers } from "./write-triggers.js";
+
+export interface RowSecurityOptions {
+  /** The schema of the views that people and programs use from now on. Default: `portier`. */
+  readonly schema?: string;
+  /** The schema of the tables that name none. Default: `public`. */
+  readonly tables?: string;
+  /** Database roles that may use the views. More can be given by the migration's own function `admit`. */
+  readonly users?: readonly string[];
+  /** Database roles that may, besides, say who asks: the application. */
+  readonly applications?: readonly string[];
+}
+
+/** A document's rules as scripts for PostgreSQL. */
+export interface RowSecurity {
+  /** Puts the rules in force, in place of earlier ones; can be run again. One transaction. */
+  readonly migration: string;
+  /** Takes it all away, and gives back the rights on the tables that were taken. */
+  readonly removal: string;
+}
+
+/**
+ * Writes the rules of a document into PostgreSQL (15 and newer), so that they hold for whoever reaches the database.
+ *
+ * The tables are closed to everybody but their owner. In their place there is a view of the same name and columns in a
+ * schema of its own, which shows what the one who asks may list, and judges what is written to it row by row. The
+ * application says who asks by `select portier.ask_as('KEY')`, for the rest of its transaction.
+ *
+ * Run by the owner of the tables. What it cannot hold is told in docs/row-security.md.
+ *
+ * @throws PortierError where a rule cannot be held by a database.
+ */
+export function rowSecurity<T extends TableTypes = AnyTables>(
+  portier: Portier<T>,
+  { schema = "portier", tables = "public", users = [], applications = [] }: RowSecurityOptions = {},
+): RowSecurity {
+  const ruleset = rulesetOf(portier);
+  const schemas: Schemas = { seen: schema, inside: `${schema}_inside`, tables };
+  const plan = planOfAnybody(ruleset);
+  const asker = new AskerView(ruleset, plan, schemas.inside);
+  const all = [...ruleset.schema.tables.values()];
+  const views = all.flatMap((table) => [
+    seenView(plan, table, asker, schemas),
+    `comment on view ${qualified(schema, tableName(table.source))} is ${literal(`${mark}what whoever asks may list of ${table.name}.`)}`,
+    ...writeTriggers(ruleset.schema, plan, table, asker, schemas),
+  ]);
+  const statements = [
+    "begin",
+    `set local search_path = ${postgres.quoteName(tables)}, pg_catalog, pg_temp`,
+    owned(all),
+    ...schemasOf(schemas),
+    cleared(schemas),
+    ...foundation(schemas, ruleset.schema.people, () => asker.statement()),
+    ...views,
+    ...closed(all, schemas),
+    ...admission(schemas),
+    ...users.map((role) => `select ${qualified(schemas.inside, "admit")}(${literal(role)})`),
+    ...applications.map((role) => `select ${qualified(schemas.inside, "admit")}(${literal(role)}, true)`),
+    "commit",
+  ];
+  return { migration: script(statements), removal: script(removal(all, schemas)) };
+}
+
+function script(statements: readonly string[]): string {
+  return `${statements.join(";\n\n")};\n`;
+}
+
+function schemasOf({ seen, inside }: Schemas): string[] {
+  const quote = postgres.quoteName;
+  return [
+    `create schema if not exists ${quote(seen)}`,
+    `create schema if not exists ${quote(inside)}`,
+    `revoke all on schema ${quote(inside)} from public`,
+  ];
+}
+
+/** Takes away what an earlier run made, and nothing else. What others have made of it stands in the way: then nothing changes. */
+function cleared({ seen, inside }: Schemas): string {
+  return `do ${dollars(`declare
+  made record;
+begin
+  for made in
+    select format('drop view %s', c.oid::regclass) as statement, 1 as turn
+    from pg_class c join pg_namespace n on n.oid = relnamespace
+    where relkind = 'v' and nspname = ${literal(seen)} and obj_description(c.oid, 'pg_class') like ${literal(`${mark}%`)}
+    union all select format('drop view %s', c.oid::regclass), 3
+    from pg_class c join pg_namespace n on n.oid = relnamespace where relkind = 'v' and nspname = ${literal(inside)}
+    union all select format('drop function %s', p.oid::regprocedure), case when proname = 'me' then 2 else 4 end
+    from pg_proc p join pg_namespace n on n.oid = pronamespace
+    where nspname = ${literal(inside)} or nspname = ${literal(seen)} and proname in ('ask_as', 'confirm')
+    order by turn
+  loop
+    execute made.statement;
+  end loop;
+end`)}`;
+}
+
+/** By which the views of this package are known from others in the same schema. */
+const mark = "Portier: ";
+
+/** Whoever makes the views lends them their rights: that must be the owner of the tables, and nobody greater. */
+function owned(tables: readonly Table[]): string {
+  const names = tables.map((table) => literal(sourceName(postgres, table))).join(", ");
+  return `do ${dollars(`declare
+  foreign_table regclass;
+begin
+  select oid into foreign_table from pg_class
+  where oid = any (array[${names}]::regclass[]) and relowner <> (select oid from pg_roles where rolname = current_user) limit 1;
+  if found then
+    raise exception using message = format('%s belongs to somebody else', foreign_table),
+      hint = 'run this as the owner of the tables: set role OWNER';
+  end if;
+end`)}`;
+}
+
+/** Closes the tables, and keeps what rights there were. */
+function closed(tables: readonly Table[], { inside }: Schemas): string[] {
+  const revoked = qualified(inside, "revoked");
+  const names = tables.map((table) => literal(sourceName(postgres, table)));
+  return [
+    `create table if not exists ${revoked} (
+  id bigint generated always as identity primary key, closed regclass not null, given text not null
+)`,
+    `do ${dollars(`declare
+  part regclass;
+  held record;
+begin
+  for part in
+    with recursive parts as (
+      select unnest(array[${names.join(", ")}]::regclass[]) as oid
+      union select inhrelid::regclass from pg_inherits join parts on inhparent = parts.oid
+    ) select oid from parts
+  loop
+    execute format('alter table %s enable row level security', part);
+    for held in
+      select case when grantee = 0 then 'public' else grantee::regrole::text end as grantee, privilege_type, is_grantable
+      from pg_class, aclexplode(relacl) where oid = part and grantee <> relowner
+    loop
+      insert into ${revoked} (closed, given) values (part, format('grant %s on %s to %s%s', held.privilege_type, part, held.grantee,
+        case when held.is_grantable then ' with grant option' else '' end));
+      execute format('revoke %s on %s from %s cascade', held.privilege_type, part, held.grantee);
+    end loop;
+    for held in
+      select attname, case when grantee = 0 then 'public' else grantee::regrole::text end as grantee, privilege_type
+      from pg_attribute join pg_class on pg_class.oid = attrelid, aclexplode(attacl)
+      where attrelid = part and not attisdropped and grantee <> relowner
+    loop
+      insert into ${revoked} (closed, given) values (part,
+        format('grant %s (%I) on %s to %s', held.privilege_type, held.attname, part, held.grantee));
+      execute format('revoke %s (%I) on %s from %s cascade', held.privilege_type, held.attname, part, held.grantee);
+    end loop;
+  end loop;
+end`)}`,
+  ];
+}
+
+/** Who may use the views is kept, so that a later run gives it to them again. */
+function admission(schemas: Schemas): string[] {
+  const { seen, inside } = schemas;
+  const quote = postgres.quoteName;
+  const admitted = qualified(inside, "admitted");
+  const admit = definerFunction(
+    schemas,
+    `${qualified(inside, "admit")}(role name, says_who_asks boolean default false) returns void`,
+    `begin
+  insert into ${admitted} values (role, says_who_asks)
+    on conflict on constraint admitted_pkey do update set says_who_asks = excluded.says_who_asks;
+  execute format('grant usage on schema ${quote(seen).replaceAll("%", "%%").replaceAll("'", "''")} to %I', role);
+  execute format('grant select, insert, update, delete on all tables in schema ${quote(seen).replaceAll("%", "%%").replaceAll("'", "''")} to %I', role);
+  execute format('grant execute on function ${qualified(seen, "confirm").replaceAll("%", "%%").replaceAll("'", "''")}(text[]) to %I', role);
+  execute format('grant execute on function ${qualified(inside, "me").replaceAll("%", "%%").replaceAll("'", "''")}() to %I', role);
+  execute format('%s execute on function ${qualified(seen, "ask_as").replaceAll("%", "%%").replaceAll("'", "''")}(text, jsonb) %s %I',
+    case when says_who_asks then 'grant' else 'revoke' end, case when says_who_asks then 'to' else 'from' end, role);
+end`,
+  );
+  return [
+    `create table if not exists ${admitted} (role name constraint admitted_pkey primary key, says_who_asks boolean not null)`,
+    admit,
+    `revoke all on all functions in schema ${quote(seen)}, ${quote(inside)} from public`,
+    `revoke all on all tables in schema ${quote(seen)}, ${quote(inside)} from public`,
+    `select ${qualified(inside, "admit")}(role, says_who_asks) from ${admitted} where exists (select 1 from pg_roles where rolname = role)`,
+  ];
+}
+
+function removal(tables: readonly Table[], schemas: Schemas): string[] {
+  const { seen, inside } = schemas;
+  const quote = postgres.quoteName;
+  const open = tables.map((table) => `alter table if exists ${sourceName(postgres, table)} disable row level security`);
+  return [
+    "begin",
+    `set local search_path = ${quote(schemas.tables)}, pg_catalog, pg_temp`,
+    `do ${dollars(`declare
+  kept text;
+begin
+  for kept in select given from ${qualified(inside, "revoked")} order by id
+  loop
+    begin
+      execute kept;
+    exception when undefined_object or undefined_table or undefined_column then
+      raise warning 'not given back, as it is gone: %', kept;
+    end;
+  end loop;
+end`)}`,
+    ...open,
+    cleared(schemas),
+    `drop table ${["secret", "logins", "revoked", "admitted"].map((name) => qualified(inside, name)).join(", ")}`,
+    `drop schema ${quote(seen)}, ${quote(inside)}`,
+    "commit",
+  ];
+}

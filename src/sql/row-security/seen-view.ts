@@ -1,0 +1,54 @@
+import { type Field, isOwn, type Table } from "../../schema/schema.js";
+import { conditionOf } from "../../session/conditions.js";
+import type { Plan } from "../../session/plan.js";
+import { conditionFormula } from "../condition.js";
+import { type Formula, formula, given, isAlways, isFixed, isNever, print, test } from "../formula.js";
+import { type Fragment, raw, sql } from "../fragment.js";
+import { postgres } from "../postgres.js";
+import { column, type Scope, scopeOf, tableAs } from "../scope.js";
+import { shownFormula } from "../shown.js";
+import { tableName } from "../where.js";
+import type { AskerView } from "./asker-view.js";
+import { joined, qualified, selected, whoAsks, written } from "./ddl.js";
+import type { Schemas } from "./foundation.js";
+
+/**
+ * What whoever asks sees of a table, as a view that reads it with the rights of its owner: the records that they may list,
+ * null where a field is hidden. Conditions from outside that can fail, or tell, are tried on no other record.
+ */
+export function seenView(plan: Plan, table: Table, asker: AskerView, { seen, inside }: Schemas): string {
+  const alias = tableName(table.source);
+  const scope = scopeOf(postgres, plan, { table, alias }, asker);
+  const gates = plan.of(table.name);
+  const rows = formula("and", [asker.meets, conditionFormula(conditionOf(gates, "list"), scope)]);
+  const columns = table.fields.filter(isOwn).map((field) => {
+    const when = given(rows, shownFormula(gates, "list", field, scope));
+    return sql`${shownColumn(field, when, scope)} as ${raw(postgres.quoteName(field.column))}`;
+  });
+  const view = qualified(seen, alias);
+  const select = columns.map((one) => `  ${written(one, joined)}`).join(",\n");
+  const isMasked = columns.some((one) => one.some((piece) => typeof piece !== "string" && "fact" in piece));
+  const from = `${written(tableAs(scope, scope.record))}${isMasked ? ` cross join ${whoAsks(inside)}` : ""}`;
+  const where = written(print(selectedOnce(rows, inside)), selected(inside));
+  return `create view ${view} with (security_barrier) as select\n${select}\n  from ${from}\n  where ${where}`;
+}
+
+/** Of the column's own type also where it is never shown. */
+function shownColumn(field: Field, when: Formula, scope: Scope): Fragment {
+  const value = column(scope, scope.record, field);
+  if (isAlways(when)) return value;
+  return isNever(when) ? sql`case when false then ${value} end` : sql`case when ${print(when)} then ${value} end`;
+}
+
+/** What asks nothing of a record, put together as far as it goes and worked out once for the statement. */
+function selectedOnce(one: Formula, inside: string): Formula {
+  if (one.kind === "test" ? one.isFixed : isFixed(one)) {
+    if (one.kind !== "test" && one.terms.length === 0) return one;
+    return test(raw(`(select ${written(print(one), joined)} from ${whoAsks(inside)})`), true);
+  }
+  if (one.kind === "test") return one;
+  const fixed = one.terms.filter(isFixed);
+  const others = one.terms.filter((term) => !isFixed(term)).map((term) => selectedOnce(term, inside));
+  const once = fixed.length === 0 ? [] : [selectedOnce(formula(one.kind, fixed), inside)];
+  return { kind: one.kind, terms: [...once, ...others] };
+}

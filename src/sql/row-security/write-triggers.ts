@@ -1,0 +1,423 @@
+import type { Scalar } from "../../schema/scalar.js";
+import { type Field, isOwn, type Schema, singleKey, type Table } from "../../schema/schema.js";
+import { known } from "../../session/conditions.js";
+import type { Gate } from "../../session/gate.js";
+import type { Plan, TablePlan } from "../../session/plan.js";
+import { conditionFormula } from "../condition.js";
+import { type Formula, formula, implies, isAlways, isNever, print } from "../formula.js";
+import { allOf, anyOf, type Fragment, join, raw, sql } from "../fragment.js";
+import { postgres } from "../postgres.js";
+import { column, type Scope, scopeOf, sourceName, tableAs, inside as within } from "../scope.js";
+import { shownFormula } from "../shown.js";
+import { Joins } from "../value.js";
+import { tableName } from "../where.js";
+import type { AskerView } from "./asker-view.js";
+import { type Change, isNot, type Verdict, verdictOn } from "./change-formula.js";
+import { indent, literal, qualified, textArray, whoAsks, written } from "./ddl.js";
+import { definerFunction, type Schemas } from "./foundation.js";
+
+/** What the triggers of one table are written from. */
+interface Writing {
+  readonly schema: Schema;
+  readonly schemas: Schemas;
+  readonly plan: TablePlan;
+  readonly table: Table;
+  readonly asker: AskerView;
+  readonly before: Scope;
+  readonly after: Scope;
+}
+
+const quote = postgres.quoteName;
+
+/**
+ * The triggers through which a table's view is written: each row is judged on the record as it is stored, locked, and on
+ * what it would become; then the table itself is written, with the rights of its owner. One refused row ends the statement.
+ */
+export function writeTriggers(schema: Schema, plan: Plan, table: Table, asker: AskerView, schemas: Schemas): string[] {
+  const scope = (alias: string) => scopeOf(postgres, plan, { table, alias }, asker);
+  const writing: Writing = {
+    schema,
+    schemas,
+    plan: plan.of(table.name),
+    table,
+    asker,
+    before: scope("before"),
+    after: scope("after"),
+  };
+  return [
+    ...trigger(writing, "insert", insertBody(writing)),
+    ...defaults(writing),
+    ...trigger(writing, "update", updateBody(writing)),
+    ...trigger(writing, "delete", deleteBody(writing)),
+  ];
+}
+
+function trigger({ schemas, table }: Writing, event: string, body: string): string[] {
+  const name = qualified(schemas.inside, `${event} ${table.name}`);
+  const view = qualified(schemas.seen, tableName(table.source));
+  return [
+    definerFunction(schemas, `${name}() returns trigger`, body),
+    `create trigger judge_${event} instead of ${event} on ${view} for each row execute function ${name}()`,
+  ];
+}
+
+/** What the view's columns hold when nothing is given: the document's defaults, and who asks as the owner. */
+function defaults(writing: Writing): string[] {
+  const { schemas, table } = writing;
+  const view = qualified(schemas.seen, tableName(table.source));
+  return table.fields.filter(isOwn).flatMap((field) => {
+    const value = standardValue(field, writing, (name) => `(${qualified(schemas.inside, "me")}()).${quote(name)}`);
+    return value === "null" ? [] : [`alter view ${view} alter column ${quote(field.column)} set default ${value}`];
+  });
+}
+
+function standardValue(field: Field, { table, schema, asker }: Writing, fact: (name: string) => string): string {
+  const { people } = schema;
+  const key = people && singleKey(people.table);
+  const isOwner = table.owner?.length === 1 && table.owner[0] === field;
+  if (isOwner && people !== undefined && key !== undefined) {
+    const me = written(asker.value({ kind: "me", type: key.type, path: [key] }), fact);
+    if (field.type.target === people.table.name) return me;
+    if (field.type.element?.target === people.table.name) return `array[${me}]`;
+  }
+  if (field.default === null || field.default === undefined) return "null";
+  if (field.type.base === "json") return literal(JSON.stringify(field.default));
+  return written(postgres.constant(field.type, field.type.canonical(field.default) as Scalar));
+}
+
+const declarations = `#variable_conflict use_column
+declare
+  _given text[];
+  _refused text[] := '{}';
+  _missing text[] := '{}';
+  _notes text[] := '{}';
+  _asked text[] := '{}';
+  _permitted boolean;
+  _note text[];
+  _ask text[];
+  _state text;
+  _constraint text;
+  _column text;`;
+
+function variables({ table }: Writing, names: readonly string[]): string {
+  return names.map((name) => `\n  ${name} ${sourceName(postgres, table)}%rowtype;`).join("");
+}
+
+function updateBody(writing: Writing): string {
+  const { table, plan, before, after } = writing;
+  const change: Change = { before, after };
+  const own = table.fields.filter(isOwn);
+  const verdicts = verdictsOf(plan.fields("edit").gates, own, change, table);
+  const settable = own.filter((field) => (plan.fields("edit").gates[field.index] as Gate).hasPermits);
+  const copies = own.map(
+    (field) => `if ${literal(field.name)} = any (_given) then _after.${col(field)} := new.${col(field)}; end if;`,
+  );
+  const sets = settable.map((field) => `${col(field)} = _after.${col(field)}`).join(", ");
+  const write = `update ${sourceName(postgres, table)} set ${sets} where ${keyIs(table, "old")};`;
+  return `${declarations}${variables(writing, ["_before", "_after"])}
+begin
+${indent(loadBefore(writing))}
+  _given := array_remove(array[
+    ${own.map((field) => givenIn(field, writing)).join(",\n    ")}], null);
+  if _given = '{}' then return new; end if;
+  _after := _before;
+${indent(copies.join("\n"))}
+${indent(judged(verdicts, change, writing))}
+${indent(references(own, change, writing))}
+${indent(answer("edit", writing))}
+${indent(settable.length === 0 ? "null;" : shielded(write, writing))}
+${indent(shownAgain(writing, "_after"))}
+end`;
+}
+
+function insertBody(writing: Writing): string {
+  const { table, plan, after, asker } = writing;
+  const change: Change = { before: undefined, after };
+  const own = table.fields.filter(isOwn);
+  const act = verdictOn(plan.act("create"), change, table.grid?.position);
+  const verdicts = verdictsOf(plan.fields("create").gates, own, change, table);
+  const standard = (field: Field) =>
+    standardValue(field, writing, (name) => `(${qualified(writing.schemas.inside, "me")}()).${quote(name)}`);
+  const given = own.map(
+    (field) =>
+      `case when ${comparable(`new.${col(field)}`, field)} is distinct from ${comparable(standard(field), field)} then ${literal(field.name)} end`,
+  );
+  const copies = own.map((field) => `_after.${col(field)} := new.${col(field)};`);
+  const permitted = { ...act, permitted: formula("and", [asker.meets, act.permitted]) };
+  return `${declarations}${variables(writing, ["_after"])}
+  _columns text[];
+begin
+${indent(copies.join("\n"))}
+  _given := array_remove(array[
+    ${given.join(",\n    ")}], null);
+${indent(judgedAct(permitted, change, writing))}
+${indent(judged(verdicts, change, writing))}
+${indent(references(own, change, writing))}
+${indent(answer("create", writing))}
+${indent(shielded(insertion(own, table), writing))}
+${indent(shownAgain(writing, "_after"))}
+end`;
+}
+
+function deleteBody(writing: Writing): string {
+  const { table, plan, before } = writing;
+  const change: Change = { before, after: undefined };
+  const verdict = verdictOn(plan.act("delete"), change, table.grid?.position);
+  return `${declarations}${variables(writing, ["_before"])}
+begin
+${indent(loadBefore(writing))}
+${indent(judgedAct(verdict, change, writing))}
+${indent(answer("delete", writing))}
+${indent(shielded(`delete from ${sourceName(postgres, table)} where ${keyIs(table, "old")};`, writing))}
+  return old;
+end`;
+}
+
+/** Columns that the database fills where nothing is given must not be named then. */
+function insertion(own: readonly Field[], table: Table): string {
+  const stored = own.filter((field) => !field.computed);
+  const source = sourceName(postgres, table);
+  const generated = stored.filter((field) => field.generated);
+  if (generated.length === 0) {
+    const values = stored.map((field) => `_after.${col(field)}`).join(", ");
+    return `insert into ${source} (${stored.map(col).join(", ")}) values (${values}) returning * into _after;`;
+  }
+  const always = textArray(stored.filter((field) => !field.generated).map((field) => field.column));
+  const more = generated.map(
+    (field) =>
+      `if _after.${col(field)} is not null then _columns := _columns || ${literal(field.column)}::text; end if;`,
+  );
+  const format = literal(
+    `insert into ${source.replaceAll("%", "%%")} (%s) select %s from (select ($1).*) r returning *`,
+  );
+  return `_columns := ${always};
+${more.join("\n")}
+execute (
+  select format(${format}, string_agg(format('%I', name), ', '), string_agg(format('r.%I', name), ', '))
+  from unnest(_columns) name
+) into _after using _after;`;
+}
+
+/** The record as it is stored, locked; a record that is not known is not there. */
+function loadBefore({ table, asker, plan, before, schemas }: Writing): string {
+  const isKnown = formula("and", [asker.meets, conditionFormula(known(plan), before)]);
+  return `select t.* into _before from ${sourceName(postgres, table)} t where ${keyIs(table, "old", "t")} for update;
+if not found then return null; end if;
+${select(isKnown, { before, after: undefined }, schemas, "_permitted")}
+if _permitted is not true then return null; end if;`;
+}
+
+function keyIs({ key }: Table, record: string, alias?: string): string {
+  const prefix = alias === undefined ? "" : `${alias}.`;
+  return key.map((field) => `${prefix}${col(field)} = ${record}.${col(field)}`).join(" and ");
+}
+
+/** Whether a field is given: it differs from what is seen, or from what is stored where it is opened but not listed. */
+function givenIn(field: Field, { plan, before, schemas }: Writing): string {
+  const isNew = (than: string) =>
+    `${comparable(`new.${col(field)}`, field)} is distinct from ${comparable(`${than}.${col(field)}`, field)}`;
+  const [list, view] = (["list", "view"] as const).map((action) => shownFormula(plan, action, field, before));
+  const name = literal(field.name);
+  if (list === undefined || view === undefined || implies(view, list)) {
+    return `case when ${isNew("old")} then ${name} end`;
+  }
+  const isHidden = written(print(isNot(formula("or", [list, view]))));
+  const from = rows({ before, after: undefined }, schemas);
+  return `case when ${isNew("old")} and (${isNew("_before")} or (select ${isHidden} from ${from})) then ${name} end`;
+}
+
+function comparable(value: string, field: Field): string {
+  return field.type.base === "json" ? `cast(${value} as jsonb)` : value;
+}
+
+interface FieldsVerdict extends Verdict {
+  readonly fields: readonly string[];
+}
+
+/** Fields under the same rules are judged together. */
+function verdictsOf(gates: readonly Gate[], fields: readonly Field[], change: Change, table: Table): FieldsVerdict[] {
+  const names = new Map<Gate, string[]>();
+  for (const field of fields) {
+    const gate = gates[field.index] as Gate;
+    names.set(gate, [...(names.get(gate) ?? []), field.name]);
+  }
+  return [...names].map(([gate, own]) => ({ ...verdictOn(gate, change, table.grid?.position), fields: own }));
+}
+
+function judged(verdicts: readonly FieldsVerdict[], change: Change, writing: Writing): string {
+  const refused = (fields: readonly string[]) =>
+    `_refused := _refused || array(select f from unnest(_given) f where f = any (${textArray(fields)}));`;
+  return verdicts
+    .map((verdict) => {
+      const { fields } = verdict;
+      const never = isNever(verdict.permitted);
+      const lines = never ? refused(fields) : verdictLines(verdict, refused(fields), change, writing);
+      return `if _given && ${textArray(fields)} then\n${indent(lines)}\nend if;`;
+    })
+    .join("\n");
+}
+
+function judgedAct(verdict: Verdict, change: Change, writing: Writing): string {
+  return verdictLines(verdict, "_refused := _refused || ''::text;", change, writing);
+}
+
+function verdictLines(verdict: Verdict, refuse: string, change: Change, { schemas }: Writing): string {
+  const collected = (phase: "block" | "confirm", value: (rule: Verdict["applies"][number]) => string | undefined) => {
+    const cases = verdict.applies.flatMap((one) => {
+      const said = one.placed.step.phase === phase ? value(one) : undefined;
+      return said === undefined ? [] : [sql`case when ${print(one.when)} then ${raw(literal(said))}::text end`];
+    });
+    return cases.length === 0 ? undefined : sql`array_remove(array[${join(cases, ", ")}], null)`;
+  };
+  const notes = collected("block", ({ placed }) => placed.step.note);
+  const asks = collected("confirm", ({ placed }) => placed.step.rule);
+  const noteLines =
+    notes === undefined ? [] : [selectFrom(notes, change, schemas, "_note"), "_notes := _notes || _note;"];
+  const askLines = asks === undefined ? [] : [selectFrom(asks, change, schemas, "_ask"), "_asked := _asked || _ask;"];
+  const otherwise = askLines.length === 0 ? "" : `\nelse\n${indent(askLines.join("\n"))}`;
+  return `${select(verdict.permitted, change, schemas, "_permitted")}
+if _permitted is not true then
+${indent([refuse, ...noteLines].join("\n"))}${otherwise}
+end if;`;
+}
+
+function select(one: Formula, change: Change, schemas: Schemas, into: string): string {
+  return isAlways(one) ? `${into} := true;` : selectFrom(print(one), change, schemas, into);
+}
+
+function selectFrom(value: Fragment, change: Change, schemas: Schemas, into: string): string {
+  return `select ${written(value)} into ${into}\n  from ${rows(change, schemas)};`;
+}
+
+function rows({ before, after }: Change, schemas: Schemas): string {
+  const tables = [
+    ...(before === undefined ? [] : ["(select (_before).*) before"]),
+    ...(after === undefined ? [] : ["(select (_after).*) after"]),
+    whoAsks(schemas.inside),
+  ];
+  return tables.join(", ");
+}
+
+/** Changed references must lead to records that are known, or to the one who asks. */
+function references(own: readonly Field[], change: Change, writing: Writing): string {
+  const { table, schemas, after } = writing;
+  const lines: string[] = [];
+  for (const field of own) {
+    const lost =
+      field.type.target !== undefined ? isLost(field, after, writing) : hasLostElement(field, change, writing);
+    if (lost === undefined) continue;
+    const name = literal(field.name);
+    lines.push(
+      `if ${name} = any (_given) and not ${name} = any (_refused) then
+  select ${written(lost)} into _permitted
+    from ${rows(change, schemas)};
+  if _permitted then _missing := _missing || ${name}::text; end if;
+end if;`,
+    );
+  }
+  for (const field of table.fields) {
+    if (field.by === undefined || field.type.target === undefined) continue;
+    const parts = textArray(field.by.map((part) => part.name));
+    lines.push(
+      `if _given && ${parts} then
+  select ${written(isLost(field, after, writing))} into _permitted
+    from ${rows(change, schemas)};
+  if _permitted then
+    _missing := _missing || array(select f from unnest(_given) f where f = any (${parts}) and not f = any (_refused || _missing));
+  end if;
+end if;`,
+    );
+  }
+  return lines.join("\n");
+}
+
+/** Whether a reference, all of whose parts are there, leads to no known record. */
+function isLost(field: Field, record: Scope, writing: Writing): Fragment {
+  const joins = new Joins(record);
+  const target = joins.follow(record.record, [field]);
+  const found = joins.exists(print(knownAt(target.table, within(record, joins.depth, target, undefined), writing)));
+  const parts = (field.by ?? [field]).map((part) => column(record, record.record, part));
+  const isThere = parts.map((part) => sql`${part} is not null`);
+  const own = parts[0] === undefined ? [] : isMyself(parts[0], target.table, writing);
+  return allOf([...isThere, sql`not ${anyOf([found, ...own])}`]);
+}
+
+function hasLostElement(field: Field, change: Change, writing: Writing): Fragment | undefined {
+  const target = field.type.element?.target;
+  if (target === undefined) return undefined;
+  const { plan, after, before } = writing;
+  const { table } = plan.other(target);
+  const joins = new Joins(after);
+  const place = joins.place(table);
+  const scope = within(after, joins.depth, place, undefined);
+  const element = raw("e.key");
+  const key = column(scope, place, table.key[0] as Field);
+  const isKnown = print(knownAt(table, scope, writing));
+  const found = sql`exists (select 1 from ${tableAs(scope, place)} where ${key} = ${element} and ${isKnown})`;
+  const shown = formula("or", [shownFormula(plan, "list", field, before), shownFormula(plan, "view", field, before)]);
+  const stored = column(before, before.record, field);
+  const isNew =
+    change.before === undefined
+      ? []
+      : [sql`(${element} = any (case when ${print(shown)} then ${stored} end)) is not true`];
+  const isLostOne = allOf([...isNew, sql`not ${anyOf([found, ...isMyself(element, table, writing)])}`]);
+  return sql`exists (select 1 from unnest(${column(after, after.record, field)}) e(key) where e.key is not null and ${isLostOne})`;
+}
+
+function isMyself(key: Fragment, target: Table, { schema, asker }: Writing): Fragment[] {
+  const { people } = schema;
+  const personKey = people && singleKey(people.table);
+  if (people?.table !== target || personKey === undefined) return [];
+  const me = asker.value({ kind: "me", type: personKey.type, path: [personKey] });
+  return [sql`(${key} = ${me}) is true`];
+}
+
+function knownAt(table: Table, scope: Scope, { plan }: Writing): Formula {
+  return conditionFormula(known(plan.other(table.name)), scope);
+}
+
+/** Raises what was refused, is missing or must be confirmed first. */
+function answer(action: string, { schemas, table, plan }: Writing): string {
+  const what = literal(table.name);
+  const notes = new Map<string, string>();
+  const gates =
+    action === "delete"
+      ? [plan.act("delete")]
+      : action === "edit"
+        ? plan.fields("edit").gates
+        : [plan.act("create"), ...plan.fields("create").gates];
+  for (const { step } of gates.flatMap(({ placed }) => placed)) {
+    if (step.phase === "confirm") notes.set(step.rule, step.note ?? step.rule);
+  }
+  const confirmed =
+    notes.size === 0
+      ? ""
+      : `\nif not _asked <@ ${qualified(schemas.inside, "confirmed")}() then
+  perform ${qualified(schemas.inside, "unconfirmed")}(${what}, ${literal(action)}, _asked, ${literal(JSON.stringify(Object.fromEntries(notes)))});
+end if;`;
+  return `if _refused <> '{}' or _missing <> '{}' then
+  perform ${qualified(schemas.inside, "refuse")}(${what}, ${literal(action)}, _refused, _missing, _notes);
+end if;${confirmed}`;
+}
+
+/** What the database's own constraints say names values that may be hidden: only what kind of error it was goes out. */
+function shielded(statement: string, { table, schemas }: Writing): string {
+  return `begin
+${indent(statement)}
+exception when integrity_constraint_violation or data_exception then
+  get stacked diagnostics _state = returned_sqlstate, _constraint = constraint_name, _column = column_name;
+  perform ${qualified(schemas.inside, "unfit")}(${literal(table.name)}, _state, _constraint, _column);
+end;`;
+}
+
+/** What is returned is what is then seen; nothing of a record that is not seen any more. */
+function shownAgain({ schemas, table }: Writing, record: string): string {
+  const view = qualified(schemas.seen, tableName(table.source));
+  return `select v.* into new from ${view} v where ${keyIs(table, record, "v")};
+if not found then new := jsonb_populate_record(null::${view}, '{}'); end if;
+return new;`;
+}
+
+function col(field: Field): string {
+  return quote(field.column);
+}
