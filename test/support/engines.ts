@@ -24,6 +24,8 @@ export interface Engine {
   readonly misfit: (type: FieldType) => unknown;
   /** How a command finds it; undefined where it lives in this process. */
   readonly address?: string;
+  /** Runs several statements that take no parameters. PostgreSQL alone. */
+  readonly script?: (text: string) => Promise<unknown>;
   /** The schema of a server's database that is this engine's own. */
   readonly schema?: string;
   /** Cuts the link that a statement runs on; undefined where the database lives in this process. */
@@ -66,7 +68,12 @@ function postgresMisfit({ base, element, choices }: FieldType): unknown {
 async function openPglite(): Promise<Engine> {
   const database = await PGlite.create();
   const close = () => database.close();
-  return engine(pgliteConnection(database), { close, columnType: postgresType("text"), misfit: postgresMisfit });
+  return engine(pgliteConnection(database), {
+    close,
+    columnType: postgresType("text"),
+    misfit: postgresMisfit,
+    script: (text) => database.exec(text),
+  });
 }
 
 async function openPostgres(): Promise<Engine> {
@@ -86,6 +93,7 @@ async function openPostgres(): Promise<Engine> {
     misfit: postgresMisfit,
     address: `${connectionString}?options=${encodeURIComponent(options)}`,
     schema,
+    script: (text) => pool.query(text),
     cut: "select pg_terminate_backend(pg_backend_pid())",
   });
 }

@@ -104,15 +104,15 @@ end`,
   said text[] := '{}';
 begin
   if refused <> '{}' then
-    said := said || format('not permitted: %s %s%s', action, what, ': ' || nullif(fields, ''));
+    said := said || format('not permitted: %s %s%s', action, what, ' (' || nullif(fields, '') || ')');
   end if;
   if missing <> '{}' then
-    said := said || format('no such record: %s', array_to_string(missing, ', '));
+    said := said || format('no such record (%s)', array_to_string(missing, ', '));
   end if;
+  fields := (select string_agg(distinct note, ' ') from unnest(notes) note);
   raise exception using
-    errcode = case when refused = '{}' then 'foreign_key_violation' else 'insufficient_privilege' end,
-    message = array_to_string(said, '; '), table = what,
-    hint = coalesce((select string_agg(distinct note, ' ') from unnest(notes) note), '');
+    errcode = case when refused = '{}' then 'foreign_key_violation' else 'insufficient_privilege' end, table = what,
+    message = array_to_string(said, '; '), detail = coalesce(fields, 'The rules of the document do not permit it.');
 end`,
   );
   const confirmed = definerFunction(

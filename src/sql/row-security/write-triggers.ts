@@ -134,8 +134,10 @@ function insertBody(writing: Writing): string {
   const { table, plan, after, asker } = writing;
   const change: Change = { before: undefined, after };
   const own = table.fields.filter(isOwn);
-  const act = verdictOn(plan.act("create"), change, table.grid?.position);
-  const verdicts = verdictsOf(plan.fields("create").gates, own, change, table);
+  // Whoever meets nothing is refused everything; of a stored record they do not even know.
+  const met = <V extends Verdict>(one: V): V => ({ ...one, permitted: formula("and", [asker.meets, one.permitted]) });
+  const act = met(verdictOn(plan.act("create"), change, table.grid?.position));
+  const verdicts = verdictsOf(plan.fields("create").gates, own, change, table).map(met);
   const standard = (field: Field) =>
     standardValue(field, writing, (name) => `(${qualified(writing.schemas.inside, "me")}()).${quote(name)}`);
   const given = own.map(
@@ -143,14 +145,13 @@ function insertBody(writing: Writing): string {
       `case when ${comparable(`new.${col(field)}`, field)} is distinct from ${comparable(standard(field), field)} then ${literal(field.name)} end`,
   );
   const copies = own.map((field) => `_after.${col(field)} := new.${col(field)};`);
-  const permitted = { ...act, permitted: formula("and", [asker.meets, act.permitted]) };
   return `${declarations}${variables(writing, ["_after"])}
   _columns text[];
 begin
 ${indent(copies.join("\n"))}
   _given := array_remove(array[
     ${given.join(",\n    ")}], null);
-${indent(judgedAct(permitted, change, writing))}
+${indent(judgedAct(act, change, writing))}
 ${indent(judged(verdicts, change, writing))}
 ${indent(references(own, change, writing))}
 ${indent(answer("create", writing))}
