@@ -8,7 +8,7 @@ type PlainPiece = string | { readonly param: unknown };
 export type Piece =
   | PlainPiece
   /** What a statement for anybody finds out about the one who asks: a column of who asks, see row-security/. */
-  | { readonly fact: string };
+  | { readonly fact: string; readonly isList: boolean };
 
 /** A statement's text with placeholders, and the values for them in order. */
 export interface Statement {
@@ -30,8 +30,8 @@ export function param(value: unknown): Fragment {
 }
 
 /** What is found out about the one who asks. */
-export function fact(name: string): Fragment {
-  return [{ fact: name }];
+export function fact(name: string, isList = false): Fragment {
+  return [{ fact: name, isList }];
 }
 
 /** Text that was made here, such as a quoted name or a number. */

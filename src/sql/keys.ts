@@ -29,8 +29,7 @@ export function keysOf(operand: Operand): readonly Scalar[] | undefined {
 /** Whether these parts are the key of a record on which whoever asks holds a role; of a list, whether any element is. */
 export function isHeld([only]: readonly Part[], held: Fragment): Fragment {
   if (only === undefined) return raw("false");
-  // Inside "coalesce" a list that is selected is a list, not the rows of a select.
-  return only.type.element === undefined ? sql`${only.sql} = any (coalesce(${held}))` : sql`${only.stored} && ${held}`;
+  return only.type.element === undefined ? sql`${only.sql} = any (${held})` : sql`${only.stored} && ${held}`;
 }
 
 /** Whether these parts are the key of one of some records; of a list, whether any element is. */

@@ -41,7 +41,8 @@ export class AskerView implements OpenAsker {
 
   value(operand: SessionOperand): Fragment {
     const name = sessionOperandName(operand);
-    return this.#fact(name.replace(/^me\./, ""), name, () => this.#read(operand));
+    const isList = operand.type.element !== undefined;
+    return this.#fact(name.replace(/^me\./, ""), name, () => this.#read(operand), isList);
   }
 
   membership(name: string): Fragment {
@@ -55,7 +56,7 @@ export class AskerView implements OpenAsker {
   }
 
   held(role: string): Fragment {
-    return this.#fact(`${role} of`, `held ${role}`, () => this.#heldKeys(role));
+    return this.#fact(`${role} of`, `held ${role}`, () => this.#heldKeys(role), true);
   }
 
   /** The view, once everything that asks for its columns is written. */
@@ -76,10 +77,10 @@ export class AskerView implements OpenAsker {
     return `create view ${qualified(this.#schema, "asker")} as select\n${columns.join(",\n")}\n${from}`;
   }
 
-  #fact(wanted: string, id: string, make: () => Fragment): Fragment {
+  #fact(wanted: string, id: string, make: () => Fragment, isList = false): Fragment {
     const name = this.#names.of(wanted, id);
     if (!this.#columns.has(name)) this.#columns.set(name, make());
-    return fact(name);
+    return fact(name, isList);
   }
 
   /** The row of the one who asks, in the view. */

@@ -3,7 +3,7 @@ import type { Field } from "../../schema/schema.js";
 import type { Gate, PlacedStep } from "../../session/gate.js";
 import { isAmong } from "../../session/grid-gate.js";
 import { conditionFormula } from "../condition.js";
-import { type Formula, formula, print, test } from "../formula.js";
+import { type Formula, formula, isFixed, print, test } from "../formula.js";
 import { sql } from "../fragment.js";
 import type { Scope } from "../scope.js";
 
@@ -91,5 +91,5 @@ function isNotFalse(expression: Expression, record: Scope): Formula {
 
 export function isNot(one: Formula): Formula {
   if (one.kind !== "test" && one.terms.length === 0) return formula(one.kind === "and" ? "or" : "and", []);
-  return test(sql`(${print(one)}) is not true`, one.kind === "test" && one.isFixed);
+  return test(sql`(${print(one)}) is not true`, isFixed(one));
 }

@@ -3,14 +3,18 @@ import type { Fragment } from "../fragment.js";
 import { postgres } from "../postgres.js";
 
 /** How a statement comes to what it asks of the one who asks. */
-export type FactWriter = (name: string) => string;
+export type FactWriter = (name: string, isList: boolean) => string;
 
 /** Where {@link whoAsks} is among the tables. */
 export const joined: FactWriter = (name) => `${alias}.${postgres.quoteName(name)}`;
 
 /** Where a condition is to be served by an index, or stands alone: worked out once for the statement. */
 export function selected(schema: string): FactWriter {
-  return (name) => `(select ${joined(name)} from ${whoAsks(schema)})`;
+  return (name, isList) => {
+    const select = `(select ${joined(name, isList)} from ${whoAsks(schema)})`;
+    // After "any" a select alone would be read as rows, not as a list.
+    return isList ? `coalesce(${select})` : select;
+  };
 }
 
 /** The one who asks, as a table of one row. */
@@ -25,7 +29,7 @@ export function written(fragment: Fragment, facts: FactWriter = joined): string 
   return fragment
     .map((piece) => {
       if (typeof piece === "string") return piece;
-      return "fact" in piece ? facts(piece.fact) : literal(piece.param);
+      return "fact" in piece ? facts(piece.fact, piece.isList) : literal(piece.param);
     })
     .join("");
 }

@@ -51,7 +51,7 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
   const asker = new AskerView(ruleset, plan, schemas.inside);
   const all = [...ruleset.schema.tables.values()];
   const views = all.flatMap((table) => [
-    seenView(plan, table, asker, schemas),
+    ...seenView(plan, table, asker, schemas),
     `comment on view ${qualified(schema, tableName(table.source))} is ${literal(`${mark}what whoever asks may list of ${table.name}.`)}`,
     ...writeTriggers(ruleset.schema, plan, table, asker, schemas),
   ]);
@@ -94,9 +94,9 @@ begin
     select format('drop view %s', c.oid::regclass) as statement, 1 as turn
     from pg_class c join pg_namespace n on n.oid = relnamespace
     where relkind = 'v' and nspname = ${literal(seen)} and obj_description(c.oid, 'pg_class') like ${literal(`${mark}%`)}
-    union all select format('drop view %s', c.oid::regclass), 3
+    union all select format('drop view %s', c.oid::regclass), case when relname = 'asker' then 4 else 2 end
     from pg_class c join pg_namespace n on n.oid = relnamespace where relkind = 'v' and nspname = ${literal(inside)}
-    union all select format('drop function %s', p.oid::regprocedure), case when proname = 'me' then 2 else 4 end
+    union all select format('drop function %s', p.oid::regprocedure), case when proname = 'me' then 3 else 5 end
     from pg_proc p join pg_namespace n on n.oid = pronamespace
     where nspname = ${literal(inside)} or nspname = ${literal(seen)} and proname in ('ask_as', 'confirm')
     order by turn
