@@ -4,12 +4,14 @@ import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import type { Table } from "../schema/schema.js";
 import type { ShowAction } from "../session/mask.js";
+import type { Portier } from "../session/portier.js";
 import { createTables } from "../sql/create-tables.js";
 import type { Dialect } from "../sql/dialect.js";
 import type { Statement } from "../sql/fragment.js";
 import { mariadb } from "../sql/mariadb.js";
 import { maskedSelect } from "../sql/masked-select.js";
 import { postgres } from "../sql/postgres.js";
+import { rowSecurity } from "../sql/row-security/row-security.js";
 import { sqlite } from "../sql/sqlite.js";
 import { where } from "../sql/where.js";
 import type { CliCommand } from "./command.js";
@@ -33,6 +35,12 @@ interface SqlOptions extends SessionFlags {
   readonly dialect: Dialect["name"];
   readonly select?: true;
   readonly tables?: true;
+  readonly rowSecurity?: true;
+  readonly remove?: true;
+  readonly schema?: string;
+  readonly tablesIn?: string;
+  readonly user?: readonly string[];
+  readonly application?: readonly string[];
   readonly format: "text" | "json";
 }
 
@@ -46,6 +54,12 @@ export const sqlCommand: CliCommand = {
     command
       .option("--as <person>", "who asks: the key of a person, or visitor (the default)")
       .option("--tables", "the statements that make the document's tables in an empty database")
+      .option("--row-security", "a migration that puts all rules into PostgreSQL, for whoever reaches the database")
+      .option("--remove", "with --row-security: the script that takes it away again")
+      .option("--user <role...>", "with --row-security: database roles that may use the views")
+      .option("--application <role...>", "with --row-security: database roles that may also say who asks")
+      .option("--schema <name>", "with --row-security: the schema of the views (default: portier)")
+      .option("--tables-in <name>", "with --row-security: the schema of the tables (default: public)")
       .option("--select", "the whole masked select, not only the condition")
       .addOption(new Option("--dialect <name>", "whose SQL").choices(Object.keys(dialects)).default("postgres"))
       .option("--data <folder>", "records as TABLE.json, for who asks (default: the folder data beside FILE)");
@@ -63,7 +77,15 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
     else io.out(`${statements.join(";\n\n")};\n`);
     return 0;
   }
-  if (name === "") throw new CliError("sql needs the name of a table, or --tables");
+  if (options.rowSecurity) {
+    io.out(rowSecurityScript(portier, options, io));
+    return 0;
+  }
+  const only = ["remove", "user", "application", "schema", "tablesIn"] as const;
+  if (only.some((flag) => options[flag] !== undefined)) {
+    throw new CliError("--remove, --user, --application, --schema and --tables-in belong to --row-security");
+  }
+  if (name === "") throw new CliError("sql needs the name of a table, or --tables, or --row-security");
   const table = portier.schema.tables.get(tableName(portier, name)) as Table;
   if (actionOf(table, action) === undefined) {
     const facts = { table: table.name, name: action, candidates: actionNamesOf(table) };
@@ -87,6 +109,23 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
     io.out(`${JSON.stringify({ viewer: viewer.id, dialect: dialect.name, text, params }, null, 2)}\n`);
   else io.out(printed(statement, `${viewerTitle(viewer)}: ${action} ${table.name}`, dialect, io));
   return 0;
+}
+
+function rowSecurityScript(portier: Portier, options: SqlOptions, io: Io): string {
+  if (options.dialect !== "postgres") {
+    throw new CliError(`${options.dialect} has no row security; the rules hold there for who asks through the library`);
+  }
+  const { migration, removal } = rowSecurity(portier, {
+    ...(options.schema === undefined ? {} : { schema: options.schema }),
+    ...(options.tablesIn === undefined ? {} : { tables: options.tablesIn }),
+    ...(options.user === undefined ? {} : { users: options.user }),
+    ...(options.application === undefined ? {} : { applications: options.application }),
+  });
+  if (options.format === "json") return `${JSON.stringify({ migration, removal }, null, 2)}\n`;
+  const paint = palette(io);
+  return options.remove
+    ? `${paint.heading("-- Takes row security away. Run it as the owner of the tables.")}\n${removal}`
+    : `${paint.heading("-- Puts the rules in force. Run it as the owner of the tables; it can be run again.")}\n${migration}`;
 }
 
 /** SQL that can be pasted: everything around the statement is a comment. */

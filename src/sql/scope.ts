@@ -12,6 +12,8 @@ export interface Place {
 
 /** What only a session knows of the one who asks, for statements that find it out themselves: worked out once for each. */
 export interface OpenAsker {
+  /** Where the tables are that name no schema: what is stored in the database names it. */
+  readonly schema: string;
   /** The value of an operand, or of a reference made by other fields, of each part; null for a visitor. */
   readonly value: (operand: SessionOperand) => Fragment;
   /** The keys of the records on which they hold a scoped role, as a list. */
@@ -52,13 +54,14 @@ export function column({ dialect }: Scope, { alias }: Place, field: Field): Frag
 }
 
 /** `"archive"."objects"`: a dot in the source's name stands between schema and table. */
-export function sourceName({ quoteName }: Dialect, { source }: Table): string {
-  return source.split(".").map(quoteName).join(".");
+export function sourceName({ quoteName }: Dialect, { source }: Table, schema?: string): string {
+  const named = schema === undefined || source.includes(".") ? source.split(".") : [schema, source];
+  return named.map(quoteName).join(".");
 }
 
 /** `"objects" "r1"`, for a list of tables. */
-export function tableAs({ dialect }: Scope, { table, alias }: Place): Fragment {
-  const source = sourceName(dialect, table);
+export function tableAs({ dialect, asker }: Scope, { table, alias }: Place): Fragment {
+  const source = sourceName(dialect, table, asker?.schema);
   const name = dialect.quoteName(alias);
   return raw(source === name ? source : `${source} ${name}`);
 }

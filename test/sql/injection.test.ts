@@ -1,6 +1,6 @@
 import fc from "fast-check";
 import { compile, type DocumentInput, type Row } from "portier";
-import { maskedSelect, where } from "portier/sql";
+import { maskedSelect, rowSecurity, where } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { createTables, type Engine, engines, store } from "../support/engines.js";
 
@@ -11,6 +11,7 @@ const values = fc.oneof(nasty, fc.constantFrom("a\u0000b", "\ud800", "'; drop ta
 
 const table = `a "b" 'c' \`d\` $1 ? \\ ; --`;
 const field = `x"y'z\`w $2 ? \\ /*`;
+const view = `v "x" '$portier$ \\ %s`;
 const quoted = (text: string) => `'${text.replaceAll("'", "''")}'`;
 
 function documentOf(value: string): DocumentInput {
@@ -66,6 +67,18 @@ describe.each(Object.entries(engines))("on %s names and values never change a st
         const { text, params, unmask } = maskedSelect(session, table, engine.dialect);
         const seen = (await engine.run(text, params)).map(unmask);
         expect(seen).toEqual(rows.map((row) => session.mask(table, row, "list")).filter((row) => row !== undefined));
+        if (engine.script === undefined || /[\0\ud800]/.test(sought)) return;
+
+        // As row security, where values are written out.
+        const tables = engine.schema ?? "public";
+        await engine.script(rowSecurity(portier, { schema: view, tables }).migration);
+        const quote = engine.dialect.quoteName;
+        const shown = await engine.connection.transaction(async (link) => {
+          await link.query(`select ${quote(view)}.ask_as(null, $1)`, [JSON.stringify({ sought })]);
+          return link.query(`select * from ${quote(view)}.${quote(table)} order by id`, []);
+        });
+        const listed = seen.map((row) => ({ id: row["id"], [field]: row[field] ?? null, kind: row["kind"] ?? null }));
+        expect(shown).toEqual(listed.sort((a, b) => (String(a.id) < String(b.id) ? -1 : 1)));
       }),
       { numRuns: 150 },
     );

@@ -13,6 +13,7 @@ import { postgres } from "../postgres.js";
 import { column, type OpenAsker, type Place, type Scope, scopeOf, tableAs } from "../scope.js";
 import { Joins } from "../value.js";
 import { literal, Names, qualified, written } from "./ddl.js";
+import type { Schemas } from "./foundation.js";
 
 /**
  * The one who asks, as a view of one row that holds what the rules ask of them: fields, roles and groups as numbers of
@@ -22,15 +23,17 @@ import { literal, Names, qualified, written } from "./ddl.js";
 export class AskerView implements OpenAsker {
   readonly #ruleset: Ruleset;
   readonly #plan: Plan;
+  readonly schema: string;
   /** The schema that the view is in. */
-  readonly #schema: string;
+  readonly #inside: string;
   readonly #columns = new Map<string, Fragment>();
   readonly #names = new Names();
 
-  constructor(ruleset: Ruleset, plan: Plan, schema: string) {
+  constructor(ruleset: Ruleset, plan: Plan, { tables, inside }: Schemas) {
     this.#ruleset = ruleset;
     this.#plan = plan;
-    this.#schema = schema;
+    this.schema = tables;
+    this.#inside = inside;
     this.#fact("meets", "meets", () => this.#meets());
   }
 
@@ -63,18 +66,18 @@ export class AskerView implements OpenAsker {
   statement(): string {
     const quote = postgres.quoteName;
     const columns = [...this.#columns].map(([name, value]) => `  ${written(value)} as ${quote(name)}`);
-    const from = `  from (select ${qualified(this.#schema, "said")}() as said) a`;
+    const from = `  from (select ${qualified(this.#inside, "said")}() as said) a`;
     const { people } = this.#ruleset.schema;
     if (people === undefined) return this.#view(columns, from);
     const person = this.#person();
     const scope = this.#within(person);
     const key = written(column(scope, person, keyOf(people)));
-    const isAsking = `${key} = ${qualified(this.#schema, "person")}(a.said)`;
+    const isAsking = `${key} = ${qualified(this.#inside, "person")}(a.said)`;
     return this.#view(columns, `${from}\n  left join ${written(tableAs(scope, person))} on ${isAsking}`);
   }
 
   #view(columns: readonly string[], from: string): string {
-    return `create view ${qualified(this.#schema, "asker")} as select\n${columns.join(",\n")}\n${from}`;
+    return `create view ${qualified(this.#inside, "asker")} as select\n${columns.join(",\n")}\n${from}`;
   }
 
   #fact(wanted: string, id: string, make: () => Fragment, isList = false): Fragment {
@@ -93,6 +96,7 @@ export class AskerView implements OpenAsker {
   /** Inside the view its own row is at hand, and is read as it is. */
   #within(person: Place): Scope {
     const own: OpenAsker = {
+      schema: this.schema,
       value: (operand) => this.#read(operand),
       membership: (role) => this.#given(role, person),
       // Conditions on a person ask for no scoped role.
@@ -141,7 +145,7 @@ export class AskerView implements OpenAsker {
     const met = sql`(a.said is not null and ${anyOf([raw("a.said ->> 'person' is null"), isThere])})`;
     if (people.roles.length === 0) return met;
     const wrong = anyOf(people.roles.map((source) => this.#namesWrongRole(source, person)));
-    const fault = raw(`${qualified(this.#schema, "fault")}(${literal(wrongRole)})`);
+    const fault = raw(`${qualified(this.#inside, "fault")}(${literal(wrongRole)})`);
     return sql`case when ${isThere} and ${wrong} then ${fault} else ${met} end`;
   }
 

@@ -1,7 +1,7 @@
 import type { Field, People } from "../../schema/schema.js";
 import { postgres } from "../postgres.js";
 import { sourceName } from "../scope.js";
-import { dollars, literal, qualified, typeOf } from "./ddl.js";
+import { dollars, literal, type Names, qualified, typeOf } from "./ddl.js";
 
 /** The schemas that the migration makes. */
 export interface Schemas {
@@ -11,16 +11,19 @@ export interface Schemas {
   readonly inside: string;
   /** Where the tables are that name no schema. */
   readonly tables: string;
+  /** The names of what is inside. */
+  readonly names: Names;
 }
 
-/** What a function is made from: its body runs with the rights of the migration's user, and in no schema of the caller's. */
+/**
+ * A function whose body runs with the rights of the migration's user, and finds nothing in a schema of the caller's.
+ * `path`: where triggers of the tables themselves may find things.
+ */
 export function definerFunction(
-  schemas: Schemas,
   head: string,
   body: string,
-  { language = "plpgsql", volatility = "volatile" } = {},
+  { language = "plpgsql", volatility = "volatile", path = "pg_catalog, pg_temp" } = {},
 ): string {
-  const path = `pg_catalog, ${postgres.quoteName(schemas.tables)}, pg_temp`;
   const marks = `language ${language} ${volatility} parallel restricted security definer set search_path = ${path}`;
   return `create function ${head}\n  ${marks}\nas ${dollars(body)}`;
 }
@@ -30,7 +33,6 @@ export function foundation(schemas: Schemas, people: People | undefined, askerVi
   const { seen, inside } = schemas;
   const at = (name: string) => qualified(inside, name);
   const seal = definerFunction(
-    schemas,
     `${at("seal")}(said text) returns text`,
     `  -- Good for this transaction of this connection alone.
   with key as (select bytes from ${at("secret")}),
@@ -39,7 +41,6 @@ export function foundation(schemas: Schemas, people: People | undefined, askerVi
     { language: "sql", volatility: "stable" },
   );
   const askAs = definerFunction(
-    schemas,
     `${qualified(seen, "ask_as")}(person text, request jsonb default '{}') returns void`,
     `declare
   said jsonb := jsonb_build_object('person', person, 'request', request);
@@ -52,14 +53,12 @@ begin
 end`,
   );
   const confirm = definerFunction(
-    schemas,
     `${qualified(seen, "confirm")}(variadic rules text[]) returns void`,
     `begin
   perform set_config('portier.confirmed', to_jsonb(rules)::text, true);
 end`,
   );
   const said = definerFunction(
-    schemas,
     `${at("said")}() returns jsonb`,
     `declare
   sealed text := current_setting('portier.asker', true);
@@ -77,7 +76,6 @@ end`,
     { volatility: "stable" },
   );
   const me = definerFunction(
-    schemas,
     `${at("me")}() returns ${at("asker")}`,
     `declare
   said jsonb := ${at("said")}();
@@ -90,14 +88,12 @@ end`,
     { volatility: "stable" },
   );
   const fault = definerFunction(
-    schemas,
     `${at("fault")}(what text) returns boolean`,
     `begin
   raise exception using errcode = 'data_exception', message = what;
 end`,
   );
   const refuse = definerFunction(
-    schemas,
     `${at("refuse")}(what text, action text, refused text[], missing text[], notes text[]) returns void`,
     `declare
   fields text := array_to_string(array_remove(refused, ''), ', ');
@@ -116,7 +112,6 @@ begin
 end`,
   );
   const confirmed = definerFunction(
-    schemas,
     `${at("confirmed")}() returns text[]`,
     `begin
   return array(select jsonb_array_elements_text(nullif(current_setting('portier.confirmed', true), '')::jsonb));
@@ -124,7 +119,6 @@ end`,
     { volatility: "stable" },
   );
   const unconfirmed = definerFunction(
-    schemas,
     `${at("unconfirmed")}(what text, action text, asked text[], notes jsonb) returns void`,
     `declare
   rules text[] := array(select distinct rule from unnest(asked) rule where not rule = any (${at("confirmed")}()) order by rule);
@@ -137,7 +131,6 @@ begin
 end`,
   );
   const unfit = definerFunction(
-    schemas,
     `${at("unfit")}(what text, state text, broken text, field text) returns void`,
     `begin
   -- The database's own message would quote values that may be hidden.
@@ -155,8 +148,7 @@ end`,
       ? []
       : [
           definerFunction(
-            schemas,
-            `${at("person")}(said jsonb) returns ${typeOf(sourceName(postgres, people.table), key.column)}`,
+            `${at("person")}(said jsonb) returns ${typeOf(sourceName(postgres, people.table, schemas.tables), key.column)}`,
             `begin
   return said ->> 'person';
 end`,

@@ -6,7 +6,7 @@ import { sourceName } from "../scope.js";
 import { tableName } from "../where.js";
 import { planOfAnybody } from "./anybody.js";
 import { AskerView } from "./asker-view.js";
-import { dollars, literal, qualified } from "./ddl.js";
+import { dollars, literal, Names, qualified } from "./ddl.js";
 import { definerFunction, foundation, type Schemas } from "./foundation.js";
 import { seenView } from "./seen-view.js";
 import { writeTriggers } from "./write-triggers.js";
@@ -46,9 +46,9 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
   { schema = "portier", tables = "public", users = [], applications = [] }: RowSecurityOptions = {},
 ): RowSecurity {
   const ruleset = rulesetOf(portier);
-  const schemas: Schemas = { seen: schema, inside: `${schema}_inside`, tables };
+  const schemas: Schemas = { seen: schema, inside: `${schema}_inside`, tables, names: new Names() };
   const plan = planOfAnybody(ruleset);
-  const asker = new AskerView(ruleset, plan, schemas.inside);
+  const asker = new AskerView(ruleset, plan, schemas);
   const all = [...ruleset.schema.tables.values()];
   const views = all.flatMap((table) => [
     ...seenView(plan, table, asker, schemas),
@@ -57,13 +57,14 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
   ]);
   const statements = [
     "begin",
-    `set local search_path = ${postgres.quoteName(tables)}, pg_catalog, pg_temp`,
-    owned(all),
+    "set local search_path = pg_catalog, pg_temp",
+    owned(all, schemas),
     ...schemasOf(schemas),
     cleared(schemas),
     ...foundation(schemas, ruleset.schema.people, () => asker.statement()),
     ...views,
     ...closed(all, schemas),
+    otherDoors(all, schemas),
     ...admission(schemas),
     ...users.map((role) => `select ${qualified(schemas.inside, "admit")}(${literal(role)})`),
     ...applications.map((role) => `select ${qualified(schemas.inside, "admit")}(${literal(role)}, true)`),
@@ -110,8 +111,8 @@ end`)}`;
 const mark = "Portier: ";
 
 /** Whoever makes the views lends them their rights: that must be the owner of the tables, and nobody greater. */
-function owned(tables: readonly Table[]): string {
-  const names = tables.map((table) => literal(sourceName(postgres, table))).join(", ");
+function owned(tables: readonly Table[], schemas: Schemas): string {
+  const names = tables.map((table) => literal(sourceName(postgres, table, schemas.tables))).join(", ");
   return `do ${dollars(`declare
   foreign_table regclass;
 begin
@@ -125,9 +126,10 @@ end`)}`;
 }
 
 /** Closes the tables, and keeps what rights there were. */
-function closed(tables: readonly Table[], { inside }: Schemas): string[] {
+function closed(tables: readonly Table[], schemas: Schemas): string[] {
+  const { inside } = schemas;
   const revoked = qualified(inside, "revoked");
-  const names = tables.map((table) => literal(sourceName(postgres, table)));
+  const names = tables.map((table) => literal(sourceName(postgres, table, schemas.tables)));
   return [
     `create table if not exists ${revoked} (
   id bigint generated always as identity primary key, closed regclass not null, given text not null
@@ -165,13 +167,44 @@ end`)}`,
   ];
 }
 
+/** Views and functions that read these tables with the rights of an owner see past the rules: whoever runs this is told. */
+function otherDoors(tables: readonly Table[], schemas: Schemas): string {
+  const { seen, inside } = schemas;
+  const names = tables.map((table) => literal(sourceName(postgres, table, schemas.tables))).join(", ");
+  const ours = `(${literal(seen)}, ${literal(inside)})`;
+  return `do ${dollars(`declare
+  door text;
+begin
+  for door in
+    select distinct format('the view %s', v.oid::regclass)
+    from pg_depend d join pg_rewrite r on r.oid = d.objid join pg_class v on v.oid = r.ev_class
+      join pg_namespace n on n.oid = v.relnamespace
+    where d.classid = 'pg_rewrite'::regclass and d.refclassid = 'pg_class'::regclass
+      and d.refobjid = any (array[${names}]::regclass[]) and v.relkind in ('v', 'm') and nspname not in ${ours}
+      and not coalesce(v.reloptions && array['security_invoker=true', 'security_invoker=on'], false)
+      and exists (select 1 from aclexplode(v.relacl) where grantee <> v.relowner)
+    union all
+    select distinct format('the function %s', p.oid::regprocedure)
+    from pg_proc p join pg_namespace n on n.oid = pronamespace, pg_class t
+    where prosecdef and nspname not in ${ours} and prorettype <> 'trigger'::regtype
+      and exists (select 1 from aclexplode(coalesce(proacl, acldefault('f', proowner))) where grantee <> proowner)
+      and t.oid = any (array[${names}]::regclass[]) and position(relname in prosrc) > 0
+    order by 1
+  loop
+    raise warning '% reads tables of these rules with the rights of its owner: whoever may use it sees past them', door;
+  end loop;
+  if exists (select 1 from pg_namespace, aclexplode(nspacl) where nspname = ${literal(schemas.tables)} and grantee = 0 and privilege_type = 'CREATE') then
+    raise warning 'whoever uses this database may make things in the schema of these tables, also what triggers take for their own: revoke create on schema % from public', ${literal(postgres.quoteName(schemas.tables))};
+  end if;
+end`)}`;
+}
+
 /** Who may use the views is kept, so that a later run gives it to them again. */
 function admission(schemas: Schemas): string[] {
   const { seen, inside } = schemas;
   const quote = postgres.quoteName;
   const admitted = qualified(inside, "admitted");
   const admit = definerFunction(
-    schemas,
     `${qualified(inside, "admit")}(role name, says_who_asks boolean default false) returns void`,
     `begin
   insert into ${admitted} values (role, says_who_asks)
@@ -187,19 +220,43 @@ end`,
   return [
     `create table if not exists ${admitted} (role name constraint admitted_pkey primary key, says_who_asks boolean not null)`,
     admit,
-    `revoke all on all functions in schema ${quote(seen)}, ${quote(inside)} from public`,
-    `revoke all on all tables in schema ${quote(seen)}, ${quote(inside)} from public`,
+    nobody(schemas),
     `select ${qualified(inside, "admit")}(role, says_who_asks) from ${admitted} where exists (select 1 from pg_roles where rolname = role)`,
   ];
+}
+
+/** Takes away what rights to new things somebody has by default. */
+function nobody({ seen, inside }: Schemas): string {
+  const ours = `(${literal(seen)}, ${literal(inside)})`;
+  return `do ${dollars(`declare
+  given text;
+begin
+  for given in
+    select format('revoke all on function %s from %s', p.oid::regprocedure, case when grantee = 0 then 'public' else grantee::regrole::text end)
+    from pg_proc p join pg_namespace n on n.oid = pronamespace, aclexplode(coalesce(proacl, acldefault('f', proowner)))
+    where nspname in ${ours} and grantee <> proowner
+    union all
+    select format('revoke all on table %s from %s', c.oid::regclass, case when grantee = 0 then 'public' else grantee::regrole::text end)
+    from pg_class c join pg_namespace n on n.oid = relnamespace, aclexplode(relacl)
+    where nspname in ${ours} and grantee <> relowner
+    union all
+    select format('revoke all on schema %I from %s', nspname, case when grantee = 0 then 'public' else grantee::regrole::text end)
+    from pg_namespace, aclexplode(nspacl) where nspname in ${ours} and grantee <> nspowner
+  loop
+    execute given;
+  end loop;
+end`)}`;
 }
 
 function removal(tables: readonly Table[], schemas: Schemas): string[] {
   const { seen, inside } = schemas;
   const quote = postgres.quoteName;
-  const open = tables.map((table) => `alter table if exists ${sourceName(postgres, table)} disable row level security`);
+  const open = tables.map(
+    (table) => `alter table if exists ${sourceName(postgres, table, schemas.tables)} disable row level security`,
+  );
   return [
     "begin",
-    `set local search_path = ${quote(schemas.tables)}, pg_catalog, pg_temp`,
+    "set local search_path = pg_catalog, pg_temp",
     `do ${dollars(`declare
   kept text;
 begin

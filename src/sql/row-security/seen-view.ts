@@ -35,7 +35,7 @@ export function seenView(plan: Plan, table: Table, asker: AskerView, schemas: Sc
   if (only !== undefined && selects.length === 1) return [viewOf(view, only)];
   // Each select is a view of its own: of a "union" PostgreSQL forgets that it is a barrier, and would try what a filter
   // from outside tells on records that are not seen.
-  const parts = selects.map((_, index) => qualified(schemas.inside, `${table.name} ${index + 1}`));
+  const parts = selects.map((_, index) => qualified(schemas.inside, schemas.names.of(`${table.name} ${index + 1}`)));
   return [
     ...selects.map((select, index) => viewOf(parts[index] as string, select)),
     viewOf(view, `\n  ${parts.map((part) => `select * from ${part}`).join("\n  union all ")}`),

@@ -22,6 +22,8 @@ interface Writing {
   readonly schemas: Schemas;
   readonly plan: TablePlan;
   readonly table: Table;
+  /** The table's name in the database. */
+  readonly source: string;
   readonly asker: AskerView;
   readonly before: Scope;
   readonly after: Scope;
@@ -40,6 +42,7 @@ export function writeTriggers(schema: Schema, plan: Plan, table: Table, asker: A
     schemas,
     plan: plan.of(table.name),
     table,
+    source: sourceName(postgres, table, schemas.tables),
     asker,
     before: scope("before"),
     after: scope("after"),
@@ -53,10 +56,12 @@ export function writeTriggers(schema: Schema, plan: Plan, table: Table, asker: A
 }
 
 function trigger({ schemas, table }: Writing, event: string, body: string): string[] {
-  const name = qualified(schemas.inside, `${event} ${table.name}`);
+  const name = qualified(schemas.inside, schemas.names.of(`${event} ${table.name}`));
   const view = qualified(schemas.seen, tableName(table.source));
   return [
-    definerFunction(schemas, `${name}() returns trigger`, body),
+    definerFunction(`${name}() returns trigger`, body, {
+      path: `pg_catalog, ${quote(schemas.tables)}, pg_temp`,
+    }),
     `create trigger judge_${event} instead of ${event} on ${view} for each row execute function ${name}()`,
   ];
 }
@@ -99,8 +104,8 @@ declare
   _constraint text;
   _column text;`;
 
-function variables({ table }: Writing, names: readonly string[]): string {
-  return names.map((name) => `\n  ${name} ${sourceName(postgres, table)}%rowtype;`).join("");
+function variables({ source }: Writing, names: readonly string[]): string {
+  return names.map((name) => `\n  ${name} ${source}%rowtype;`).join("");
 }
 
 function updateBody(writing: Writing): string {
@@ -113,7 +118,7 @@ function updateBody(writing: Writing): string {
     (field) => `if ${literal(field.name)} = any (_given) then _after.${col(field)} := new.${col(field)}; end if;`,
   );
   const sets = settable.map((field) => `${col(field)} = _after.${col(field)}`).join(", ");
-  const write = `update ${sourceName(postgres, table)} set ${sets} where ${keyIs(table, "old")};`;
+  const write = `update ${writing.source} set ${sets} where ${keyIs(table, "old")};`;
   return `${declarations}${variables(writing, ["_before", "_after"])}
 begin
 ${indent(loadBefore(writing))}
@@ -155,7 +160,7 @@ ${indent(judgedAct(act, change, writing))}
 ${indent(judged(verdicts, change, writing))}
 ${indent(references(own, change, writing))}
 ${indent(answer("create", writing))}
-${indent(shielded(insertion(own, table), writing))}
+${indent(shielded(insertion(own, writing), writing))}
 ${indent(shownAgain(writing, "_after"))}
 end`;
 }
@@ -169,15 +174,14 @@ begin
 ${indent(loadBefore(writing))}
 ${indent(judgedAct(verdict, change, writing))}
 ${indent(answer("delete", writing))}
-${indent(shielded(`delete from ${sourceName(postgres, table)} where ${keyIs(table, "old")};`, writing))}
+${indent(shielded(`delete from ${writing.source} where ${keyIs(table, "old")};`, writing))}
   return old;
 end`;
 }
 
 /** Columns that the database fills where nothing is given must not be named then. */
-function insertion(own: readonly Field[], table: Table): string {
+function insertion(own: readonly Field[], { source }: Writing): string {
   const stored = own.filter((field) => !field.computed);
-  const source = sourceName(postgres, table);
   const generated = stored.filter((field) => field.generated);
   if (generated.length === 0) {
     const values = stored.map((field) => `_after.${col(field)}`).join(", ");
@@ -200,9 +204,9 @@ execute (
 }
 
 /** The record as it is stored, locked; a record that is not known is not there. */
-function loadBefore({ table, asker, plan, before, schemas }: Writing): string {
+function loadBefore({ table, source, asker, plan, before, schemas }: Writing): string {
   const isKnown = formula("and", [asker.meets, conditionFormula(known(plan), before)]);
-  return `select t.* into _before from ${sourceName(postgres, table)} t where ${keyIs(table, "old", "t")} for update;
+  return `select t.* into _before from ${source} t where ${keyIs(table, "old", "t")} for update;
 if not found then return null; end if;
 ${select(isKnown, { before, after: undefined }, schemas, "_permitted")}
 if _permitted is not true then return null; end if;`;
