@@ -3,7 +3,7 @@
 // "PORTIER_POSTGRES=postgres://... npm run bench:sql"; it works in a schema of its own and drops it again.
 import pg from "pg";
 import { compile } from "../dist/index.js";
-import { maskedSelect, postgres, where } from "../dist/sql/index.js";
+import { maskedSelect, postgres, rowSecurity, where } from "../dist/sql/index.js";
 import { documentOf, person } from "./museum-like.mjs";
 
 const rows = Number(process.env.PORTIER_ROWS ?? 1_000_000);
@@ -95,6 +95,7 @@ try {
     ],
   );
   await besideTheApplication(keeper, edit);
+  await rowSecurityBeside();
 } finally {
   await client.query(`drop schema ${schema} cascade`);
   await client.end();
@@ -120,18 +121,18 @@ async function fill() {
 }
 
 /** Runs both by turns and prints the ratio of their medians, with whether the plans have the same shape. */
-async function compare(name, ours, theirs, times = 1) {
-  const plans = [await planOf(ours), await planOf(theirs)];
+async function compare(name, ours, theirs, times = 1, isPlanned = true) {
+  const plans = isPlanned ? [await planOf(ours), await planOf(theirs)] : ["", ""];
   const spent = [[], []];
   for (let round = 0; round < rounds + 2; round++) {
     for (const [side, [text, params]] of [ours, theirs].entries()) {
       const start = process.hrtime.bigint();
-      for (let i = 0; i < times; i++) await client.query(text, [...params]);
+      for (let i = 0; i < times; i++) await client.query(text, params.length > 0 ? [...params] : undefined);
       if (round >= 2) spent[side].push(Number(process.hrtime.bigint() - start) / 1e6 / times);
     }
   }
   const [mine, other] = spent.map(median);
-  const plan = plans[0] === plans[1] ? "same plan" : `plans differ: ${plans[0]} | ${plans[1]}`;
+  const plan = !isPlanned ? "" : plans[0] === plans[1] ? "same plan" : `plans differ: ${plans[0]} | ${plans[1]}`;
   console.log(
     `${name.padEnd(64)} ${(mine / other).toFixed(2).padStart(6)}x   ${mine.toFixed(2)} ms : ${other.toFixed(2)} ms   ${plan}`,
   );
@@ -148,6 +149,58 @@ async function planOf([text, params]) {
   const shape = (node) =>
     `${node["Node Type"]}${node["Index Name"] ? ` ${node["Index Name"]}` : ""}${node.Plans ? `(${node.Plans.map(shape).join(", ")})` : ""}`;
   return shape(found.rows[0]["QUERY PLAN"][0].Plan);
+}
+
+/** The views of row security, beside the condition that somebody would write for this person. */
+async function rowSecurityBeside() {
+  const document = documentOf();
+  document.tables.objects.rules = {
+    own: { to: "keeper", where: "department = me.department", permit: { view: ["all", "shelf"], edit: ["label"] } },
+    shown: { to: "conservator", where: "keeper.site = 'north'", permit: { list: ["title", "material"] } },
+    books: { to: "registrar", permit: { view: ["all", "shelf", "insured_value"] } },
+  };
+  const views = `${schema}_seen`;
+  const { migration, removal } = rowSecurity(compile(document), { schema: views, tables: schema });
+  await client.query("create table departments (id text primary key, name text)");
+  await client.query(migration);
+  const seen = `${views}.objects`;
+  const people = [
+    ["a keeper", "s-003", "o.department = 'ships'"],
+    ["a conservator", "s-004", "exists (select 1 from staff s where s.id = o.keeper and s.site = 'north')"],
+    ["a registrar", "s-005", "true"],
+  ];
+  await client.query(
+    "update staff set post = 'conservator' where id = 's-004'; update staff set post = 'registrar' where id = 's-005'",
+  );
+  for (const [who, person, condition] of people) {
+    await client.query("begin");
+    await client.query(`select ${views}.ask_as($1)`, [person]);
+    await compare(
+      `row security: ${who} counts`,
+      [`select count(*) from ${seen} o`, []],
+      [`select count(*) from objects o where ${condition}`, []],
+    );
+    await compare(
+      `row security: ${who} groups by material`,
+      [`select material, count(*) from ${seen} o group by material`, []],
+      [`select material, count(*) from objects o where ${condition} group by material`, []],
+    );
+    await compare(
+      `row security: ${who} reads one record by its key`,
+      [`select title, material from ${seen} o where accession = 'BM-500000'`, []],
+      [`select title, material from objects o where accession = 'BM-500000' and ${condition}`, []],
+      100,
+    );
+    await client.query("commit");
+  }
+  await compare(
+    "row security: a transaction that says who asks and reads one record",
+    [`begin; select ${views}.ask_as('s-003'); select title from ${seen} where accession = 'BM-500000'; commit`, []],
+    ["begin; select title from objects where accession = 'BM-500000' and department = 'ships'; commit", []],
+    100,
+    false,
+  );
+  await client.query(removal);
 }
 
 /** The other way: fetch every record, and ask of each in the application. */

@@ -201,7 +201,21 @@ function writeBelongs(
     if (mode === "bad") return isNegated ? formula("and", []) : isNull(value, true, joins, mode);
     return isNegated ? isNull(value, false, joins, mode) : never;
   }
-  return leadsTo(joins, parts, match, isNegated, mode);
+  return forSomebody(leadsTo(joins, parts, match, isNegated, mode), asker, scope, isNegated, mode);
+}
+
+/** Nobody owns anything, or is above anybody, whatever a record holds; a statement for anybody asks that as well. */
+function forSomebody(one: Formula, asker: Operand, scope: Scope, isNegated: boolean, mode: Mode): Formula {
+  const nobody = isNobody(asker, scope);
+  if (nobody === undefined) return one;
+  if (isNegated) return formula("or", [single(nobody, true), one]);
+  return mode === "true" ? one : formula("and", [single(sql`(${nobody}) is not true`, true), one]);
+}
+
+function isNobody(asker: Operand, scope: Scope): Fragment | undefined {
+  if (scope.asker === undefined) return undefined;
+  if (asker.kind === "held") return sql`coalesce(cardinality(${scope.asker.held(asker.role)}), 0) = 0`;
+  return asker.kind === "me" ? sql`${scope.asker.value(asker)} is null` : undefined;
 }
 
 /** Whether these parts, or any element of a list, name who asks or what they hold a role on; undefined where that is not known. */
@@ -246,10 +260,8 @@ function writeAbove(
   }
   const person = joins.place(scope.plan.of(line.table).table);
   const below = isBelow(part, top, person, line, scope);
-  const openLine = hasOpenLine(part, person, line, scope);
-  // A visitor is above nobody, whatever the line.
-  const open = openLine && (top.isConstant ? openLine : allOf([openLine, sql`${top.sql} is not null`]));
-  return leadsTo(joins, value.parts, below, isNegated, mode, open);
+  const open = hasOpenLine(part, person, line, scope);
+  return forSomebody(leadsTo(joins, value.parts, below, isNegated, mode, open), asker, scope, isNegated, mode);
 }
 
 function writeExists(

@@ -54,7 +54,7 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
   let compared = 0;
   let written = 0;
   const user = `portier_user_${process.pid}_${Math.floor(Math.random() * 1e6)}`;
-  const seen = "seen_by_rules";
+  const seen = `${user}_seen`;
   const { schema } = compile(house({ rules: [] }));
   const script = (text: string) => (engine.script as (text: string) => Promise<unknown>)(text);
 

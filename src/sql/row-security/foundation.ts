@@ -32,23 +32,20 @@ export function definerFunction(
 export function foundation(schemas: Schemas, people: People | undefined, askerView: () => string): string[] {
   const { seen, inside } = schemas;
   const at = (name: string) => qualified(inside, name);
-  const seal = definerFunction(
-    `${at("seal")}(said text) returns text`,
-    `  -- Good for this transaction of this connection alone.
-  with key as (select bytes from ${at("secret")}),
-  message as (select convert_to(pg_backend_pid() || ' ' || extract(epoch from now()) || ' ' || said, 'UTF8') as bytes)
-  select encode(sha256(key.bytes || sha256(key.bytes || message.bytes)), 'hex') from key, message`,
-    { language: "sql", volatility: "stable" },
-  );
+  // Good for this transaction of this connection alone; nested, as a hash over key and message alone could be lengthened.
+  const message = (text: string) =>
+    `convert_to(pg_backend_pid() || ' ' || extract(epoch from now()) || ' ' || ${text}, 'UTF8')`;
+  const seal = (text: string) =>
+    `(select encode(sha256(bytes || sha256(bytes || ${message(text)})), 'hex') from ${at("secret")})`;
   const askAs = definerFunction(
     `${qualified(seen, "ask_as")}(person text, request jsonb default '{}') returns void`,
     `declare
   said jsonb := jsonb_build_object('person', person, 'request', request);
 begin
-  perform set_config('portier.asker', ${at("seal")}(said::text) || said::text, true);
+  perform set_config('portier.asker', ${seal("said::text")} || said::text, true);
   -- Worked out once for the transaction, so that all of it is judged by one state of things.
   said := said || jsonb_build_object('asker', (select to_jsonb(a) from ${at("asker")} a));
-  perform set_config('portier.asker', ${at("seal")}(said::text) || said::text, true);
+  perform set_config('portier.asker', ${seal("said::text")} || said::text, true);
   perform set_config('portier.confirmed', '', true);
 end`,
   );
@@ -67,7 +64,7 @@ begin
     -- Nobody has said who asks: whoever has a login of their own is themselves, and everybody else nobody.
     return (select jsonb_build_object('person', person) from ${at("logins")} where login = session_user);
   end if;
-  if left(sealed, 64) is distinct from ${at("seal")}(substr(sealed, 65)) then
+  if left(sealed, 64) is distinct from ${seal("substr(sealed, 65)")} then
     raise exception using errcode = 'insufficient_privilege',
       message = 'who asks was not said by ${seen.replaceAll("'", "''")}.ask_as in this transaction';
   end if;
@@ -162,7 +159,6 @@ end`,
   from generate_series(1, 4) on conflict do nothing`,
     `create table if not exists ${at("logins")} (login name primary key, person text not null)`,
     `comment on table ${at("logins")} is ${literal("Database users who are a person when nobody has said who asks.")}`,
-    seal,
     said,
     fault,
     ...person,
