@@ -5,7 +5,7 @@ import { join } from "node:path";
 import stringWidth from "string-width";
 import { afterAll, describe, expect, it } from "vitest";
 import { portierCli } from "../support/cli.js";
-import { museumData, museumFile } from "../support/museum.js";
+import { museumData, museumFile, portier } from "../support/museum.js";
 
 const folder = mkdtempSync(join(tmpdir(), "portier-"));
 afterAll(() => rmSync(folder, { recursive: true }));
@@ -212,6 +212,20 @@ describe("portier sql", () => {
     }
   });
 
+  it("writes row security, and what takes it away, as scripts", () => {
+    const { code, out } = ask("--row-security", "--schema", "seen", "--application", "app", "--user", "one", "two");
+    expect(code).toBe(0);
+    expect(out).toMatch(/^-- Puts the rules in force.*\nbegin;\n[^]*\ncommit;\n$/);
+    for (const { source } of portier.schema.tables.values()) {
+      expect(out).toContain(`create view "seen"."${source}" with (security_barrier)`);
+    }
+    for (const role of ["'one')", "'two')", "'app', true)"]) expect(out).toContain(`"seen_inside"."admit"(${role}`);
+    const removal = ask("--row-security", "--schema", "seen", "--remove").out;
+    expect(removal).toContain('drop schema "seen", "seen_inside"');
+    const json = JSON.parse(ask("--row-security", "--schema", "seen", "--format", "json").out);
+    expect(removal.endsWith(json.removal)).toBe(true);
+  });
+
   it("breaks lines between words and never inside quotes, whatever the width", () => {
     for (const width of [20, 40, 80, 200]) {
       const { out } = portierCli(["sql", museumFile, "exhibits", "--as", "s-003", "--select"], { width });
@@ -232,6 +246,8 @@ describe("a call that is wrong says so, names what is nearest, and ends with 2",
     [["show", museumFile, "obects"], /unknown-table .*did you mean "objects"/],
     [["show", museumFile, "objects", "--as", "s-03"], /unknown-person .*did you mean "s-003"/],
     [["show", museumFile, "objects", "--fields", "titel"], /unknown-field .*did you mean "title"/],
+    [["sql", museumFile, "--row-security", "--dialect", "sqlite"], /sqlite has no row security/],
+    [["sql", museumFile, "objects", "--remove"], /belong to --row-security/],
     [["show", museumFile, "objects", "--limit", "few"], /--limit takes a whole number/],
     [["explain", museumFile, "veiw", "objects"], /unknown-action .*did you mean "view"/],
     [
