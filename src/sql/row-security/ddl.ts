@@ -88,11 +88,11 @@ export class Names {
 }
 
 function shortened(text: string, bytes: number): string {
-  const encoder = new TextEncoder();
   let kept = "";
   let used = 0;
   for (const character of text) {
-    used += encoder.encode(character).length;
+    const point = character.codePointAt(0) ?? 0;
+    used += point < 0x80 ? 1 : point < 0x800 ? 2 : point < 0x10000 ? 3 : 4;
     if (used > bytes) return kept;
     kept += character;
   }
