@@ -1,38 +1,19 @@
-import {
-  AliasNode,
-  type IdentifierNode,
-  type KyselyPlugin,
-  type OperationNode,
-  ParensNode,
-  RawNode,
-  type SchemableIdentifierNode,
-  type TableNode,
-  ValueNode,
-} from "kysely";
-import { portierError } from "../schema/problems.js";
+import type { KyselyPlugin } from "kysely";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
-import type { ShowAction } from "../session/mask.js";
-import { partsOf, type Session } from "../session/session.js";
+import type { Session } from "../session/session.js";
 import type { Dialect } from "../sql/dialect.js";
-import { type Fragment, plainPieces } from "../sql/fragment.js";
-import { maskedFragment } from "../sql/masked-select.js";
+import { type KyselyOptions, Rewriter } from "./kysely-select.js";
 
-export interface KyselyOptions {
-  /** What the records are shown for. Default: `list`. */
-  readonly action?: ShowAction;
-  /** As for `maskedSelect`: keeps filters that can fail off the records that are not seen. Default: false. */
-  readonly fence?: boolean;
-  /** Names of functions that may be called besides the usual ones, in lower case: they must read no table. */
-  readonly functions?: readonly string[];
-}
+export { ChangeRefused, type PortierDialectOptions, portierDialect } from "./kysely-dialect.js";
+export type { KyselyOptions } from "./kysely-select.js";
 
 /**
  * A plugin for Kysely with which every select sees what one person sees: each declared table that it reads is replaced by
  * that person's masked select, in joins and subqueries, too, so that its own filters, sorts and counts can learn nothing
  * that is hidden. A hidden value is null. Columns go by their names in the database.
  *
- * What could go past that is refused by a PortierError before it reaches the database: writing statements (use
- * `openDatabase` over the same pool, which judges them), tables that the document does not declare, texts of SQL, and
+ * What could go past that is refused by a PortierError before it reaches the database: writing statements (a
+ * `Kysely` over {@link portierDialect} judges them), tables that the document does not declare, texts of SQL, and
  * functions that are not known to read no table.
  *
  * @example
@@ -49,178 +30,4 @@ export function portierPlugin<T extends TableTypes = AnyTables>(
     transformQuery: ({ node }) => rewriter.root(node) as typeof node,
     transformResult: async ({ result }) => result,
   };
-}
-
-/** What a select is made of. Any other kind of node, one that a later Kysely adds among them, is refused. */
-const selectKinds: ReadonlySet<string> = new Set(
-  `AggregateFunctionNode AliasNode AndNode BinaryOperationNode CaseNode CastNode CollateNode ColumnNode
-   CommonTableExpressionNameNode CommonTableExpressionNode DataTypeNode FetchNode FromNode FunctionNode GroupByItemNode
-   GroupByNode HavingNode IdentifierNode JSONOperatorChainNode JSONPathLegNode JSONPathNode JSONReferenceNode JoinNode
-   LimitNode ListNode OffsetNode OnNode OperatorNode OrNode OrderByItemNode OrderByNode OverNode ParensNode
-   PartitionByItemNode PartitionByNode PrimitiveValueListNode RawNode ReferenceNode SchemableIdentifierNode SelectAllNode
-   SelectModifierNode SelectQueryNode SelectionNode SetOperationNode SimpleReferenceExpressionNode TableNode TopNode
-   TupleNode UnaryOperationNode UsingNode ValueListNode ValueNode ValuesNode WhenNode WhereNode WithNode`.split(/\s+/),
-);
-
-/** Functions that look at their arguments and at nothing else. */
-const usualFunctions: ReadonlySet<string> = new Set(
-  `abs any array_agg array_length avg bit_and bit_or bool_and bool_or ceil ceiling char_length coalesce concat concat_ws
-   count cume_dist date date_trunc dense_rank every exists first_value floor greatest group_concat initcap jsonb_agg
-   json_agg json_array_length json_build_object jsonb_build_object json_object json_group_array json_arrayagg lag
-   last_value lead least left length lower lpad ltrim max min mod now ntile nullif percent_rank position power rank
-   replace reverse right round row_number rpad rtrim sign split_part sqrt string_agg strftime strpos substr substring sum
-   to_char to_json total trim trunc unnest upper year month day`.split(/\s+/),
-);
-
-const namesTable: ReadonlySet<string> = new Set([
-  "ReferenceNode",
-  "CommonTableExpressionNameNode",
-  "SelectModifierNode",
-]);
-
-type Node = OperationNode & Readonly<Record<string, unknown>>;
-
-class Rewriter {
-  readonly #session: Pick<Session, "roles">;
-  readonly #dialect: Dialect;
-  readonly #action: ShowAction;
-  readonly #fence: boolean;
-  readonly #functions: ReadonlySet<string>;
-  readonly #tables = new Map<string, string>();
-
-  constructor(session: Pick<Session, "roles">, dialect: Dialect, options: KyselyOptions) {
-    const { action = "list", functions = [], fence = false } = options;
-    this.#fence = fence;
-    this.#session = session;
-    this.#dialect = dialect;
-    this.#action = action;
-    this.#functions = new Set([...usualFunctions, ...functions]);
-    for (const { name, source } of partsOf(session).plan.tables) this.#tables.set(source, name);
-  }
-
-  root(node: OperationNode): OperationNode {
-    if (node.kind === "SelectQueryNode") return this.#rewrite(node as Node, new Set());
-    const hint = "change records through openDatabase(...).as(...), which judges what is changed";
-    throw portierError("wrong-call", { what: `a person's view is for selects, not for a ${node.kind}`, hint });
-  }
-
-  /** `named`: the names that a `with` around gives to selects of this statement. */
-  #rewrite(node: Node, named: ReadonlySet<string>): Node {
-    this.#check(node);
-    // What stands for a value is never looked into: it may be an object that looks like a part of a statement.
-    if (node.kind === "ValueNode" || node.kind === "PrimitiveValueListNode") return node;
-    const within = withNames(node, named);
-    const changed: Record<string, unknown> = {};
-    for (const [property, value] of Object.entries(node)) {
-      if (isWord(node, property, value)) changed[property] = value;
-      else
-        changed[property] = this.#isSource(node, property)
-          ? eachNode(value, (one) => this.#source(one, within))
-          : eachNode(value, (one) => this.#inside(node, one, within));
-    }
-    return Object.freeze(changed) as unknown as Node;
-  }
-
-  /** A table that is named elsewhere than to read from it says whose a column is, or what a `with` is called. */
-  #inside(parent: Node, node: Node, named: ReadonlySet<string>): Node {
-    if (node.kind === "TableNode" && !namesTable.has(parent.kind)) {
-      const what = `a person's view cannot read a table in a ${parent.kind}`;
-      throw portierError("wrong-call", { what, hint: "use selectFrom and joins" });
-    }
-    return this.#rewrite(node, named);
-  }
-
-  /** Whether what stands in a property is a table to read from, and not one that a column is of. */
-  #isSource({ kind }: Node, property: string): boolean {
-    return (kind === "FromNode" && property === "froms") || (kind === "JoinNode" && property === "table");
-  }
-
-  #source(node: Node, named: ReadonlySet<string>): Node {
-    if (node.kind === "TableNode") {
-      const { table } = node as unknown as TableNode;
-      return this.#masked(table, table.identifier, named) ?? node;
-    }
-    if (node.kind === "AliasNode") {
-      const { node: inner, alias } = node as unknown as AliasNode;
-      if (inner.kind === "TableNode" && alias.kind === "IdentifierNode") {
-        const { table } = inner as TableNode;
-        return this.#masked(table, alias as IdentifierNode, named) ?? node;
-      }
-    }
-    return this.#rewrite(node, named);
-  }
-
-  /** The masked select of a declared table; undefined for a name that the statement itself gives. */
-  #masked(table: SchemableIdentifierNode, alias: IdentifierNode, named: ReadonlySet<string>): Node | undefined {
-    const { name } = table.identifier;
-    const source = table.schema === undefined ? name : `${table.schema.name}.${name}`;
-    const declared = this.#tables.get(source);
-    if (declared === undefined) {
-      if (table.schema === undefined && named.has(name)) return undefined;
-      const hint = `declared: ${[...this.#tables.keys()].slice(0, 12).join(", ")}`;
-      throw portierError("wrong-call", { what: `the document declares no table "${source}"`, hint });
-    }
-    const { plan } = partsOf(this.#session);
-    const select = maskedFragment(plan, declared, this.#action, this.#dialect, {
-      nameOf: ({ column }) => column,
-      fence: this.#fence,
-    });
-    return AliasNode.create(ParensNode.create(rawNode(select)), alias) as unknown as Node;
-  }
-
-  #check(node: Node): void {
-    const { kind } = node;
-    if (!selectKinds.has(kind)) {
-      throw portierError("wrong-call", { what: `a person's view cannot hold a ${kind}`, hint: "use selects only" });
-    }
-    if (kind === "RawNode") {
-      const what = `a text of SQL could read what is hidden: ${JSON.stringify((node as unknown as RawNode).sqlFragments.join("?"))}`;
-      throw portierError("wrong-call", { what, hint: "write it with the query builder" });
-    }
-    if (kind === "FunctionNode" || kind === "AggregateFunctionNode") {
-      const name = String(node["func"]);
-      if (this.#functions.has(name.toLowerCase())) return;
-      const hint = `if it reads no table, name it: { functions: ["${name.toLowerCase()}"] }`;
-      throw portierError("wrong-call", { what: `the function "${name}" is not known to read no table`, hint });
-    }
-  }
-}
-
-/** The two places where the builder itself writes words as texts: a direction, and the name of a type. */
-function isWord({ kind }: Node, property: string, value: unknown): boolean {
-  if (!isNode(value) || value.kind !== "RawNode") return false;
-  const { sqlFragments, parameters } = value as unknown as RawNode;
-  const text = sqlFragments.join("");
-  if (parameters.length > 0) return false;
-  if (kind === "OrderByItemNode" && property === "direction") return /^(?:asc|desc)$/i.test(text);
-  return kind === "CastNode" && property === "dataType" && /^[a-z]+(?: precision| varying)?$/i.test(text);
-}
-
-function withNames(node: Node, named: ReadonlySet<string>): ReadonlySet<string> {
-  const clause = node["with"] as { expressions?: readonly { name: { table: TableNode } }[] } | undefined;
-  if (clause?.expressions === undefined) return named;
-  return new Set([...named, ...clause.expressions.map(({ name }) => name.table.table.identifier.name)]);
-}
-
-/** Rewrites the nodes in a property: one, a list of them, or none at all. */
-function eachNode(value: unknown, rewrite: (node: Node) => Node): unknown {
-  if (Array.isArray(value)) return value.map((one) => eachNode(one, rewrite));
-  return isNode(value) ? rewrite(value) : value;
-}
-
-function isNode(value: unknown): value is Node {
-  return typeof value === "object" && value !== null && typeof (value as { kind?: unknown }).kind === "string";
-}
-
-function rawNode(fragment: Fragment): RawNode {
-  const texts = [""];
-  const parameters: ValueNode[] = [];
-  for (const piece of plainPieces(fragment)) {
-    if (typeof piece === "string") texts[texts.length - 1] += piece;
-    else {
-      parameters.push(ValueNode.create(piece.param));
-      texts.push("");
-    }
-  }
-  return RawNode.create(texts, parameters);
 }

@@ -115,13 +115,14 @@ function rowSecurityScript(portier: Portier, options: SqlOptions, io: Io): strin
   if (options.dialect !== "postgres") {
     throw new CliError(`${options.dialect} has no row security; the rules hold there for who asks through the library`);
   }
-  const { migration, removal } = rowSecurity(portier, {
+  const { migration, removal, warnings } = rowSecurity(portier, {
     ...(options.schema === undefined ? {} : { schema: options.schema }),
     ...(options.tablesIn === undefined ? {} : { tables: options.tablesIn }),
     ...(options.user === undefined ? {} : { users: options.user }),
     ...(options.application === undefined ? {} : { applications: options.application }),
   });
-  if (options.format === "json") return `${JSON.stringify({ migration, removal }, null, 2)}\n`;
+  if (options.format === "json") return `${JSON.stringify({ migration, removal, warnings }, null, 2)}\n`;
+  if (!options.remove) for (const warning of warnings) io.err(`not held by row security: ${warning}\n`);
   const paint = palette(io);
   return options.remove
     ? `${paint.heading("-- Takes row security away. Run it as the owner of the tables.")}\n${removal}`

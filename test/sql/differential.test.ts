@@ -51,6 +51,12 @@ describe.each(Object.entries(engines))("on %s", (name, open) => {
       expect(found.map(keyOf).sort(), `${action} ${table.name}: ${text} ${JSON.stringify(params)}`).toEqual(
         expected.map(keyOf).sort(),
       );
+      // The promises of reach hold for the database's records, too, and so do its counts.
+      const reach = session.reach(action, table.name);
+      if (reach === "none" || reach === "all")
+        expect(found.length, `${action} ${table.name}: ${reach}`).toBe(reach === "all" ? rows.length : 0);
+      const counted = await engine.run(`select count(*) as n from ${quote(table.source)} where ${text}`, params);
+      expect(Number(counted[0]?.["n"])).toBe(expected.length);
       compared += rows.length;
     }
     for (const action of ["list", "view", "export"] as const) {

@@ -459,6 +459,29 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
   });
 });
 
+describe("what row security cannot hold", () => {
+  it("is said of each rule that asks for it", () => {
+    const rules = {
+      seen: { to: "anyone", permit: { view: "all" } },
+      opened: { to: "anyone", where: "title = 'a'", deny: { list: ["note"] } },
+      out: { to: "anyone", deny: { export: ["title"], bulk: ["title"] } },
+    } as const;
+    const fields = { id: "text", title: "text", note: "text" } as const;
+    const { warnings } = rowSecurity(
+      compile({ portier: 1, tables: { a: { key: "id", actions: ["send"], fields, rules } } }),
+    );
+    expect(warnings).toEqual([
+      "a/out: a select cannot be told from an export: the view shows what may be listed",
+      "a/out: a change of many rows is judged as edit of each",
+      "a: send: no statement of SQL does that; ask the library",
+      "a: note: what may be opened but not listed is not in the view",
+    ]);
+    expect(
+      rowSecurity(compile({ portier: 1, tables: { a: { key: "id", fields, rules: { seen: rules.seen } } } })).warnings,
+    ).toEqual([]);
+  });
+});
+
 describe("a document that a database cannot hold", () => {
   it("is refused", () => {
     const text = {

@@ -9,6 +9,7 @@ import { AskerView } from "./asker-view.js";
 import { dollars, literal, Names, qualified } from "./ddl.js";
 import { definerFunction, foundation, type Schemas } from "./foundation.js";
 import { seenView } from "./seen-view.js";
+import { warningsOf } from "./warnings.js";
 import { writeTriggers } from "./write-triggers.js";
 
 export interface RowSecurityOptions {
@@ -28,6 +29,8 @@ export interface RowSecurity {
   readonly migration: string;
   /** Takes it all away, and gives back the rights on the tables that were taken. */
   readonly removal: string;
+  /** What the document says that row security cannot hold, in sentences. */
+  readonly warnings: readonly string[];
 }
 
 /**
@@ -70,7 +73,11 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
     ...applications.map((role) => `select ${qualified(schemas.inside, "admit")}(${literal(role)}, true)`),
     "commit",
   ];
-  return { migration: script(statements), removal: script(removal(all, schemas)) };
+  return {
+    migration: script(statements),
+    removal: script(removal(all, schemas)),
+    warnings: warningsOf(ruleset, plan),
+  };
 }
 
 function script(statements: readonly string[]): string {

@@ -1,0 +1,408 @@
+import {
+  type ColumnNode,
+  type ColumnUpdateNode,
+  type CompiledQuery,
+  ColumnNode as columnNode,
+  type DatabaseConnection,
+  type DeleteQueryNode,
+  type Driver,
+  FromNode,
+  type InsertQueryNode,
+  type Dialect as KyselyDialect,
+  MysqlAdapter,
+  MysqlIntrospector,
+  MysqlQueryCompiler,
+  type OperationNode,
+  PostgresAdapter,
+  PostgresIntrospector,
+  PostgresQueryCompiler,
+  type PrimitiveValueListNode,
+  type QueryId,
+  type QueryResult,
+  type ReturningNode,
+  SelectionNode,
+  type SelectQueryNode,
+  SqliteAdapter,
+  SqliteIntrospector,
+  SqliteQueryCompiler,
+  type TableNode,
+  type UpdateQueryNode,
+  type ValueListNode,
+  type ValueNode,
+  type ValuesNode,
+  type WhereNode,
+} from "kysely";
+import type { Row } from "../conditions/source.js";
+import type { Acting, ActingOptions } from "../database/acting.js";
+import type { Connection, DriverRow } from "../database/connection.js";
+import { openDatabase } from "../database/open-database.js";
+import { recordAddress } from "../schema/address.js";
+import { portierError } from "../schema/problems.js";
+import { type Field, isOwn, type Table } from "../schema/schema.js";
+import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { Acceptance, Accepted, ChangeOptions, NotAccepted } from "../session/acceptance.js";
+import type { Portier } from "../session/portier.js";
+import type { Dialect } from "../sql/dialect.js";
+import { type KyselyOptions, Rewriter } from "./kysely-select.js";
+
+export interface PortierDialectOptions extends KyselyOptions, ActingOptions {
+  /** Addresses of the rules whose messages the person has confirmed. */
+  readonly confirmed?: readonly string[];
+}
+
+/** A statement that would have changed what it may not. Nothing of it was done. */
+export class ChangeRefused extends Error {
+  override readonly name = "ChangeRefused";
+  readonly table: string;
+  /** The address of the record; undefined for a new one. */
+  readonly key: string | undefined;
+  /** Why, as `session.accept` says it. */
+  readonly outcome: NotAccepted;
+
+  constructor(action: string, table: string, key: string | undefined, outcome: NotAccepted) {
+    const fields = outcome.refusals.flatMap(({ field }) => (field === undefined ? [] : [field]));
+    const what = fields.length === 0 ? "" : `: ${fields.join(", ")}`;
+    super(`${action} ${table}${key === undefined ? "" : ` ${key}`} is ${outcome.reason}${what}`);
+    this.table = table;
+    this.key = key;
+    this.outcome = outcome;
+  }
+}
+
+/**
+ * A dialect for Kysely with which one person works on a database: selects see what the person sees, as with
+ * `portierPlugin`, and writing statements are judged record by record, as `session.accept` judges, in one transaction. A
+ * `where` finds what the person sees; a record that may not be changed as it says ends the statement with a
+ * {@link ChangeRefused}, and nothing of it is done. `returning` gives what the person then sees.
+ *
+ * A written value must be one: what the database would work out (`sql` texts, other columns) cannot be judged before, and is
+ * refused, as are `on conflict`, `limit`, joins and the like in statements that write, and texts of SQL everywhere.
+ *
+ * @example
+ * const db = new Kysely<Tables>({ dialect: portierDialect(portier, pgConnection(pool), "s-003") });
+ * await db.updateTable("objects").set({ label: "Rung in fog." }).where("accession", "=", "BM-SH-0003").execute();
+ */
+export function portierDialect<T extends TableTypes = AnyTables>(
+  portier: Portier<T>,
+  connection: Connection,
+  person: string | number | null,
+  options: PortierDialectOptions = {},
+): KyselyDialect {
+  const tools = toolsOf[connection.dialect.name];
+  const working = new Working(portier as unknown as Portier, connection.dialect, person, options);
+  return {
+    createAdapter: () => new tools.Adapter(),
+    createIntrospector: (db) => new tools.Introspector(db),
+    createQueryCompiler: () => new tools.QueryCompiler(),
+    createDriver: () => driverOf(connection, working),
+  };
+}
+
+/** What a change returns is worked out here, and not by the database. */
+class ReturningAdapter extends MysqlAdapter {
+  override get supportsReturning(): boolean {
+    return true;
+  }
+}
+
+const toolsOf = {
+  postgres: { Adapter: PostgresAdapter, Introspector: PostgresIntrospector, QueryCompiler: PostgresQueryCompiler },
+  sqlite: { Adapter: SqliteAdapter, Introspector: SqliteIntrospector, QueryCompiler: SqliteQueryCompiler },
+  mariadb: { Adapter: ReturningAdapter, Introspector: MysqlIntrospector, QueryCompiler: MysqlQueryCompiler },
+} as const;
+
+interface Ending {
+  readonly commit: () => void;
+  readonly rollback: () => void;
+}
+
+/** What Kysely's `transaction()` begins and ends by calls is here a piece of work that waits for them. */
+class Link implements DatabaseConnection {
+  readonly #connection: Connection;
+  readonly #working: Working;
+  #inside: Connection | undefined;
+  #end: Ending | undefined;
+  #done: Promise<void> | undefined;
+
+  constructor(connection: Connection, working: Working) {
+    this.#connection = connection;
+    this.#working = working;
+  }
+
+  executeQuery<R>(query: CompiledQuery): Promise<QueryResult<R>> {
+    return this.#working.run(query, this.#inside ?? this.#connection) as Promise<QueryResult<R>>;
+  }
+
+  // biome-ignore lint/correctness/useYield: it refuses
+  async *streamQuery<R>(): AsyncIterableIterator<QueryResult<R>> {
+    throw portierError("wrong-call", { what: "a person's view is not streamed", hint: "read it page by page" });
+  }
+
+  async begin(): Promise<void> {
+    await new Promise<void>((begun, failed) => {
+      this.#done = this.#connection
+        .transaction((inside) => {
+          this.#inside = inside;
+          return new Promise<void>((commit, reject) => {
+            this.#end = { commit, rollback: () => reject(rolledBack) };
+            begun();
+          });
+        })
+        .catch((error: unknown) => {
+          failed(error);
+          if (error !== rolledBack) throw error;
+        });
+      // Whoever ends the transaction waits for it; a failure before that is the failure to begin.
+      this.#done.catch(() => {});
+    });
+  }
+
+  commit(): Promise<void> {
+    return this.#finish((end) => end.commit());
+  }
+
+  rollback(): Promise<void> {
+    return this.#finish((end) => end.rollback());
+  }
+
+  async #finish(how: (end: Ending) => void): Promise<void> {
+    const done = this.#done;
+    if (this.#end !== undefined) how(this.#end);
+    this.#inside = undefined;
+    this.#end = undefined;
+    this.#done = undefined;
+    await done;
+  }
+}
+
+const rolledBack = new Error("rolled back");
+
+function driverOf(connection: Connection, working: Working): Driver {
+  return {
+    init: async () => {},
+    acquireConnection: async () => new Link(connection, working),
+    beginTransaction: (link) => (link as Link).begin(),
+    commitTransaction: (link) => (link as Link).commit(),
+    rollbackTransaction: (link) => (link as Link).rollback(),
+    releaseConnection: async () => {},
+    destroy: async () => {},
+  };
+}
+
+/** The statements of one person. */
+class Working {
+  readonly #portier: Portier;
+  readonly #dialect: Dialect;
+  readonly #person: string | number | null;
+  readonly #options: PortierDialectOptions;
+  readonly #change: ChangeOptions;
+  readonly #tables = new Map<string, Table>();
+
+  constructor(portier: Portier, dialect: Dialect, person: string | number | null, options: PortierDialectOptions) {
+    this.#portier = portier;
+    this.#dialect = dialect;
+    this.#person = person;
+    this.#options = options;
+    this.#change = options.confirmed === undefined ? {} : { confirmed: options.confirmed };
+    for (const table of portier.schema.tables.values()) this.#tables.set(table.source, table);
+  }
+
+  async run({ query, queryId }: CompiledQuery, link: Connection): Promise<QueryResult<DriverRow>> {
+    switch (query.kind) {
+      case "SelectQueryNode":
+        return { rows: [...(await this.#select(query as SelectQueryNode, queryId, link))] };
+      case "InsertQueryNode":
+        return link.transaction((inside) => this.#insert(query as InsertQueryNode, inside));
+      case "UpdateQueryNode":
+        return link.transaction((inside) => this.#update(query as UpdateQueryNode, queryId, inside));
+      case "DeleteQueryNode":
+        return link.transaction((inside) => this.#delete(query as DeleteQueryNode, queryId, inside));
+      default:
+        throw refusedNode(`a ${query.kind}`);
+    }
+  }
+
+  #acting(link: Connection): Acting {
+    return openDatabase(this.#portier, link).as(this.#person, this.#options);
+  }
+
+  async #select(node: SelectQueryNode, id: QueryId, link: Connection): Promise<readonly DriverRow[]> {
+    const session = await this.#acting(link).session();
+    const rewritten = new Rewriter(session, this.#dialect, this.#options).root(node) as SelectQueryNode;
+    const { sql, parameters } = new toolsOf[this.#dialect.name].QueryCompiler().compileQuery(rewritten, id);
+    return link.query(sql, parameters);
+  }
+
+  async #insert(node: InsertQueryNode, inside: Connection): Promise<QueryResult<DriverRow>> {
+    onlyParts(node, ["into", "columns", "values", "returning", "defaultValues"]);
+    const table = this.#table(node.into);
+    const acting = this.#acting(inside);
+    const records: Row[] = [];
+    for (const values of rowsOf(node, table)) {
+      const made = await acting.create(table.name, values, this.#change);
+      records.push(accepted(made, "create", table, undefined).record as Row);
+    }
+    const [key] = table.key;
+    const last = records[records.length - 1];
+    const number = table.key.length === 1 && key !== undefined ? last?.[key.name] : undefined;
+    return {
+      numAffectedRows: BigInt(records.length),
+      ...(typeof number === "number" ? { insertId: BigInt(number) } : {}),
+      rows: await this.#returned(node.returning, table, records, acting),
+    };
+  }
+
+  async #update(node: UpdateQueryNode, id: QueryId, inside: Connection): Promise<QueryResult<DriverRow>> {
+    onlyParts(node, ["table", "where", "updates", "returning"]);
+    const table = this.#table(node.table);
+    const values = Object.fromEntries((node.updates ?? []).map((update) => updateOf(update, table)));
+    const acting = this.#acting(inside);
+    const records: Row[] = [];
+    for (const key of await this.#keys(node.table as TableNode, node.where, table, id, inside)) {
+      const outcome = await acting.edit(table.name, key, values, this.#change);
+      records.push(accepted(outcome, "edit", table, key).record as Row);
+    }
+    const count = BigInt(records.length);
+    const rows = await this.#returned(node.returning, table, records, acting);
+    return { numAffectedRows: count, numChangedRows: count, rows };
+  }
+
+  async #delete(node: DeleteQueryNode, id: QueryId, inside: Connection): Promise<QueryResult<DriverRow>> {
+    onlyParts(node, ["from", "where", "returning"]);
+    const [from, another] = node.from.froms;
+    if (another !== undefined) throw refusedNode("a delete from two tables");
+    const table = this.#table(from);
+    const acting = this.#acting(inside);
+    const keys = await this.#keys(from as TableNode, node.where, table, id, inside);
+    // What is returned of a record is seen before it goes.
+    const gone: Row[] = [];
+    for (const key of keys) {
+      const keep = async (_: Connection, record: Row) => {
+        gone.push(record);
+      };
+      if (node.returning !== undefined) await acting.act("delete", table.name, key, keep, this.#change);
+    }
+    const rows = await this.#returned(node.returning, table, gone, acting);
+    for (const key of keys) accepted(await acting.delete(table.name, key, this.#change), "delete", table, key);
+    return { numAffectedRows: BigInt(keys.length), rows };
+  }
+
+  /** The records that a `where` finds among those that the person sees. */
+  async #keys(
+    from: TableNode,
+    where: WhereNode | undefined,
+    table: Table,
+    id: QueryId,
+    link: Connection,
+  ): Promise<readonly string[]> {
+    const selections = table.key.map((field) => SelectionNode.create(columnNode.create(field.column)));
+    const node = { kind: "SelectQueryNode", from: FromNode.create([from]), selections, ...(where && { where }) };
+    const rows = await this.#select(node as SelectQueryNode, id, link);
+    return rows.map((row) => recordAddress(table, this.#decoded(table.key, row)) as string);
+  }
+
+  #decoded(fields: readonly Field[], row: DriverRow): Row {
+    return Object.fromEntries(fields.map(({ name, type, column }) => [name, this.#dialect.decode(type, row[column])]));
+  }
+
+  /** What the person sees of records, under the names of their columns; hidden values as null. */
+  async #returned(
+    returning: ReturningNode | undefined,
+    table: Table,
+    records: readonly Row[],
+    acting: Acting,
+  ): Promise<DriverRow[]> {
+    if (returning === undefined) return [];
+    const fields = returning.selections.flatMap(({ selection }) => returnedFields(selection, table));
+    const seen = await acting.ask((session) => records.map((record) => session.mask(table.name, record, "list")));
+    return seen.map((masked) =>
+      Object.fromEntries(
+        fields.map(([name, field]) => [name, this.#dialect.encode(field.type, masked?.[field.name] ?? null)]),
+      ),
+    );
+  }
+
+  #table(node: OperationNode | undefined): Table {
+    if (node?.kind !== "TableNode") throw refusedNode("a table under another name");
+    const { table } = node as TableNode;
+    const source = table.schema === undefined ? table.identifier.name : `${table.schema.name}.${table.identifier.name}`;
+    const found = this.#tables.get(source);
+    if (found !== undefined) return found;
+    const hint = `declared: ${[...this.#tables.keys()].slice(0, 12).join(", ")}`;
+    throw portierError("wrong-call", { what: `the document declares no table "${source}"`, hint });
+  }
+}
+
+function accepted(outcome: Acceptance, action: string, table: Table, key: string | undefined): Accepted {
+  if (outcome.accepted) return outcome;
+  throw new ChangeRefused(action, table.name, key, outcome);
+}
+
+/** A part that is not known here may mean anything: it is refused, not passed over. */
+function onlyParts(node: OperationNode, known: readonly string[]): void {
+  for (const [part, value] of Object.entries(node)) {
+    if (part !== "kind" && value !== undefined && !known.includes(part)) throw refusedNode(`"${part}"`);
+  }
+}
+
+function refusedNode(what: string): Error {
+  const hint = "write plain values to one declared table, found by a where";
+  return portierError("wrong-call", { what: `a statement that is judged cannot hold ${what}`, hint });
+}
+
+function rowsOf({ columns = [], values, defaultValues }: InsertQueryNode, table: Table): Row[] {
+  if (defaultValues === true) return [{}];
+  if (values?.kind !== "ValuesNode") throw refusedNode("a select for its values");
+  const fields = columns.map((column) => fieldOf(column, table));
+  return (values as ValuesNode).values.map((line) => {
+    const given = fields.flatMap((field, index): [string, unknown][] => {
+      if (line.kind === "PrimitiveValueListNode") return [[field.name, (line as PrimitiveValueListNode).values[index]]];
+      const value = (line as ValueListNode).values[index];
+      return value?.kind === "DefaultInsertValueNode" ? [] : [[field.name, plainValue(value)]];
+    });
+    return Object.fromEntries(given);
+  });
+}
+
+function updateOf({ column, value }: ColumnUpdateNode, table: Table): [string, unknown] {
+  return [fieldOf(column, table).name, plainValue(value)];
+}
+
+function plainValue(node: OperationNode | undefined): unknown {
+  if (node?.kind !== "ValueNode") throw refusedNode("a value that the database works out");
+  return (node as ValueNode).value;
+}
+
+function fieldOf(node: OperationNode, table: Table): Field {
+  if (node.kind !== "ColumnNode") throw refusedNode(`a ${node.kind} in the place of a column`);
+  const { name } = (node as ColumnNode).column;
+  const field = table.fields.find((one) => isOwn(one) && one.column === name);
+  if (field !== undefined) return field;
+  const candidates = table.fields.filter(isOwn).map(({ column }) => column);
+  throw portierError("unknown-field", { table: table.name, name, candidates });
+}
+
+/** The fields that `returning` names, under the names that it gives them. */
+function returnedFields(node: OperationNode, table: Table): [string, Field][] {
+  switch (node.kind) {
+    case "SelectAllNode":
+      return table.fields.filter(isOwn).map((field) => [field.column, field]);
+    case "ColumnNode": {
+      const field = fieldOf(node, table);
+      return [[field.column, field]];
+    }
+    case "ReferenceNode": {
+      const { column } = node as unknown as { column: OperationNode };
+      return returnedFields(column, table);
+    }
+    case "AliasNode": {
+      const { node: inner, alias } = node as unknown as { node: OperationNode; alias: OperationNode };
+      const [[, field] = []] = returnedFields(inner, table);
+      const { name } = alias as unknown as { name?: string };
+      if (field === undefined || name === undefined) throw refusedNode("this in returning");
+      return [[name, field]];
+    }
+    default:
+      throw refusedNode(`a ${node.kind} in returning`);
+  }
+}

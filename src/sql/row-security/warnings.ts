@@ -1,0 +1,51 @@
+import type { ActionName } from "../../rules/actions.js";
+import type { Ruleset } from "../../rules/compile-rules.js";
+import { isOwn, type Table } from "../../schema/schema.js";
+import type { Plan } from "../../session/plan.js";
+import { implies } from "../formula.js";
+import { postgres } from "../postgres.js";
+import { scopeOf } from "../scope.js";
+import { shownFormula } from "../shown.js";
+import { AskerView } from "./asker-view.js";
+import { Names } from "./ddl.js";
+
+/** Statements of SQL, and the gates on top of them that they cannot be told from. */
+const gates: Partial<Record<ActionName, string>> = {
+  export: "a select cannot be told from an export: the view shows what may be listed",
+  import: "a copy is judged as create",
+  bulk: "a change of many rows is judged as edit of each",
+};
+
+/** What a document says that row security cannot hold. */
+export function warningsOf(ruleset: Ruleset, plan: Plan): string[] {
+  return [...ruleset.schema.tables.values()].flatMap((table) => {
+    const warnings: string[] = [];
+    for (const [action, sentence] of Object.entries(gates)) {
+      // A permit alone lets nothing through that view, create or edit does not.
+      const stops = ruleset.of(table.name, action).filter(({ effect }) => effect.phase !== "permit");
+      if (stops.length > 0) warnings.push(`${stops.map(({ address }) => address).join(", ")}: ${sentence}`);
+    }
+    if (table.actions.length > 0) {
+      warnings.push(`${table.name}: ${table.actions.join(", ")}: no statement of SQL does that; ask the library`);
+    }
+    const opened = openedOnly(table, ruleset, plan);
+    if (opened.length > 0) {
+      const what = opened.length === table.fields.length ? "records" : opened.join(", ");
+      warnings.push(`${table.name}: ${what}: what may be opened but not listed is not in the view`);
+    }
+    return warnings;
+  });
+}
+
+/** The fields that somebody may view in a record where they may not list them. */
+function openedOnly(table: Table, ruleset: Ruleset, plan: Plan): string[] {
+  const schemas = { seen: "", inside: "", tables: "", names: new Names() };
+  const scope = scopeOf(postgres, plan, { table, alias: table.name }, new AskerView(ruleset, plan, schemas));
+  const isOpened = (field: Table["fields"][number]) => {
+    const [list, view] = (["list", "view"] as const).map((action) =>
+      shownFormula(plan.of(table.name), action, field, scope),
+    );
+    return list !== undefined && view !== undefined && !implies(view, list);
+  };
+  return table.fields.filter((field) => isOwn(field) && isOpened(field)).map(({ name }) => name);
+}
