@@ -1,11 +1,7 @@
 import {
-  type ColumnNode,
-  type ColumnUpdateNode,
+  ColumnNode,
   type CompiledQuery,
-  ColumnNode as columnNode,
-  type DatabaseConnection,
   type DeleteQueryNode,
-  type Driver,
   FromNode,
   type InsertQueryNode,
   type Dialect as KyselyDialect,
@@ -16,7 +12,6 @@ import {
   PostgresAdapter,
   PostgresIntrospector,
   PostgresQueryCompiler,
-  type PrimitiveValueListNode,
   type QueryId,
   type QueryResult,
   type ReturningNode,
@@ -27,9 +22,6 @@ import {
   SqliteQueryCompiler,
   type TableNode,
   type UpdateQueryNode,
-  type ValueListNode,
-  type ValueNode,
-  type ValuesNode,
   type WhereNode,
 } from "kysely";
 import type { Row } from "../conditions/source.js";
@@ -38,12 +30,14 @@ import type { Connection, DriverRow } from "../database/connection.js";
 import { openDatabase } from "../database/open-database.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
-import { type Field, isOwn, type Table } from "../schema/schema.js";
+import type { Field, Table } from "../schema/schema.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { Acceptance, Accepted, ChangeOptions, NotAccepted } from "../session/acceptance.js";
 import type { Portier } from "../session/portier.js";
 import type { Dialect } from "../sql/dialect.js";
+import { driverOf } from "./kysely-driver.js";
 import { type KyselyOptions, Rewriter } from "./kysely-select.js";
+import { onlyParts, refusedNode, returnedFields, rowsOf, updateOf } from "./kysely-statements.js";
 
 export interface PortierDialectOptions extends KyselyOptions, ActingOptions {
   /** Addresses of the rules whose messages the person has confirmed. */
@@ -94,7 +88,7 @@ export function portierDialect<T extends TableTypes = AnyTables>(
     createAdapter: () => new tools.Adapter(),
     createIntrospector: (db) => new tools.Introspector(db),
     createQueryCompiler: () => new tools.QueryCompiler(),
-    createDriver: () => driverOf(connection, working),
+    createDriver: () => driverOf(connection, (query, link) => working.run(query, link)),
   };
 }
 
@@ -110,84 +104,6 @@ const toolsOf = {
   sqlite: { Adapter: SqliteAdapter, Introspector: SqliteIntrospector, QueryCompiler: SqliteQueryCompiler },
   mariadb: { Adapter: ReturningAdapter, Introspector: MysqlIntrospector, QueryCompiler: MysqlQueryCompiler },
 } as const;
-
-interface Ending {
-  readonly commit: () => void;
-  readonly rollback: () => void;
-}
-
-/** What Kysely's `transaction()` begins and ends by calls is here a piece of work that waits for them. */
-class Link implements DatabaseConnection {
-  readonly #connection: Connection;
-  readonly #working: Working;
-  #inside: Connection | undefined;
-  #end: Ending | undefined;
-  #done: Promise<void> | undefined;
-
-  constructor(connection: Connection, working: Working) {
-    this.#connection = connection;
-    this.#working = working;
-  }
-
-  executeQuery<R>(query: CompiledQuery): Promise<QueryResult<R>> {
-    return this.#working.run(query, this.#inside ?? this.#connection) as Promise<QueryResult<R>>;
-  }
-
-  // biome-ignore lint/correctness/useYield: it refuses
-  async *streamQuery<R>(): AsyncIterableIterator<QueryResult<R>> {
-    throw portierError("wrong-call", { what: "a person's view is not streamed", hint: "read it page by page" });
-  }
-
-  async begin(): Promise<void> {
-    await new Promise<void>((begun, failed) => {
-      this.#done = this.#connection
-        .transaction((inside) => {
-          this.#inside = inside;
-          return new Promise<void>((commit, reject) => {
-            this.#end = { commit, rollback: () => reject(rolledBack) };
-            begun();
-          });
-        })
-        .catch((error: unknown) => {
-          failed(error);
-          if (error !== rolledBack) throw error;
-        });
-      // Whoever ends the transaction waits for it; a failure before that is the failure to begin.
-      this.#done.catch(() => {});
-    });
-  }
-
-  commit(): Promise<void> {
-    return this.#finish((end) => end.commit());
-  }
-
-  rollback(): Promise<void> {
-    return this.#finish((end) => end.rollback());
-  }
-
-  async #finish(how: (end: Ending) => void): Promise<void> {
-    const done = this.#done;
-    if (this.#end !== undefined) how(this.#end);
-    this.#inside = undefined;
-    this.#end = undefined;
-    this.#done = undefined;
-    await done;
-  }
-}
-
-const rolledBack = new Error("rolled back");
-
-function driverOf(connection: Connection, working: Working): Driver {
-  return {
-    init: async () => {},
-    acquireConnection: async () => new Link(connection, working),
-    beginTransaction: (link) => (link as Link).begin(),
-    commitTransaction: (link) => (link as Link).commit(),
-    rollbackTransaction: (link) => (link as Link).rollback(),
-    releaseConnection: async () => {},
-    destroy: async () => {},
-  };
-}
 
 /** The statements of one person. */
 class Working {
@@ -295,7 +211,7 @@ class Working {
     id: QueryId,
     link: Connection,
   ): Promise<readonly string[]> {
-    const selections = table.key.map((field) => SelectionNode.create(columnNode.create(field.column)));
+    const selections = table.key.map((field) => SelectionNode.create(ColumnNode.create(field.column)));
     const node = { kind: "SelectQueryNode", from: FromNode.create([from]), selections, ...(where && { where }) };
     const rows = await this.#select(node as SelectQueryNode, id, link);
     return rows.map((row) => recordAddress(table, this.#decoded(table.key, row)) as string);
@@ -336,73 +252,4 @@ class Working {
 function accepted(outcome: Acceptance, action: string, table: Table, key: string | undefined): Accepted {
   if (outcome.accepted) return outcome;
   throw new ChangeRefused(action, table.name, key, outcome);
-}
-
-/** A part that is not known here may mean anything: it is refused, not passed over. */
-function onlyParts(node: OperationNode, known: readonly string[]): void {
-  for (const [part, value] of Object.entries(node)) {
-    if (part !== "kind" && value !== undefined && !known.includes(part)) throw refusedNode(`"${part}"`);
-  }
-}
-
-function refusedNode(what: string): Error {
-  const hint = "write plain values to one declared table, found by a where";
-  return portierError("wrong-call", { what: `a statement that is judged cannot hold ${what}`, hint });
-}
-
-function rowsOf({ columns = [], values, defaultValues }: InsertQueryNode, table: Table): Row[] {
-  if (defaultValues === true) return [{}];
-  if (values?.kind !== "ValuesNode") throw refusedNode("a select for its values");
-  const fields = columns.map((column) => fieldOf(column, table));
-  return (values as ValuesNode).values.map((line) => {
-    const given = fields.flatMap((field, index): [string, unknown][] => {
-      if (line.kind === "PrimitiveValueListNode") return [[field.name, (line as PrimitiveValueListNode).values[index]]];
-      const value = (line as ValueListNode).values[index];
-      return value?.kind === "DefaultInsertValueNode" ? [] : [[field.name, plainValue(value)]];
-    });
-    return Object.fromEntries(given);
-  });
-}
-
-function updateOf({ column, value }: ColumnUpdateNode, table: Table): [string, unknown] {
-  return [fieldOf(column, table).name, plainValue(value)];
-}
-
-function plainValue(node: OperationNode | undefined): unknown {
-  if (node?.kind !== "ValueNode") throw refusedNode("a value that the database works out");
-  return (node as ValueNode).value;
-}
-
-function fieldOf(node: OperationNode, table: Table): Field {
-  if (node.kind !== "ColumnNode") throw refusedNode(`a ${node.kind} in the place of a column`);
-  const { name } = (node as ColumnNode).column;
-  const field = table.fields.find((one) => isOwn(one) && one.column === name);
-  if (field !== undefined) return field;
-  const candidates = table.fields.filter(isOwn).map(({ column }) => column);
-  throw portierError("unknown-field", { table: table.name, name, candidates });
-}
-
-/** The fields that `returning` names, under the names that it gives them. */
-function returnedFields(node: OperationNode, table: Table): [string, Field][] {
-  switch (node.kind) {
-    case "SelectAllNode":
-      return table.fields.filter(isOwn).map((field) => [field.column, field]);
-    case "ColumnNode": {
-      const field = fieldOf(node, table);
-      return [[field.column, field]];
-    }
-    case "ReferenceNode": {
-      const { column } = node as unknown as { column: OperationNode };
-      return returnedFields(column, table);
-    }
-    case "AliasNode": {
-      const { node: inner, alias } = node as unknown as { node: OperationNode; alias: OperationNode };
-      const [[, field] = []] = returnedFields(inner, table);
-      const { name } = alias as unknown as { name?: string };
-      if (field === undefined || name === undefined) throw refusedNode("this in returning");
-      return [[name, field]];
-    }
-    default:
-      throw refusedNode(`a ${node.kind} in returning`);
-  }
 }

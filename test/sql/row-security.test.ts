@@ -419,6 +419,17 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       await owner(`drop view ${seen}.mine`);
     });
 
+    it("leaves row security that was there before where it was", async () => {
+      await owner(rowSecurity(portier, options()).removal);
+      await owner(`alter table partners enable row level security`);
+      await owner(rowSecurity(portier, options()).migration);
+      await owner(rowSecurity(portier, options()).removal);
+      const secured = "select relname from pg_class where relrowsecurity and relnamespace = $1::regnamespace";
+      expect(await engine.run(secured, [tables])).toEqual([{ relname: "partners" }]);
+      await owner(`alter table partners disable row level security`);
+      await owner(rowSecurity(portier, options()).migration);
+    });
+
     it("is for the owner of the tables", async () => {
       const client = await login(app);
       await expect(client.query(rowSecurity(portier, options()).migration)).rejects.toMatchObject({
@@ -437,7 +448,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       await client.query(rowSecurity(portier, options()).migration);
       await client.end();
       expect(warnings.filter((one) => one.includes("aside"))).toEqual([
-        expect.stringContaining(`the view ${tables}.aside reads tables`),
+        `the view ${tables}.aside lets past these rules whoever may use it`,
       ]);
       await owner(`drop view ${tables}.aside`);
     });
@@ -483,6 +494,20 @@ describe("what row security cannot hold", () => {
 });
 
 describe("a document that a database cannot hold", () => {
+  it("is refused where views would not find a place", () => {
+    const fields = { id: "text", title: "text" } as const;
+    const of = (...sources: readonly string[]) =>
+      compile({
+        portier: 1,
+        tables: Object.fromEntries(sources.map((source, at) => [`t${at}`, { key: "id", source, fields }])),
+      });
+    expect(() => rowSecurity(of("a.things", "b.things"))).toThrow(
+      /the views of "a.things" and "b.things" would have one name/,
+    );
+    expect(() => rowSecurity(of("things"), { schema: "public" })).toThrow(/in the schema of the tables, "public"/);
+    expect(() => rowSecurity(of("portier.things"))).toThrow(/in the schema of the tables, "portier"/);
+  });
+
   it("is refused", () => {
     const text = {
       portier: 1,

@@ -1,13 +1,14 @@
+import { portierError } from "../../schema/problems.js";
 import type { Table } from "../../schema/schema.js";
 import type { AnyTables, TableTypes } from "../../schema/table-types.js";
 import { type Portier, rulesetOf } from "../../session/portier.js";
 import { postgres } from "../postgres.js";
-import { sourceName } from "../scope.js";
 import { tableName } from "../where.js";
 import { planOfAnybody } from "./anybody.js";
 import { AskerView } from "./asker-view.js";
-import { dollars, literal, Names, qualified } from "./ddl.js";
-import { definerFunction, foundation, type Schemas } from "./foundation.js";
+import { admission, cleared, closed, mark, otherDoors, owned, removal } from "./closing.js";
+import { literal, Names, qualified } from "./ddl.js";
+import { foundation, type Schemas } from "./foundation.js";
 import { seenView } from "./seen-view.js";
 import { warningsOf } from "./warnings.js";
 import { writeTriggers } from "./write-triggers.js";
@@ -49,6 +50,7 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
   { schema = "portier", tables = "public", users = [], applications = [] }: RowSecurityOptions = {},
 ): RowSecurity {
   const ruleset = rulesetOf(portier);
+  checkNames([...ruleset.schema.tables.values()], schema, tables);
   const schemas: Schemas = { seen: schema, inside: `${schema}_inside`, tables, names: new Names() };
   const plan = planOfAnybody(ruleset);
   const asker = new AskerView(ruleset, plan, schemas);
@@ -75,7 +77,7 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
   ];
   return {
     migration: script(statements),
-    removal: script(removal(all, schemas)),
+    removal: script(removal(schemas)),
     warnings: warningsOf(ruleset, plan),
   };
 }
@@ -93,193 +95,20 @@ function schemasOf({ seen, inside }: Schemas): string[] {
   ];
 }
 
-/** Takes away what an earlier run made, and nothing else. What others have made of it stands in the way: then nothing changes. */
-function cleared({ seen, inside }: Schemas): string {
-  return `do ${dollars(`declare
-  made record;
-begin
-  for made in
-    select format('drop view %s', c.oid::regclass) as statement, 1 as turn
-    from pg_class c join pg_namespace n on n.oid = relnamespace
-    where relkind = 'v' and nspname = ${literal(seen)} and obj_description(c.oid, 'pg_class') like ${literal(`${mark}%`)}
-    union all select format('drop view %s', c.oid::regclass), case when relname = 'asker' then 4 else 2 end
-    from pg_class c join pg_namespace n on n.oid = relnamespace where relkind = 'v' and nspname = ${literal(inside)}
-    union all select format('drop function %s', p.oid::regprocedure), case when proname = 'me' then 3 else 5 end
-    from pg_proc p join pg_namespace n on n.oid = pronamespace
-    where nspname = ${literal(inside)} or nspname = ${literal(seen)} and proname in ('ask_as', 'confirm')
-    order by turn
-  loop
-    execute made.statement;
-  end loop;
-end`)}`;
-}
-
-/** By which the views of this package are known from others in the same schema. */
-const mark = "Portier: ";
-
-/** Whoever makes the views lends them their rights: that must be the owner of the tables, and nobody greater. */
-function owned(tables: readonly Table[], schemas: Schemas): string {
-  const names = tables.map((table) => literal(sourceName(postgres, table, schemas.tables))).join(", ");
-  return `do ${dollars(`declare
-  foreign_table regclass;
-begin
-  select oid into foreign_table from pg_class
-  where oid = any (array[${names}]::regclass[]) and relowner <> (select oid from pg_roles where rolname = current_user) limit 1;
-  if found then
-    raise exception using message = format('%s belongs to somebody else', foreign_table),
-      hint = 'run this as the owner of the tables: set role OWNER';
-  end if;
-end`)}`;
-}
-
-/** Closes the tables, and keeps what rights there were. */
-function closed(tables: readonly Table[], schemas: Schemas): string[] {
-  const { inside } = schemas;
-  const revoked = qualified(inside, "revoked");
-  const names = tables.map((table) => literal(sourceName(postgres, table, schemas.tables)));
-  return [
-    `create table if not exists ${revoked} (
-  id bigint generated always as identity primary key, closed regclass not null, given text not null
-)`,
-    `do ${dollars(`declare
-  part regclass;
-  held record;
-begin
-  for part in
-    with recursive parts as (
-      select unnest(array[${names.join(", ")}]::regclass[]) as oid
-      union select inhrelid::regclass from pg_inherits join parts on inhparent = parts.oid
-    ) select oid from parts
-  loop
-    execute format('alter table %s enable row level security', part);
-    for held in
-      select case when grantee = 0 then 'public' else grantee::regrole::text end as grantee, privilege_type, is_grantable
-      from pg_class, aclexplode(relacl) where oid = part and grantee <> relowner
-    loop
-      insert into ${revoked} (closed, given) values (part, format('grant %s on %s to %s%s', held.privilege_type, part, held.grantee,
-        case when held.is_grantable then ' with grant option' else '' end));
-      execute format('revoke %s on %s from %s cascade', held.privilege_type, part, held.grantee);
-    end loop;
-    for held in
-      select attname, case when grantee = 0 then 'public' else grantee::regrole::text end as grantee, privilege_type
-      from pg_attribute join pg_class on pg_class.oid = attrelid, aclexplode(attacl)
-      where attrelid = part and not attisdropped and grantee <> relowner
-    loop
-      insert into ${revoked} (closed, given) values (part,
-        format('grant %s (%I) on %s to %s', held.privilege_type, held.attname, part, held.grantee));
-      execute format('revoke %s (%I) on %s from %s cascade', held.privilege_type, held.attname, part, held.grantee);
-    end loop;
-  end loop;
-end`)}`,
-  ];
-}
-
-/** Views and functions that read these tables with the rights of an owner see past the rules: whoever runs this is told. */
-function otherDoors(tables: readonly Table[], schemas: Schemas): string {
-  const { seen, inside } = schemas;
-  const names = tables.map((table) => literal(sourceName(postgres, table, schemas.tables))).join(", ");
-  const ours = `(${literal(seen)}, ${literal(inside)})`;
-  return `do ${dollars(`declare
-  door text;
-begin
-  for door in
-    select distinct format('the view %s', v.oid::regclass)
-    from pg_depend d join pg_rewrite r on r.oid = d.objid join pg_class v on v.oid = r.ev_class
-      join pg_namespace n on n.oid = v.relnamespace
-    where d.classid = 'pg_rewrite'::regclass and d.refclassid = 'pg_class'::regclass
-      and d.refobjid = any (array[${names}]::regclass[]) and v.relkind in ('v', 'm') and nspname not in ${ours}
-      and not coalesce(v.reloptions && array['security_invoker=true', 'security_invoker=on'], false)
-      and exists (select 1 from aclexplode(v.relacl) where grantee <> v.relowner)
-    union all
-    select distinct format('the function %s', p.oid::regprocedure)
-    from pg_proc p join pg_namespace n on n.oid = pronamespace, pg_class t
-    where prosecdef and nspname not in ${ours} and prorettype <> 'trigger'::regtype
-      and exists (select 1 from aclexplode(coalesce(proacl, acldefault('f', proowner))) where grantee <> proowner)
-      and t.oid = any (array[${names}]::regclass[]) and position(relname in prosrc) > 0
-    order by 1
-  loop
-    raise warning '% reads tables of these rules with the rights of its owner: whoever may use it sees past them', door;
-  end loop;
-  if exists (select 1 from pg_namespace, aclexplode(nspacl) where nspname = ${literal(schemas.tables)} and grantee = 0 and privilege_type = 'CREATE') then
-    raise warning 'whoever uses this database may make things in the schema of these tables, also what triggers take for their own: revoke create on schema % from public', ${literal(postgres.quoteName(schemas.tables))};
-  end if;
-end`)}`;
-}
-
-/** Who may use the views is kept, so that a later run gives it to them again. */
-function admission(schemas: Schemas): string[] {
-  const { seen, inside } = schemas;
-  const quote = postgres.quoteName;
-  const admitted = qualified(inside, "admitted");
-  const admit = definerFunction(
-    `${qualified(inside, "admit")}(role name, says_who_asks boolean default false) returns void`,
-    `begin
-  insert into ${admitted} values (role, says_who_asks)
-    on conflict on constraint admitted_pkey do update set says_who_asks = excluded.says_who_asks;
-  execute format('grant usage on schema ${quote(seen).replaceAll("%", "%%").replaceAll("'", "''")} to %I', role);
-  execute format('grant select, insert, update, delete on all tables in schema ${quote(seen).replaceAll("%", "%%").replaceAll("'", "''")} to %I', role);
-  execute format('grant execute on function ${qualified(seen, "confirm").replaceAll("%", "%%").replaceAll("'", "''")}(text[]) to %I', role);
-  execute format('grant execute on function ${qualified(inside, "me").replaceAll("%", "%%").replaceAll("'", "''")}() to %I', role);
-  execute format('%s execute on function ${qualified(seen, "ask_as").replaceAll("%", "%%").replaceAll("'", "''")}(text, jsonb) %s %I',
-    case when says_who_asks then 'grant' else 'revoke' end, case when says_who_asks then 'to' else 'from' end, role);
-end`,
-  );
-  return [
-    `create table if not exists ${admitted} (role name constraint admitted_pkey primary key, says_who_asks boolean not null)`,
-    admit,
-    nobody(schemas),
-    `select ${qualified(inside, "admit")}(role, says_who_asks) from ${admitted} where exists (select 1 from pg_roles where rolname = role)`,
-  ];
-}
-
-/** Takes away what rights to new things somebody has by default. */
-function nobody({ seen, inside }: Schemas): string {
-  const ours = `(${literal(seen)}, ${literal(inside)})`;
-  return `do ${dollars(`declare
-  given text;
-begin
-  for given in
-    select format('revoke all on function %s from %s', p.oid::regprocedure, case when grantee = 0 then 'public' else grantee::regrole::text end)
-    from pg_proc p join pg_namespace n on n.oid = pronamespace, aclexplode(coalesce(proacl, acldefault('f', proowner)))
-    where nspname in ${ours} and grantee <> proowner
-    union all
-    select format('revoke all on table %s from %s', c.oid::regclass, case when grantee = 0 then 'public' else grantee::regrole::text end)
-    from pg_class c join pg_namespace n on n.oid = relnamespace, aclexplode(relacl)
-    where nspname in ${ours} and grantee <> relowner
-    union all
-    select format('revoke all on schema %I from %s', nspname, case when grantee = 0 then 'public' else grantee::regrole::text end)
-    from pg_namespace, aclexplode(nspacl) where nspname in ${ours} and grantee <> nspowner
-  loop
-    execute given;
-  end loop;
-end`)}`;
-}
-
-function removal(tables: readonly Table[], schemas: Schemas): string[] {
-  const { seen, inside } = schemas;
-  const quote = postgres.quoteName;
-  const open = tables.map(
-    (table) => `alter table if exists ${sourceName(postgres, table, schemas.tables)} disable row level security`,
-  );
-  return [
-    "begin",
-    "set local search_path = pg_catalog, pg_temp",
-    `do ${dollars(`declare
-  kept text;
-begin
-  for kept in select given from ${qualified(inside, "revoked")} order by id
-  loop
-    begin
-      execute kept;
-    exception when undefined_object or undefined_table or undefined_column then
-      raise warning 'not given back, as it is gone: %', kept;
-    end;
-  end loop;
-end`)}`,
-    ...open,
-    cleared(schemas),
-    `drop table ${["secret", "logins", "revoked", "admitted"].map((name) => qualified(inside, name)).join(", ")}`,
-    `drop schema ${quote(seen)}, ${quote(inside)}`,
-    "commit",
-  ];
+/** Each view has the name of its table, in a schema of its own. */
+function checkNames(all: readonly Table[], schema: string, tables: string): void {
+  const taken = new Map<string, Table>();
+  for (const table of all) {
+    const { source } = table;
+    if (schema === (source.includes(".") ? source.slice(0, source.indexOf(".")) : tables)) {
+      const what = `the views would be in the schema of the tables, "${schema}"`;
+      throw portierError("wrong-call", { what, hint: "give them a schema of their own" });
+    }
+    const other = taken.get(tableName(source));
+    if (other !== undefined) {
+      const what = `the views of "${other.source}" and "${source}" would have one name`;
+      throw portierError("wrong-call", { what, hint: "write row security for one schema's tables at a time" });
+    }
+    taken.set(tableName(source), table);
+  }
 }

@@ -2,32 +2,19 @@ import type { Scalar } from "../../schema/scalar.js";
 import { type Field, isOwn, type Schema, singleKey, type Table } from "../../schema/schema.js";
 import { known } from "../../session/conditions.js";
 import type { Gate } from "../../session/gate.js";
-import type { Plan, TablePlan } from "../../session/plan.js";
+import type { Plan } from "../../session/plan.js";
 import { conditionFormula } from "../condition.js";
-import { type Formula, formula, implies, isAlways, isNever, print } from "../formula.js";
-import { allOf, anyOf, type Fragment, join, raw, sql } from "../fragment.js";
+import { formula, implies, print } from "../formula.js";
 import { postgres } from "../postgres.js";
-import { column, type Scope, scopeOf, sourceName, tableAs, inside as within } from "../scope.js";
+import { scopeOf, sourceName } from "../scope.js";
 import { shownFormula } from "../shown.js";
-import { Joins } from "../value.js";
 import { tableName } from "../where.js";
 import type { AskerView } from "./asker-view.js";
 import { type Change, isNot, type Verdict, verdictOn } from "./change-formula.js";
-import { indent, literal, qualified, textArray, whoAsks, written } from "./ddl.js";
+import { indent, literal, qualified, textArray, written } from "./ddl.js";
 import { definerFunction, type Schemas } from "./foundation.js";
-
-/** What the triggers of one table are written from. */
-interface Writing {
-  readonly schema: Schema;
-  readonly schemas: Schemas;
-  readonly plan: TablePlan;
-  readonly table: Table;
-  /** The table's name in the database. */
-  readonly source: string;
-  readonly asker: AskerView;
-  readonly before: Scope;
-  readonly after: Scope;
-}
+import { judged, judgedAct, rows, select, verdictsOf, type Writing } from "./judged.js";
+import { references } from "./references.js";
 
 const quote = postgres.quoteName;
 
@@ -233,152 +220,6 @@ function givenIn(field: Field, { plan, before, schemas }: Writing): string {
 
 function comparable(value: string, field: Field): string {
   return field.type.base === "json" ? `cast(${value} as jsonb)` : value;
-}
-
-interface FieldsVerdict extends Verdict {
-  readonly fields: readonly string[];
-}
-
-/** Fields under the same rules are judged together. */
-function verdictsOf(gates: readonly Gate[], fields: readonly Field[], change: Change, table: Table): FieldsVerdict[] {
-  const names = new Map<Gate, string[]>();
-  for (const field of fields) {
-    const gate = gates[field.index] as Gate;
-    names.set(gate, [...(names.get(gate) ?? []), field.name]);
-  }
-  return [...names].map(([gate, own]) => ({ ...verdictOn(gate, change, table.grid?.position), fields: own }));
-}
-
-function judged(verdicts: readonly FieldsVerdict[], change: Change, writing: Writing): string {
-  const refused = (fields: readonly string[]) =>
-    `_refused := _refused || array(select f from unnest(_given) f where f = any (${textArray(fields)}));`;
-  return verdicts
-    .map((verdict) => {
-      const { fields } = verdict;
-      const never = isNever(verdict.permitted);
-      const lines = never ? refused(fields) : verdictLines(verdict, refused(fields), change, writing);
-      return `if _given && ${textArray(fields)} then\n${indent(lines)}\nend if;`;
-    })
-    .join("\n");
-}
-
-function judgedAct(verdict: Verdict, change: Change, writing: Writing): string {
-  return verdictLines(verdict, "_refused := _refused || ''::text;", change, writing);
-}
-
-function verdictLines(verdict: Verdict, refuse: string, change: Change, { schemas }: Writing): string {
-  const collected = (phase: "block" | "confirm", value: (rule: Verdict["applies"][number]) => string | undefined) => {
-    const cases = verdict.applies.flatMap((one) => {
-      const said = one.placed.step.phase === phase ? value(one) : undefined;
-      return said === undefined ? [] : [sql`case when ${print(one.when)} then ${raw(literal(said))}::text end`];
-    });
-    return cases.length === 0 ? undefined : sql`array_remove(array[${join(cases, ", ")}], null)`;
-  };
-  const notes = collected("block", ({ placed }) => placed.step.note);
-  const asks = collected("confirm", ({ placed }) => placed.step.rule);
-  const noteLines =
-    notes === undefined ? [] : [selectFrom(notes, change, schemas, "_note"), "_notes := _notes || _note;"];
-  const askLines = asks === undefined ? [] : [selectFrom(asks, change, schemas, "_ask"), "_asked := _asked || _ask;"];
-  const otherwise = askLines.length === 0 ? "" : `\nelse\n${indent(askLines.join("\n"))}`;
-  return `${select(verdict.permitted, change, schemas, "_permitted")}
-if _permitted is not true then
-${indent([refuse, ...noteLines].join("\n"))}${otherwise}
-end if;`;
-}
-
-function select(one: Formula, change: Change, schemas: Schemas, into: string): string {
-  return isAlways(one) ? `${into} := true;` : selectFrom(print(one), change, schemas, into);
-}
-
-function selectFrom(value: Fragment, change: Change, schemas: Schemas, into: string): string {
-  return `select ${written(value)} into ${into}\n  from ${rows(change, schemas)};`;
-}
-
-function rows({ before, after }: Change, schemas: Schemas): string {
-  const tables = [
-    ...(before === undefined ? [] : ["(select (_before).*) before"]),
-    ...(after === undefined ? [] : ["(select (_after).*) after"]),
-    whoAsks(schemas.inside),
-  ];
-  return tables.join(", ");
-}
-
-/** Changed references must lead to records that are known, or to the one who asks. */
-function references(own: readonly Field[], change: Change, writing: Writing): string {
-  const { table, schemas, after } = writing;
-  const lines: string[] = [];
-  for (const field of own) {
-    const lost =
-      field.type.target !== undefined ? isLost(field, after, writing) : hasLostElement(field, change, writing);
-    if (lost === undefined) continue;
-    const name = literal(field.name);
-    lines.push(
-      `if ${name} = any (_given) and not ${name} = any (_refused) then
-  select ${written(lost)} into _permitted
-    from ${rows(change, schemas)};
-  if _permitted then _missing := _missing || ${name}::text; end if;
-end if;`,
-    );
-  }
-  for (const field of table.fields) {
-    if (field.by === undefined || field.type.target === undefined) continue;
-    const parts = textArray(field.by.map((part) => part.name));
-    lines.push(
-      `if _given && ${parts} then
-  select ${written(isLost(field, after, writing))} into _permitted
-    from ${rows(change, schemas)};
-  if _permitted then
-    _missing := _missing || array(select f from unnest(_given) f where f = any (${parts}) and not f = any (_refused || _missing));
-  end if;
-end if;`,
-    );
-  }
-  return lines.join("\n");
-}
-
-/** Whether a reference, all of whose parts are there, leads to no known record. */
-function isLost(field: Field, record: Scope, writing: Writing): Fragment {
-  const joins = new Joins(record);
-  const target = joins.follow(record.record, [field]);
-  const found = joins.exists(print(knownAt(target.table, within(record, joins.depth, target, undefined), writing)));
-  const parts = (field.by ?? [field]).map((part) => column(record, record.record, part));
-  const isThere = parts.map((part) => sql`${part} is not null`);
-  const own = parts[0] === undefined ? [] : isMyself(parts[0], target.table, writing);
-  return allOf([...isThere, sql`not ${anyOf([found, ...own])}`]);
-}
-
-function hasLostElement(field: Field, change: Change, writing: Writing): Fragment | undefined {
-  const target = field.type.element?.target;
-  if (target === undefined) return undefined;
-  const { plan, after, before } = writing;
-  const { table } = plan.other(target);
-  const joins = new Joins(after);
-  const place = joins.place(table);
-  const scope = within(after, joins.depth, place, undefined);
-  const element = raw("e.key");
-  const key = column(scope, place, table.key[0] as Field);
-  const isKnown = print(knownAt(table, scope, writing));
-  const found = sql`exists (select 1 from ${tableAs(scope, place)} where ${key} = ${element} and ${isKnown})`;
-  const shown = formula("or", [shownFormula(plan, "list", field, before), shownFormula(plan, "view", field, before)]);
-  const stored = column(before, before.record, field);
-  const isNew =
-    change.before === undefined
-      ? []
-      : [sql`(${element} = any (case when ${print(shown)} then ${stored} end)) is not true`];
-  const isLostOne = allOf([...isNew, sql`not ${anyOf([found, ...isMyself(element, table, writing)])}`]);
-  return sql`exists (select 1 from unnest(${column(after, after.record, field)}) e(key) where e.key is not null and ${isLostOne})`;
-}
-
-function isMyself(key: Fragment, target: Table, { schema, asker }: Writing): Fragment[] {
-  const { people } = schema;
-  const personKey = people && singleKey(people.table);
-  if (people?.table !== target || personKey === undefined) return [];
-  const me = asker.value({ kind: "me", type: personKey.type, path: [personKey] });
-  return [sql`(${key} = ${me}) is true`];
-}
-
-function knownAt(table: Table, scope: Scope, { plan }: Writing): Formula {
-  return conditionFormula(known(plan.other(table.name)), scope);
 }
 
 /** Raises what was refused, is missing or must be confirmed first. */
