@@ -6,6 +6,7 @@ import { importCommand } from "./import.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { lintCommand } from "./lint.js";
 import { matrixCommand } from "./matrix.js";
+import { membersCommand } from "./members.js";
 import { palette } from "./paint.js";
 import { showCommand } from "./show.js";
 import { sqlCommand } from "./sql.js";
@@ -14,6 +15,7 @@ import { sqlCommand } from "./sql.js";
 const commands: readonly CliCommand[] = [
   lintCommand,
   matrixCommand,
+  membersCommand,
   showCommand,
   explainCommand,
   sqlCommand,

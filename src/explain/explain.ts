@@ -51,7 +51,7 @@ export function explain(session: Session, question: Question): Explanation {
   const decision = record === undefined ? undefined : session.decide(action, tableName, record, fieldName);
   const { table } = plan.of(tableName);
   const field = fieldName === undefined ? undefined : table.byName.get(fieldName);
-  const tracer = new Tracer(subject, plan, reading, record);
+  const tracer = new Tracer(ruleset, subject, plan, reading, record);
 
   const traces = (one: ActionName, about: Field | undefined) =>
     actionsBehind(table, one).flatMap((part) =>

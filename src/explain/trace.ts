@@ -6,12 +6,14 @@ import type { Row } from "../conditions/source.js";
 import { specialize, specializeOperand } from "../conditions/specialize.js";
 import { type Truth, truthNames } from "../conditions/truth.js";
 import type { ActionName } from "../rules/actions.js";
+import type { Ruleset } from "../rules/compile-rules.js";
 import type { EffectName } from "../rules/effects.js";
 import type { Rule, Who } from "../rules/rule.js";
 import { compileTruth } from "../session/conditions.js";
 import type { Plan } from "../session/plan.js";
 import { entryMet } from "../session/step.js";
 import type { Subject } from "../session/subject.js";
+import { waysInto } from "./ways.js";
 
 /** `open` where the answer depends on a record and none was given. */
 export type TracedTruth = (typeof truthNames)[number] | "open";
@@ -64,12 +66,14 @@ const ranks: Readonly<Record<TracedTruth, number>> = { false: 0, unknown: 1, ope
 
 /** Evaluates conditions part by part with the evaluator that decides, keeping what each part compared. */
 export class Tracer {
+  readonly #ruleset: Ruleset;
   readonly #subject: Subject;
   readonly #reading: Reading;
   readonly #record: Row | undefined;
   readonly #judge: Judge;
 
-  constructor(subject: Subject, plan: Plan, reading: Reading, record: Row | undefined) {
+  constructor(ruleset: Ruleset, subject: Subject, plan: Plan, reading: Reading, record: Row | undefined) {
+    this.#ruleset = ruleset;
     this.#subject = subject;
     this.#judge = (action, table) => compileTruth(plan.of(table), action);
     this.#reading = { source: reading.source, badData: () => {} };
@@ -108,8 +112,14 @@ export class Tracer {
     const truth = this.#subject.meets
       ? this.#safely(() => this.#truth(entryMet(who, this.#subject)), "unknown")
       : "false";
-    const through = who.kind === "member" ? this.#safely(() => this.#subject.through(who.name), []) : [];
+    const through = who.kind === "member" ? this.#safely(() => this.#through(who.name), []) : [];
     return { entry: who.text, truth, through };
+  }
+
+  /** The nearest of the ways in which the person comes to a role or into a group. */
+  #through(name: string): readonly string[] {
+    const { memberships } = this.#subject;
+    return memberships === undefined ? [] : (waysInto(this.#ruleset, memberships, name)[0]?.through ?? []);
   }
 
   #truth(expression: Expression): TracedTruth {

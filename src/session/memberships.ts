@@ -15,6 +15,16 @@ export interface GivenRoles {
   readonly global: ReadonlySet<string>;
   /** For each scoped role the addresses of the records that it is held on; undefined where one cannot be read. */
   readonly scoped: ReadonlyMap<string, ReadonlySet<string> | undefined>;
+  /** Each role as it was given, before includes. */
+  readonly each: readonly GivenRole[];
+}
+
+export interface GivenRole {
+  readonly role: Role;
+  /** The address of the record that a scoped role is held on; undefined where it cannot be read, and for other roles. */
+  readonly on: string | undefined;
+  /** The field of the person, or the link table, that gives it. */
+  readonly source: string;
 }
 
 /**
@@ -25,9 +35,11 @@ export interface GivenRoles {
 export function givenRoles(schema: Schema, person: Row, key: Scalar, reading: Reading): GivenRoles {
   const global = new Set<string>();
   const scoped = new Map<string, Set<string> | undefined>();
+  const each: GivenRole[] = [];
   for (const source of schema.people?.roles ?? []) {
     for (const { name, on } of namesFrom(source, person, key, reading)) {
       const role = findRole(schema, name, source);
+      each.push({ role, on, source: source.kind === "field" ? source.field.name : source.table.name });
       if (role.scope === undefined) {
         for (const held of role.closure) global.add(held);
         continue;
@@ -39,7 +51,7 @@ export function givenRoles(schema: Schema, person: Row, key: Scalar, reading: Re
       }
     }
   }
-  return { global, scoped };
+  return { global, scoped, each };
 }
 
 /** Each name of a role with the record it is given on: null without one, undefined where that cannot be read. */
@@ -87,16 +99,16 @@ export class Memberships {
   readonly #ruleset: Ruleset;
   readonly #person: Row;
   readonly #key: Scalar;
-  readonly #given: ReadonlySet<string>;
+  readonly given: GivenRoles;
   readonly #known: Known;
   readonly #reading: Reading;
   readonly #decided = new Map<string, Truth>();
 
-  constructor(ruleset: Ruleset, person: Row, key: Scalar, given: ReadonlySet<string>, known: Known, reading: Reading) {
+  constructor(ruleset: Ruleset, person: Row, key: Scalar, given: GivenRoles, known: Known, reading: Reading) {
     this.#ruleset = ruleset;
     this.#person = person;
     this.#key = key;
-    this.#given = given;
+    this.given = given;
     this.#known = known;
     this.#reading = reading;
   }
@@ -111,40 +123,8 @@ export class Memberships {
     return truth;
   }
 
-  /**
-   * How the person comes to a membership that is true: the names that lead to it, from the nearest on. Empty for a role
-   * that was given itself, and for what is not held.
-   */
-  through(name: string): readonly string[] {
-    if (this.of(name) !== True) return [];
-    const { schema, groups } = this.#ruleset;
-    const group = groups.get(name);
-    if (group !== undefined) {
-      const member = group.members.find((one) => this.#member(one) === True);
-      if (member === undefined) return [];
-      return [member.text, ...(member.kind === "member" ? this.through(member.name) : [])];
-    }
-    if (this.#given.has(name)) {
-      // One role that brings it is enough for an explanation.
-      const including = [...this.#given].filter((one) => one !== name && schema.roles.get(one)?.closure.has(name));
-      return this.#isGivenItself(name) ? [] : including.slice(0, 1);
-    }
-    const carrier = [...groups.values()].find(
-      (one) => one.roles.some((role) => schema.roles.get(role)?.closure.has(name)) && this.of(one.name) === True,
-    );
-    return carrier === undefined ? [] : [carrier.name, ...this.through(carrier.name)];
-  }
-
-  #isGivenItself(name: string): boolean {
-    return (this.#ruleset.schema.people?.roles ?? []).some((source) => {
-      if (source.kind !== "field") return false;
-      const value = rawValue(this.#person, source.field.name);
-      return Array.isArray(value) ? value.includes(name) : value === name;
-    });
-  }
-
   #role(name: string): Truth {
-    if (this.#given.has(name)) return True;
+    if (this.given.global.has(name)) return True;
     let greatest: Truth = False;
     for (const group of this.#ruleset.groups.values()) {
       if (!group.roles.some((role) => this.#ruleset.schema.roles.get(role)?.closure.has(name) === true)) continue;
@@ -158,10 +138,11 @@ export class Memberships {
   }
 
   #any(members: readonly Member[]): Truth {
-    return Math.max(False, ...members.map((member) => this.#member(member))) as Truth;
+    return Math.max(False, ...members.map((member) => this.meets(member))) as Truth;
   }
 
-  #member(member: Member): Truth {
+  /** Whether one entry of a group's lists is met. */
+  meets(member: Member): Truth {
     switch (member.kind) {
       case "member":
         return this.of(member.name);

@@ -34,8 +34,8 @@ export interface Subject extends Asker {
   /** The moment of the session, a canonical instant. */
   readonly now: string;
   readonly classKey: string;
-  /** How a person comes to a role or group, from the nearest name on; empty where it is not held, or given itself. */
-  readonly through: (name: string) => readonly string[];
+  /** Of a person who meets anything. */
+  readonly memberships: Memberships | undefined;
   /** Every role held for certain, includes and groups among them, in alphabetical order; scoped ones as `ROLE of KEY`. */
   readonly roles: () => string[];
 }
@@ -46,7 +46,7 @@ export interface SubjectOptions {
   readonly source?: Source | undefined;
 }
 
-const noRoles: GivenRoles = { global: new Set(), scoped: new Map() };
+const noRoles: GivenRoles = { global: new Set(), scoped: new Map(), each: [] };
 const nobody: Membership = { read: () => False, fact: False };
 
 /**
@@ -81,9 +81,7 @@ export function openSubject(ruleset: Ruleset, options: SubjectOptions, reading: 
   }
 
   const memberships =
-    row === undefined || key === null || !meets
-      ? undefined
-      : new Memberships(ruleset, row, key, given.global, known, reading);
+    row === undefined || key === null || !meets ? undefined : new Memberships(ruleset, row, key, given, known, reading);
   const cache = new Map<string, Membership>();
   const member = (name: string): Membership => {
     const found = cache.get(name) ?? (memberships === undefined ? nobody : readMembership(memberships, name));
@@ -100,7 +98,7 @@ export function openSubject(ruleset: Ruleset, options: SubjectOptions, reading: 
     key,
     known,
     now,
-    through: (name) => memberships?.through(name) ?? [],
+    memberships,
     classKey: JSON.stringify([meets, row !== undefined, facts]),
     roles: () => heldRoles(ruleset, given, (name) => member(name).read()),
   };
@@ -135,7 +133,7 @@ export function roleSubject(ruleset: Ruleset, roles: readonly string[]): Subject
         : operand,
     inForce: (rule) => (isInForce(rule, now) ? always : never),
     now,
-    through: () => [],
+    memberships: undefined,
     classKey: `roles:${JSON.stringify([[...held].sort(), ruleset.timed.map((rule) => isInForce(rule, now))])}`,
     roles: () => [...held].sort(),
   };

@@ -178,6 +178,31 @@ describe("portier explain", () => {
   });
 });
 
+describe("portier members", () => {
+  const ask = (...words: string[]) => portierCli(["members", museumFile, ...words]);
+
+  it("says who is in a group, and through what", () => {
+    const { code, out } = ask("collections");
+    expect(code).toBe(0);
+    expect(out).toMatch(/^collections: 13 of 24 people\n/);
+    expect(out).toMatch(/\ns-002 +Bram Solheim +keeper through head, given in post\n/);
+    expect(ask("editor").out).toMatch(/\ns-003 +Odalys Quint +e-1: lead, given in exhibition_team\n/);
+    const { name, members } = JSON.parse(ask("registrar", "--format", "json").out);
+    expect([name, members]).toEqual([
+      "registrar",
+      [{ person: "s-005", name: "Kofi Lindqvist", isCertain: true, ways: [{ through: [], source: "post" }] }],
+    ]);
+  });
+
+  it("counts every role and group", () => {
+    const { out } = ask();
+    expect(out).toMatch(/\nkeeper +9 +Bram Solheim, /);
+    expect(out).toMatch(/\nships-line +4 +/);
+    const { memberships } = JSON.parse(ask("--format", "json").out);
+    expect(memberships).toContainEqual({ name: "director", people: ["s-001"] });
+  });
+});
+
 describe("portier sql", () => {
   const ask = (...words: string[]) => portierCli(["sql", museumFile, ...words]);
 
@@ -247,6 +272,7 @@ describe("a call that is wrong says so, names what is nearest, and ends with 2",
     [["show", museumFile, "obects"], /unknown-table .*did you mean "objects"/],
     [["show", museumFile, "objects", "--as", "s-03"], /unknown-person .*did you mean "s-003"/],
     [["show", museumFile, "objects", "--fields", "titel"], /unknown-field .*did you mean "title"/],
+    [["members", museumFile, "keepr"], /unknown-who .*did you mean "keeper"/],
     [["sql", museumFile, "--row-security", "--dialect", "sqlite"], /sqlite has no row security/],
     [["sql", museumFile, "objects", "--remove"], /belong to --row-security/],
     [["show", museumFile, "objects", "--limit", "few"], /--limit takes a whole number/],

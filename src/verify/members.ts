@@ -1,0 +1,48 @@
+import { Bad, True, Unknown } from "../conditions/truth.js";
+import { type Way, waysInto } from "../explain/ways.js";
+import { PortierError } from "../schema/problems.js";
+import { problem } from "../schema/report.js";
+import { insidesOf, type Portier, rulesetOf } from "../session/portier.js";
+import type { Viewer } from "./viewers.js";
+
+/** A person who holds a role or is in a group. */
+export interface Member {
+  readonly person: Viewer;
+  /** False where their record leaves it open: then a permit does not count them in, and a deny does. */
+  readonly isCertain: boolean;
+  /** Every way in, the shortest first; empty where it is not certain. */
+  readonly ways: readonly Way[];
+}
+
+/**
+ * Who of some people holds a role (a scoped one, on any record) or is in a group, and through what, in the order of the
+ * people. Whoever is not active holds nothing.
+ *
+ * @throws PortierError for a name that is no role and no group.
+ */
+export function membersOf(portier: Portier, people: readonly Viewer[], name: string): Member[] {
+  const ruleset = rulesetOf(portier);
+  const { roles } = ruleset.schema;
+  const isScoped = roles.get(name)?.scope !== undefined;
+  if (!roles.has(name) && !ruleset.groups.has(name)) {
+    const candidates = [...roles.keys(), ...ruleset.groups.keys()];
+    throw new PortierError([problem("unknown-who", { name, candidates })]);
+  }
+  return people.flatMap((person): Member[] => {
+    const { memberships } = insidesOf(person.session).subject;
+    if (memberships === undefined) return [];
+    const ways = waysInto(ruleset, memberships, name);
+    const truth = isScoped ? (ways.length > 0 ? True : Unknown) : memberships.of(name);
+    if (truth === True) return [{ person, isCertain: true, ways }];
+    const isOpen = isScoped
+      ? memberships.given.scoped.has(name) && memberships.given.scoped.get(name) === undefined
+      : truth === Unknown || truth === Bad;
+    return isOpen ? [{ person, isCertain: false, ways: [] }] : [];
+  });
+}
+
+/** Every role and group of a document, in declared order. */
+export function membershipNames(portier: Portier): string[] {
+  const { schema, groups } = rulesetOf(portier);
+  return [...schema.roles.keys(), ...groups.keys()];
+}
