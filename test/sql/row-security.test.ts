@@ -221,7 +221,8 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       const client = await login(app);
       await client.query("begin");
       await client.query("select ask_as('s-001')");
-      const sealed = (await client.query("select current_setting('portier.asker') as said")).rows[0].said;
+      const settings = "select current_setting('portier.asker') as sealed, current_setting('portier.said') as said";
+      const { sealed, said } = (await client.query(settings)).rows[0];
       await client.query("commit");
       const forged = [
         sealed,
@@ -229,6 +230,17 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
         '{"person": "s-001"}',
         `${"0".repeat(64)}{"person": "s-001"}`,
       ];
+      // Both are sealed in one way, but each for its own place.
+      await client.query("begin");
+      await client.query("select ask_as('s-001')");
+      const { said: swapped } = (await client.query(settings)).rows[0];
+      await client.query("select set_config('portier.asker', $1, true)", [swapped]);
+      await expect(client.query("select count(*) from objects")).rejects.toMatchObject({ code: "42501" });
+      await client.query("rollback");
+      await client.query("begin");
+      await client.query("select set_config('portier.said', $1, true)", [said]);
+      await expect(client.query("select count(*) from objects")).rejects.toMatchObject({ code: "42501" });
+      await client.query("rollback");
       const other = await login(guest);
       for (const link of [client, other]) {
         for (const setting of forged) {
@@ -238,6 +250,16 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
           await link.query("rollback");
         }
       }
+    });
+
+    it("is the same whatever the session says of dates", async () => {
+      const client = await login(app);
+      const opened = records("exhibitions").filter((row) => as().may("list", "exhibitions", row)).length;
+      await client.query("begin; set local datestyle = 'SQL, DMY'; set local timezone = 'Pacific/Auckland'");
+      await client.query("select ask_as(null, $1)", [JSON.stringify({ now })]);
+      await client.query("set local datestyle = 'SQL, MDY'; set local timezone = 'America/Lima'");
+      expect((await client.query("select count(*)::int as n from exhibitions")).rows).toEqual([{ n: opened }]);
+      await client.end();
     });
 
     it("is the person of a login that has one", async () => {

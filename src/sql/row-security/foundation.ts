@@ -22,9 +22,9 @@ export interface Schemas {
 export function definerFunction(
   head: string,
   body: string,
-  { language = "plpgsql", volatility = "volatile", path = "pg_catalog, pg_temp" } = {},
+  { volatility = "volatile", path = "pg_catalog, pg_temp", settings = "" } = {},
 ): string {
-  const marks = `language ${language} ${volatility} parallel restricted security definer set search_path = ${path}`;
+  const marks = `language plpgsql ${volatility} parallel restricted security definer set search_path = ${path} ${settings}`;
   return `create function ${head}\n  ${marks}\nas ${dollars(body)}`;
 }
 
@@ -32,22 +32,32 @@ export function definerFunction(
 export function foundation(schemas: Schemas, people: People | undefined, askerView: () => string): string[] {
   const { seen, inside } = schemas;
   const at = (name: string) => qualified(inside, name);
-  // Good for this transaction of this connection alone; nested, as a hash over key and message alone could be lengthened.
-  const message = (text: string) =>
-    `convert_to(pg_backend_pid() || ' ' || extract(epoch from now()) || ' ' || ${text}, 'UTF8')`;
-  const seal = (text: string) =>
-    `(select encode(sha256(bytes || sha256(bytes || ${message(text)})), 'hex') from ${at("secret")})`;
+  // Good for one setting in this transaction of this connection alone. Nested, as a hash over key and message alone could
+  // be lengthened.
+  const seal = (setting: string, text: string) => {
+    const message = `'${setting} ' || pg_backend_pid() || ' ' || extract(epoch from now()) || ' ' || ${text}`;
+    const inner = `sha256(bytes || convert_to(${message}, 'UTF8'))`;
+    return `(select encode(sha256(bytes || ${inner}), 'hex') from ${at("secret")})`;
+  };
+  const opened = (setting: string) => `if left(sealed, 64) is distinct from ${seal(setting, "substr(sealed, 65)")} then
+    raise exception using errcode = 'insufficient_privilege',
+      message = 'who asks was not said by ${seen.replaceAll("'", "''")}.ask_as in this transaction';
+  end if;`;
+  // A date in a text must be read as it was written, whatever the session says of dates.
+  const dates = "set datestyle = 'ISO, YMD'";
   const askAs = definerFunction(
     `${qualified(seen, "ask_as")}(person text, request jsonb default '{}') returns void`,
     `declare
-  said jsonb := jsonb_build_object('person', person, 'request', request);
+  said text := jsonb_build_object('person', person, 'request', request);
+  asker text;
 begin
-  perform set_config('portier.asker', ${seal("said::text")} || said::text, true);
+  perform set_config('portier.said', ${seal("said", "said")} || said, true);
   -- Worked out once for the transaction, so that all of it is judged by one state of things.
-  said := said || jsonb_build_object('asker', (select to_jsonb(a) from ${at("asker")} a));
-  perform set_config('portier.asker', ${seal("said::text")} || said::text, true);
+  asker := (select a::text from ${at("asker")} a);
+  perform set_config('portier.asker', ${seal("asker", "asker")} || asker, true);
   perform set_config('portier.confirmed', '', true);
 end`,
+    { settings: dates },
   );
   const confirm = definerFunction(
     `${qualified(seen, "confirm")}(variadic rules text[]) returns void`,
@@ -58,16 +68,13 @@ end`,
   const said = definerFunction(
     `${at("said")}() returns jsonb`,
     `declare
-  sealed text := current_setting('portier.asker', true);
+  sealed text := current_setting('portier.said', true);
 begin
   if coalesce(sealed, '') = '' then
     -- Nobody has said who asks: whoever has a login of their own is themselves, and everybody else nobody.
     return (select jsonb_build_object('person', person) from ${at("logins")} where login = session_user);
   end if;
-  if left(sealed, 64) is distinct from ${seal("substr(sealed, 65)")} then
-    raise exception using errcode = 'insufficient_privilege',
-      message = 'who asks was not said by ${seen.replaceAll("'", "''")}.ask_as in this transaction';
-  end if;
+  ${opened("said")}
   return substr(sealed, 65)::jsonb;
 end`,
     { volatility: "stable" },
@@ -75,14 +82,15 @@ end`,
   const me = definerFunction(
     `${at("me")}() returns ${at("asker")}`,
     `declare
-  said jsonb := ${at("said")}();
+  sealed text := current_setting('portier.asker', true);
 begin
-  if said ? 'asker' then
-    return jsonb_populate_record(null::${at("asker")}, said -> 'asker');
+  if coalesce(sealed, '') = '' then
+    return (select a from ${at("asker")} a);
   end if;
-  return (select a from ${at("asker")} a);
+  ${opened("asker")}
+  return substr(sealed, 65)::${at("asker")};
 end`,
-    { volatility: "stable" },
+    { volatility: "stable", settings: dates },
   );
   const fault = definerFunction(
     `${at("fault")}(what text) returns boolean`,
