@@ -1,27 +1,24 @@
 import { type Expression, not, type Operand, operandsOf, pushNots } from "../conditions/expression.js";
 import { Bad, False, True, type Truth, Unknown } from "../conditions/truth.js";
-import { lastOf } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { listElements } from "../schema/types/list.js";
 import { conditionOf } from "../session/conditions.js";
-import { hasOpenLine, isBelow } from "./below.js";
 import { type Formula, formula, print, test as single } from "./formula.js";
 import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
-import { isHeld, isOneOf, keysOf } from "./keys.js";
 import { inside, type Place, type Scope, tableAs } from "./scope.js";
 import {
   compareValues,
   decided,
   isNull,
   isStored,
-  leadsTo,
   type Mode,
   never,
   opposite,
   orBroken,
   undecided,
 } from "./single-test.js";
-import { fitsOf, isReadable, isUnreadable, Joins, type Part, type Value } from "./value.js";
+import { fitsOf, isReadable, isUnreadable, Joins } from "./value.js";
+import { writeAbove, writeBelongs, writeMembership } from "./who.js";
 
 /** A condition as a formula of single tests: true exactly where the model says true. */
 export function conditionFormula(expression: Expression, scope: Scope): Formula {
@@ -183,85 +180,6 @@ function writeMatch(
   const matches = scope.dialect.match(how, text.sql, like.sql, literal);
   const positive = isNegated ? sql`not (${matches})` : matches;
   return decided(joins, [value, sought], positive, [...fitsOf(text), ...fitsOf(like)], mode);
-}
-
-/** Whether what a path leads to, any of it, is one of the askers: false, not unknown, where it leads nowhere. */
-function writeBelongs(
-  { path, asker }: TestOf<"belongs">,
-  isNegated: boolean,
-  joins: Joins,
-  scope: Scope,
-  mode: Mode,
-): Formula {
-  const parts = joins.path(scope.record, path);
-  const match = isAskers(parts, asker, joins, scope);
-  if (match === undefined) {
-    // Who asks cannot be told: nobody, where the path leads to nobody.
-    const value: Value = { kind: "parts", parts };
-    if (mode === "bad") return isNegated ? formula("and", []) : isNull(value, true, joins, mode);
-    return isNegated ? isNull(value, false, joins, mode) : never;
-  }
-  return forSomebody(leadsTo(joins, parts, match, isNegated, mode), asker, scope, isNegated, mode);
-}
-
-/** Nobody owns anything, or is above anybody, whatever a record holds; a statement for anybody asks that as well. */
-function forSomebody(one: Formula, asker: Operand, scope: Scope, isNegated: boolean, mode: Mode): Formula {
-  const nobody = isNobody(asker, scope);
-  if (nobody === undefined) return one;
-  if (isNegated) return formula("or", [single(nobody, true), one]);
-  return mode === "true" ? one : formula("and", [single(sql`(${nobody}) is not true`, true), one]);
-}
-
-function isNobody(asker: Operand, scope: Scope): Fragment | undefined {
-  if (scope.asker === undefined) return undefined;
-  if (asker.kind === "held") return sql`coalesce(cardinality(${scope.asker.held(asker.role)}), 0) = 0`;
-  return asker.kind === "me" ? sql`${scope.asker.value(asker)} is null` : undefined;
-}
-
-/** Whether these parts, or any element of a list, name who asks or what they hold a role on; undefined where that is not known. */
-function isAskers(parts: readonly Part[], asker: Operand, joins: Joins, scope: Scope): Fragment | undefined {
-  const { dialect } = scope;
-  if (asker.kind === "held") return scope.asker && isHeld(parts, scope.asker.held(asker.role));
-  const keys = keysOf(asker);
-  if (keys !== undefined) return isOneOf(parts, keys, dialect);
-  const [only] = parts;
-  const key = joins.value(asker);
-  const [person] = key.kind === "parts" ? key.parts : [];
-  if (only === undefined || person === undefined) return undefined;
-  return only.type.element === undefined
-    ? dialect.compare("=", only.type, only.sql, person.sql)
-    : dialect.contains(only.type, only.stored, person.sql);
-}
-
-/** What is not known of a holder of roles is never true; a statement for anybody asks what the number is. */
-function writeMembership(name: string, isNegated: boolean, scope: Scope, mode: Mode): Formula {
-  const found = scope.asker?.membership(name);
-  if (found === undefined) return never;
-  const sought = isNegated ? False : True;
-  const [one, other] = [String(sought), String(Bad)].map(raw) as [Fragment, Fragment];
-  return single(mode === "true" ? sql`${found} = ${one}` : sql`${found} in (${one}, ${other})`);
-}
-
-function writeAbove(
-  { path, line, asker }: TestOf<"above">,
-  isNegated: boolean,
-  joins: Joins,
-  scope: Scope,
-  mode: Mode,
-): Formula {
-  const value = joins.value({ kind: "field", type: lastOf(path).type, path });
-  const [part] = value.kind === "parts" ? value.parts : [];
-  if (value.kind !== "parts" || part === undefined) return never;
-  const boss = joins.value(asker);
-  const [top] = boss.kind === "parts" ? boss.parts : [];
-  if (top === undefined) {
-    if (mode === "bad") return isNegated ? formula("and", []) : isNull(value, true, joins, mode);
-    return isNegated ? isNull(value, false, joins, mode) : never;
-  }
-  const person = joins.place(scope.plan.of(line.table).table);
-  const below = isBelow(part, top, person, line, scope);
-  const open = hasOpenLine(part, person, line, scope);
-  return forSomebody(leadsTo(joins, value.parts, below, isNegated, mode, open), asker, scope, isNegated, mode);
 }
 
 function writeExists(
