@@ -1,5 +1,6 @@
 import { True } from "../conditions/truth.js";
 import type { Ruleset } from "../rules/compile-rules.js";
+import type { Group } from "../rules/groups.js";
 import type { Memberships } from "../session/memberships.js";
 
 /** One way in which a person comes to a role, or into a group. */
@@ -12,31 +13,48 @@ export interface Way {
   readonly on: string | undefined;
 }
 
-/** Every way in which a person comes to a role or into a group for certain, given ones first. Empty where there is none. */
+/** Groups can be in each other by many roads: more than these are not told. */
+const most = 20;
+
+/**
+ * The ways in which a person comes to a role or into a group for certain, the shortest first, 20 at most. Empty where
+ * there is none.
+ */
 export function waysInto(ruleset: Ruleset, memberships: Memberships, name: string): readonly Way[] {
   const { schema, groups } = ruleset;
-  const group = groups.get(name);
-  if (group !== undefined) {
-    if (memberships.of(name) !== True) return [];
-    return group.members.flatMap((member): Way[] => {
+  // Each name is looked at once, however many lead to it.
+  const found = new Map<string, readonly Way[]>();
+  const into = (one: string): readonly Way[] => {
+    const known = found.get(one);
+    if (known !== undefined) return known;
+    const group = groups.get(one);
+    const ways = group === undefined ? intoRole(one) : intoGroup(group);
+    const shortest = ways.sort((a, b) => a.through.length - b.through.length).slice(0, most);
+    found.set(one, shortest);
+    return shortest;
+  };
+  const intoGroup = (group: Group): Way[] => {
+    if (memberships.of(group.name) !== True) return [];
+    return group.members.flatMap((member): readonly Way[] => {
       if (memberships.meets(member) !== True) return [];
       if (member.kind !== "member") return [{ through: [member.text], source: undefined, on: undefined }];
-      const ways = waysInto(ruleset, memberships, member.name);
-      return ways.map((way) => ({ ...way, through: [member.name, ...way.through] }));
+      return behind([member.name], into(member.name));
     });
-  }
-  const given = memberships.given.each.filter(({ role }) => role.closure.has(name));
-  const own = given.map(
-    ({ role, on, source }): Way => ({ through: role.name === name ? [] : [role.name], source, on }),
-  );
-  const carried = [...groups.values()].flatMap((carrier) => {
-    const brings = carrier.roles.filter((role) => schema.roles.get(role)?.closure.has(name) === true);
-    if (brings.length === 0) return [];
-    const ways = waysInto(ruleset, memberships, carrier.name);
-    return brings.flatMap((role) => {
-      const nearest = role === name ? [carrier.name] : [role, carrier.name];
-      return ways.map((way) => ({ ...way, through: [...nearest, ...way.through] }));
+  };
+  const intoRole = (one: string): Way[] => {
+    const given = memberships.given.each.filter(({ role }) => role.closure.has(one));
+    const own = given.map(
+      ({ role, on, source }): Way => ({ through: role.name === one ? [] : [role.name], source, on }),
+    );
+    const carried = [...groups.values()].flatMap((carrier) => {
+      const brings = carrier.roles.filter((role) => schema.roles.get(role)?.closure.has(one) === true);
+      return brings.flatMap((role) => behind(role === one ? [carrier.name] : [role, carrier.name], into(carrier.name)));
     });
-  });
-  return [...own, ...carried].sort((a, b) => a.through.length - b.through.length);
+    return [...own, ...carried];
+  };
+  return into(name);
+}
+
+function behind(names: readonly string[], ways: readonly Way[]): readonly Way[] {
+  return ways.map((way) => ({ ...way, through: [...names, ...way.through] }));
 }

@@ -1,7 +1,8 @@
-import { Bad, True, Unknown } from "../conditions/truth.js";
+import { Bad, False, True, type Truth } from "../conditions/truth.js";
 import { type Way, waysInto } from "../explain/ways.js";
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
+import type { Memberships } from "../session/memberships.js";
 import { insidesOf, type Portier, rulesetOf } from "../session/portier.js";
 import type { Viewer } from "./viewers.js";
 
@@ -10,7 +11,7 @@ export interface Member {
   readonly person: Viewer;
   /** False where their record leaves it open: then a permit does not count them in, and a deny does. */
   readonly isCertain: boolean;
-  /** Every way in, the shortest first; empty where it is not certain. */
+  /** The ways in, the shortest first, 20 at most; empty where it is not certain. */
   readonly ways: readonly Way[];
 }
 
@@ -31,14 +32,17 @@ export function membersOf(portier: Portier, people: readonly Viewer[], name: str
   return people.flatMap((person): Member[] => {
     const { memberships } = insidesOf(person.session).subject;
     if (memberships === undefined) return [];
-    const ways = waysInto(ruleset, memberships, name);
-    const truth = isScoped ? (ways.length > 0 ? True : Unknown) : memberships.of(name);
-    if (truth === True) return [{ person, isCertain: true, ways }];
-    const isOpen = isScoped
-      ? memberships.given.scoped.has(name) && memberships.given.scoped.get(name) === undefined
-      : truth === Unknown || truth === Bad;
-    return isOpen ? [{ person, isCertain: false, ways: [] }] : [];
+    const truth = isScoped ? scopedTruth(memberships, name) : memberships.of(name);
+    if (truth === False) return [];
+    const isCertain = truth === True;
+    return [{ person, isCertain, ways: isCertain ? waysInto(ruleset, memberships, name) : [] }];
   });
+}
+
+/** Whether a scoped role is held on any record: not known where one of them cannot be read. */
+function scopedTruth({ given: { scoped } }: Memberships, role: string): Truth {
+  if (!scoped.has(role)) return False;
+  return scoped.get(role) === undefined ? Bad : True;
 }
 
 /** Every role and group of a document, in declared order. */

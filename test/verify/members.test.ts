@@ -35,6 +35,55 @@ describe("members of the museum", () => {
   });
 });
 
+describe("members of groups that are in each other by many roads", () => {
+  it("are found at once, by the shortest of them", () => {
+    const depth = 40;
+    const nested = Object.fromEntries(
+      Array.from({ length: depth }, (_, at) => {
+        const below = at === 0 ? ["clerk"] : [`l${at - 1}`, `r${at - 1}`];
+        return [
+          [`l${at}`, { members: below }],
+          [`r${at}`, { members: below }],
+        ] as const;
+      }).flat(),
+    );
+    const document = compile({
+      portier: 1,
+      people: { table: "staff", roles: ["post", { table: "held", person: "who", role: "job", on: "at" }] },
+      roles: { clerk: {}, guide: { scope: "halls" } },
+      groups: nested,
+      tables: {
+        staff: { key: "id", fields: { id: "text", post: "text" } },
+        halls: { key: "id", fields: { id: "text" } },
+        held: {
+          key: "id",
+          fields: { id: "text", who: { reference: "staff" }, job: "text", at: { reference: "halls" } },
+        },
+      },
+    });
+    const staff = [
+      { id: "a", post: "clerk" },
+      { id: "b", post: "clerk" },
+    ];
+    // Where one of the records cannot be read, nothing is known of the others.
+    const held = [
+      { id: "1", who: "a", job: "guide", at: "h" },
+      { id: "2", who: "b", job: "guide", at: 7 },
+      { id: "3", who: "b", job: "guide", at: "h" },
+    ];
+    const people = personViewers(document, staff, { source: document.source({ staff, held, halls: [{ id: "h" }] }) });
+    const [first] = membersOf(document, people, `l${depth - 1}`);
+    expect(first?.ways).toHaveLength(20);
+    expect(first?.ways[0]?.through).toHaveLength(depth);
+    expect(
+      membersOf(document, people, "guide").map(({ person, isCertain, ways }) => [person.id, isCertain, ways.length]),
+    ).toEqual([
+      ["a", true, 1],
+      ["b", false, 0],
+    ]);
+  });
+});
+
 describe("members", () => {
   const names = ["junior", "senior", "clerk", "inner", "outer"];
   const fields = ["title", "status", "dept", "level", "due"];
