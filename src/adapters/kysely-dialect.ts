@@ -189,16 +189,13 @@ class Working {
     if (another !== undefined) throw refusedNode("a delete from two tables");
     const table = this.#table(from);
     const acting = this.#acting(inside);
-    const keys = await this.#keys(from as TableNode, node.where, table, id, inside);
+    const { returning, where } = node;
+    const keys = await this.#keys(from as TableNode, where, table, id, inside);
     // What is returned of a record is seen before it goes.
-    const gone: Row[] = [];
-    for (const key of keys) {
-      const keep = async (_: Connection, record: Row) => {
-        gone.push(record);
-      };
-      if (node.returning !== undefined) await acting.act("delete", table.name, key, keep, this.#change);
-    }
-    const rows = await this.#returned(node.returning, table, gone, acting);
+    const selections = returning?.selections ?? [];
+    for (const { selection } of selections) returnedFields(selection, table);
+    const seen = { kind: "SelectQueryNode", from: node.from, selections, ...(where && { where }) };
+    const rows = selections.length === 0 ? [] : [...(await this.#select(seen as SelectQueryNode, id, inside))];
     for (const key of keys) accepted(await acting.delete(table.name, key, this.#change), "delete", table, key);
     return { numAffectedRows: BigInt(keys.length), rows };
   }
