@@ -3,7 +3,7 @@ import { type Acceptance, compile, type ManyAcceptance, type Row, type RuleInput
 import { openDatabase } from "portier/database";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Table } from "../../src/schema/schema.js";
-import { createTables, type Engine, engines, held, store } from "../support/engines.js";
+import { createTables, type Engine, engines, held, store, storeAll } from "../support/engines.js";
 import { groups, house, items, now, proposals, rules, worlds } from "../support/house.js";
 
 // PORTIER_SQL_RUNS makes it longer, PORTIER_SEED repeats a run.
@@ -52,10 +52,7 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
         const portier = compile(house(drawn));
         const table = portier.schema.tables.get("items") as Table;
         const given = things.map((row, index) => ({ ...row, id: `i${index + 1}` }));
-        const data: Record<string, Row[]> = {};
-        for (const each of portier.schema.tables.values()) {
-          data[each.name] = await store(engine, each, { ...world, items: given }[each.name] ?? []);
-        }
+        const data = await storeAll(engine, portier.schema, { ...world, items: given });
         const rows = data["items"] ?? [];
         const session = portier.session({ person: me, source: portier.source(data), request: { now } });
         const acting = openDatabase(portier, engine.connection).as(me, { request: { now } });

@@ -3,7 +3,7 @@ import { compile, type Row, type Session } from "portier";
 import { maskedSelect, where } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Table } from "../../src/schema/schema.js";
-import { createTables, type Engine, engines, store } from "../support/engines.js";
+import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
 import { everyRules, groups, house, items, lines, now, rules, sheetRules, worlds } from "../support/house.js";
 
 // PORTIER_SQL_RUNS makes it longer, PORTIER_SEED repeats a run. A case is one answer that memory and database both gave.
@@ -82,9 +82,7 @@ describe.each(Object.entries(engines))("on %s", (name, open) => {
           items: things.map((row, index) => ({ ...row, id: `i${index + 1}` })),
           sheet: sheet.map((row, index) => ({ ...row, id: `s${index + 1}` })),
         };
-        const data: Record<string, Row[]> = {};
-        for (const table of portier.schema.tables.values())
-          data[table.name] = await store(engine, table, given[table.name] ?? []);
+        const data = await storeAll(engine, portier.schema, given);
         const session = portier.session({
           ...(me === undefined ? {} : { person: me }),
           source: portier.source(data),

@@ -4,7 +4,7 @@ import type { Connection } from "portier/database";
 import { rowSecurity } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { type Field, isOwn, type Table } from "../../src/schema/schema.js";
-import { createTables, type Engine, engines, store } from "../support/engines.js";
+import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
 import {
   everyRules,
   groups,
@@ -170,9 +170,7 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
           items: things.map((row, index) => ({ ...row, id: `i${index + 1}` })),
           sheet: sheet.map((row, index) => ({ ...row, id: `s${index + 1}` })),
         };
-        const data: Record<string, Row[]> = {};
-        for (const table of portier.schema.tables.values())
-          data[table.name] = await store(engine, table, given[table.name] ?? []);
+        const data = await storeAll(engine, portier.schema, given);
         const tables = engine.schema ?? "public";
         await script(rowSecurity(portier, { schema: seen, tables, applications: [user] }).migration);
         // Views that come and go by the thousand leave the catalogs full of what is gone.

@@ -168,6 +168,17 @@ export async function store(engine: Engine, table: Table, rows: readonly Row[]):
   return held(engine, table);
 }
 
+/** The same for every table of a document. */
+export async function storeAll(
+  engine: Engine,
+  { tables }: Schema,
+  given: Readonly<Record<string, readonly Row[]>>,
+): Promise<Record<string, Row[]>> {
+  const data: Record<string, Row[]> = {};
+  for (const table of tables.values()) data[table.name] = await store(engine, table, given[table.name] ?? []);
+  return data;
+}
+
 /** Puts records into a table. */
 export async function fill(engine: Engine, table: Table, rows: readonly Row[]): Promise<void> {
   const fields = stored(table);
