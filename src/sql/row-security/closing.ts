@@ -1,7 +1,7 @@
 import type { Table } from "../../schema/schema.js";
 import { postgres } from "../postgres.js";
 import { sourceName } from "../scope.js";
-import { dollars, literal, qualified } from "./ddl.js";
+import { dollars, literal, plain, qualified } from "./ddl.js";
 import { definerFunction, type Schemas } from "./foundation.js";
 
 /** Takes away what an earlier run made, and nothing else. What others have made of it stands in the way: then nothing changes. */
@@ -128,16 +128,17 @@ export function admission(schemas: Schemas): string[] {
   const { seen, inside } = schemas;
   const quote = postgres.quoteName;
   const admitted = qualified(inside, "admitted");
+  const schema = plain(quote(seen));
   const admit = definerFunction(
     `${qualified(inside, "admit")}(role name, says_who_asks boolean default false) returns void`,
     `begin
   insert into ${admitted} values (role, says_who_asks)
     on conflict on constraint admitted_pkey do update set says_who_asks = excluded.says_who_asks;
-  execute format('grant usage on schema ${quote(seen).replaceAll("%", "%%").replaceAll("'", "''")} to %I', role);
-  execute format('grant select, insert, update, delete on all tables in schema ${quote(seen).replaceAll("%", "%%").replaceAll("'", "''")} to %I', role);
-  execute format('grant execute on function ${qualified(seen, "confirm").replaceAll("%", "%%").replaceAll("'", "''")}(text[]) to %I', role);
-  execute format('grant execute on function ${qualified(inside, "me").replaceAll("%", "%%").replaceAll("'", "''")}() to %I', role);
-  execute format('%s execute on function ${qualified(seen, "ask_as").replaceAll("%", "%%").replaceAll("'", "''")}(text, jsonb) %s %I',
+  execute format(${literal(`grant usage on schema ${schema} to %I`)}, role);
+  execute format(${literal(`grant select, insert, update, delete on all tables in schema ${schema} to %I`)}, role);
+  execute format(${literal(`grant execute on function ${plain(qualified(seen, "confirm"))}(text[]) to %I`)}, role);
+  execute format(${literal(`grant execute on function ${plain(qualified(inside, "me"))}() to %I`)}, role);
+  execute format(${literal(`%s execute on function ${plain(qualified(seen, "ask_as"))}(text, jsonb) %s %I`)},
     case when says_who_asks then 'grant' else 'revoke' end, case when says_who_asks then 'to' else 'from' end, role);
 end`,
   );

@@ -45,6 +45,11 @@ export function literal(value: unknown): string {
   return text.includes("\\") ? ` E${quoteText(text.replaceAll("\\", "\\\\"))}` : quoteText(text);
 }
 
+/** Text as the database's `format` leaves it. */
+export function plain(text: string): string {
+  return text.replaceAll("%", "%%");
+}
+
 /** A name in quotes, below that of a schema. */
 export function qualified(schema: string, name: string): string {
   return `${postgres.quoteName(schema)}.${postgres.quoteName(name)}`;

@@ -1,7 +1,7 @@
 import type { Field, People } from "../../schema/schema.js";
 import { postgres } from "../postgres.js";
 import { sourceName } from "../scope.js";
-import { dollars, literal, type Names, qualified, typeOf } from "./ddl.js";
+import { dollars, literal, type Names, plain, qualified, typeOf } from "./ddl.js";
 
 /** The schemas that the migration makes. */
 export interface Schemas {
@@ -41,7 +41,7 @@ export function foundation(schemas: Schemas, people: People | undefined, askerVi
   };
   const opened = (setting: string) => `if left(sealed, 64) is distinct from ${seal(setting, "substr(sealed, 65)")} then
     raise exception using errcode = 'insufficient_privilege',
-      message = 'who asks was not said by ${seen.replaceAll("'", "''")}.ask_as in this transaction';
+      message = ${literal(`who asks was not said by ${seen}.ask_as in this transaction`)};
   end if;`;
   // A date in a text must be read as it was written, whatever the session says of dates.
   const dates = "set datestyle = 'ISO, YMD'";
@@ -131,7 +131,7 @@ begin
   raise exception using errcode = 'raise_exception', table = what,
     message = format('to be confirmed: %s %s: %s', action, what,
       (select string_agg(notes ->> rule, ' ' order by rule) from unnest(rules) rule)),
-    hint = format('select ${seen.replaceAll("'", "''").replaceAll("%", "%%")}.confirm(%s), then the same again',
+    hint = format(${literal(`select ${plain(seen)}.confirm(%s), then the same again`)},
       (select string_agg(quote_literal(rule), ', ') from unnest(rules) rule));
 end`,
   );

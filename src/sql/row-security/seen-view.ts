@@ -72,7 +72,7 @@ function shownColumn(field: Field, when: Formula, scope: Scope): Fragment {
 
 /** What asks nothing of a record, put together as far as it goes and worked out once for the statement. */
 function selectedOnce(one: Formula, inside: string): Formula {
-  if (one.kind === "test" ? one.isFixed : isFixed(one)) {
+  if (isFixed(one)) {
     if (one.kind !== "test" && one.terms.length === 0) return one;
     return test(raw(`(select ${written(print(one), joined)} from ${whoAsks(inside)})`), true);
   }

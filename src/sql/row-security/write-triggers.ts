@@ -11,7 +11,7 @@ import { shownFormula } from "../shown.js";
 import { tableName } from "../where.js";
 import type { AskerView } from "./asker-view.js";
 import { type Change, isNot, type Verdict, verdictOn } from "./change-formula.js";
-import { indent, literal, qualified, textArray, written } from "./ddl.js";
+import { type FactWriter, indent, literal, plain, qualified, textArray, written } from "./ddl.js";
 import { definerFunction, type Schemas } from "./foundation.js";
 import { judged, judgedAct, rows, select, verdictsOf, type Writing } from "./judged.js";
 import { references } from "./references.js";
@@ -58,17 +58,18 @@ function defaults(writing: Writing): string[] {
   const { schemas, table } = writing;
   const view = qualified(schemas.seen, tableName(table.source));
   return table.fields.filter(isOwn).flatMap((field) => {
-    const value = standardValue(field, writing, (name) => `(${qualified(schemas.inside, "me")}()).${quote(name)}`);
+    const value = standardValue(field, writing);
     return value === "null" ? [] : [`alter view ${view} alter column ${quote(field.column)} set default ${value}`];
   });
 }
 
-function standardValue(field: Field, { table, schema, asker }: Writing, fact: (name: string) => string): string {
+function standardValue(field: Field, { table, schema, schemas, asker }: Writing): string {
   const { people } = schema;
   const key = people && singleKey(people.table);
   const isOwner = table.owner?.length === 1 && table.owner[0] === field;
   if (isOwner && people !== undefined && key !== undefined) {
-    const me = written(asker.value({ kind: "me", type: key.type, path: [key] }), fact);
+    const own: FactWriter = (name) => `(${qualified(schemas.inside, "me")}()).${quote(name)}`;
+    const me = written(asker.value({ kind: "me", type: key.type, path: [key] }), own);
     if (field.type.target === people.table.name) return me;
     if (field.type.element?.target === people.table.name) return `array[${me}]`;
   }
@@ -130,11 +131,9 @@ function insertBody(writing: Writing): string {
   const met = <V extends Verdict>(one: V): V => ({ ...one, permitted: formula("and", [asker.meets, one.permitted]) });
   const act = met(verdictOn(plan.act("create"), change, table.grid?.position));
   const verdicts = verdictsOf(plan.fields("create").gates, own, change, table).map(met);
-  const standard = (field: Field) =>
-    standardValue(field, writing, (name) => `(${qualified(writing.schemas.inside, "me")}()).${quote(name)}`);
   const given = own.map(
     (field) =>
-      `case when ${comparable(`new.${col(field)}`, field)} is distinct from ${comparable(standard(field), field)} then ${literal(field.name)} end`,
+      `case when ${comparable(`new.${col(field)}`, field)} is distinct from ${comparable(standardValue(field, writing), field)} then ${literal(field.name)} end`,
   );
   const copies = own.map((field) => `_after.${col(field)} := new.${col(field)};`);
   return `${declarations}${variables(writing, ["_after"])}
@@ -179,9 +178,7 @@ function insertion(own: readonly Field[], { source }: Writing): string {
     (field) =>
       `if _after.${col(field)} is not null then _columns := _columns || ${literal(field.column)}::text; end if;`,
   );
-  const format = literal(
-    `insert into ${source.replaceAll("%", "%%")} (%s) select %s from (select ($1).*) r returning *`,
-  );
+  const format = literal(`insert into ${plain(source)} (%s) select %s from (select ($1).*) r returning *`);
   return `_columns := ${always};
 ${more.join("\n")}
 execute (
