@@ -1,7 +1,7 @@
 import type { Row, Source } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
-import type { Schema, Table } from "../schema/schema.js";
+import { findTable, type Schema, type Table } from "../schema/schema.js";
 import type { Connection } from "./connection.js";
 import { hasAddress, holds, selectRecords } from "./statements.js";
 
@@ -89,7 +89,7 @@ export class Records implements Source {
   }
 
   async #fetch(id: string, miss: Miss): Promise<void> {
-    const table = this.#schema.tables.get(miss.table);
+    const table = findTable(this.#schema, miss.table);
     if (table === undefined)
       throw portierError("unknown-table", { name: miss.table, candidates: this.#schema.tables.keys() });
     switch (miss.kind) {

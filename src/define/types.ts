@@ -8,7 +8,17 @@ export interface Declaration {
   readonly people?: object;
   readonly request?: Readonly<Record<string, ScalarTypeName>>;
   readonly roles?: Readonly<
-    Record<string, { readonly include?: readonly string[]; readonly scope?: string; readonly note?: string }>
+    Record<
+      string,
+      {
+        readonly include?: readonly string[];
+        readonly scope?: string;
+        readonly exclusive?: string | readonly string[];
+        readonly atLeast?: number;
+        readonly givenBy?: string | readonly string[];
+        readonly note?: string;
+      }
+    >
   >;
   readonly groups?: Readonly<Record<string, object>>;
   readonly tables: Readonly<Record<string, DeclaredTable>>;
@@ -203,12 +213,16 @@ type CheckedPeople<D extends Declaration, S> = S extends { readonly table: infer
     }
   : { readonly table: Mistake<"there is no such table"> };
 
+type Giver<D extends Declaration> = Exclude<RoleName<D>, ScopedRole<D>> | GroupName<D> | `${ScopedRole<D>} of this`;
+
 type CheckedRole<D extends Declaration, S> = {
-  readonly [P in keyof S]: P extends "include"
+  readonly [P in keyof S]: P extends "include" | "exclusive"
     ? Among<S[P], RoleName<D>, "there is no such role">
-    : P extends "scope"
-      ? Among<S[P], TableName<D>, "there is no such table">
-      : unknown;
+    : P extends "givenBy"
+      ? Among<S[P], Giver<D>, "there is no such role or group">
+      : P extends "scope"
+        ? Among<S[P], TableName<D>, "there is no such table">
+        : unknown;
 };
 
 type GroupMember<D extends Declaration> =

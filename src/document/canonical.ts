@@ -24,7 +24,9 @@ function canonicalDocument(document: DocumentInput): Mapping {
     ...(document.people === undefined ? {} : { people: change(document.people, { roles: listOf }) }),
     ...(document.roles === undefined
       ? {}
-      : { roles: each(document.roles, (role) => change(role, { include: listOf })) }),
+      : {
+          roles: each(document.roles, (role) => change(role, { include: listOf, exclusive: listOf, givenBy: listOf })),
+        }),
     ...(document.groups === undefined ? {} : { groups: each(document.groups, canonicalGroup) }),
     tables: each(document.tables, canonicalTable),
   };

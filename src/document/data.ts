@@ -2,7 +2,7 @@ import type { Row, Source } from "../conditions/source.js";
 import { type Locate, PortierError, type Problem } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import { problem } from "../schema/report.js";
-import type { Table } from "../schema/schema.js";
+import { findTable, type Table } from "../schema/schema.js";
 import type { Portier } from "../session/portier.js";
 import { parsePlaced } from "./parse-document.js";
 
@@ -29,7 +29,7 @@ export function readData(portier: Portier, files: readonly DataFile[]): Data {
   const problems: Problem[] = [];
   const tables = new Map<string, readonly Row[]>();
   for (const file of files) {
-    const table = portier.schema.tables.get(file.table);
+    const table = findTable(portier.schema, file.table);
     if (table === undefined) {
       const facts = { name: file.table, candidates: portier.schema.tables.keys() };
       problems.push({ ...problem("unknown-table", facts), file: file.file });

@@ -11,6 +11,10 @@ export interface Way {
   readonly source: string | undefined;
   /** The address of the record that a scoped role is held on. */
   readonly on: string | undefined;
+  /** Who gave it, where an assignment says so. */
+  readonly givenBy?: string;
+  /** When it ends, a canonical instant. */
+  readonly until?: string;
 }
 
 /** Groups can be in each other by many roads: more than these are not told. */
@@ -35,16 +39,25 @@ export function waysInto(ruleset: Ruleset, memberships: Memberships, name: strin
   };
   const intoGroup = (group: Group): Way[] => {
     if (memberships.of(group.name) !== True) return [];
-    return group.members.flatMap((member): readonly Way[] => {
+    const claim = memberships.given.groups.get(group.name);
+    const claimed = claim === undefined ? [] : [{ through: [], source: claim, on: undefined }];
+    const ways = group.members.flatMap((member): readonly Way[] => {
       if (memberships.meets(member) !== True) return [];
       if (member.kind !== "member") return [{ through: [member.text], source: undefined, on: undefined }];
       return behind([member.name], into(member.name));
     });
+    return [...claimed, ...ways];
   };
   const intoRole = (one: string): Way[] => {
-    const given = memberships.given.each.filter(({ role }) => role.closure.has(one));
+    const given = memberships.given.roles.filter(({ role }) => role.closure.has(one));
     const own = given.map(
-      ({ role, on, source }): Way => ({ through: role.name === one ? [] : [role.name], source, on }),
+      ({ role, on, source, givenBy, until }): Way => ({
+        through: role.name === one ? [] : [role.name],
+        source,
+        on,
+        ...(givenBy === undefined ? {} : { givenBy }),
+        ...(until === undefined ? {} : { until }),
+      }),
     );
     const carried = [...groups.values()].flatMap((carrier) => {
       const brings = carrier.roles.filter((role) => schema.roles.get(role)?.closure.has(one) === true);

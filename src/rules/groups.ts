@@ -1,7 +1,7 @@
 import { readCondition } from "../conditions/check.js";
 import { always, type Expression, never, type Operand } from "../conditions/expression.js";
 import { reportCircle } from "../schema/circles.js";
-import { checkWhoName } from "../schema/declare-roles.js";
+import { checkWhoName, reportExclusive } from "../schema/declare-roles.js";
 import { limits } from "../schema/limits.js";
 import { isMapping, type Part, readMapping, readShape, readText, readTexts } from "../schema/reader.js";
 import type { Role, Schema } from "../schema/schema.js";
@@ -176,7 +176,14 @@ class GroupReader {
     return readCondition(text, scope) ?? never;
   }
 
+  /** Nobody may hold two roles that exclude each other, so no group can carry both. */
   #roles(part: Part | undefined): string[] {
+    const roles = this.#knownRoles(part);
+    if (part !== undefined) reportExclusive(`group "${this.#name}"`, roles, this.#schema.roles, part);
+    return roles;
+  }
+
+  #knownRoles(part: Part | undefined): string[] {
     const roles: string[] = [];
     for (const entry of readTexts(part, `roles of group "${this.#name}"`)) {
       const role: Role | undefined = this.#schema.roles.get(entry.value as string);

@@ -1,22 +1,30 @@
 import { findField } from "./declare-tables.js";
-import { isMapping, type Part, readShape, readText } from "./reader.js";
+import { assignmentSource, type KeptTables, keptTables } from "./kept-tables.js";
+import { isMapping, type Part, readFlag, readShape, readText } from "./reader.js";
 import type { Field, People, Role, RoleSource, Table } from "./schema.js";
+
+export interface DeclaredPeople {
+  readonly people: People | undefined;
+  readonly kept: KeptTables | undefined;
+}
+
+const none: DeclaredPeople = { people: undefined, kept: undefined };
 
 /** Reads `people`: who can ask, and where their roles come from. */
 export function declarePeople(
   part: Part | undefined,
   tables: ReadonlyMap<string, Table>,
   roles: ReadonlyMap<string, Role>,
-): People | undefined {
-  if (part === undefined) return undefined;
+): DeclaredPeople {
+  if (part === undefined) return none;
   const { problems } = part;
-  const shape = readShape(part, "people", ["table", "name", "manager", "active", "roles"]);
+  const shape = readShape(part, "people", ["table", "name", "manager", "active", "roles", "assignments"]);
   const tablePart = shape.get("table");
   const tableName = readText(tablePart, "people.table");
   if (tablePart === undefined) problems.add("missing-key", { what: "people", key: "table" }, part.path);
-  if (tablePart === undefined || tableName === undefined) return undefined;
+  if (tablePart === undefined || tableName === undefined) return none;
   const table = findTable(tablePart, tableName, tables);
-  if (table === undefined) return undefined;
+  if (table === undefined) return none;
   if (table.key.length > 1) problems.add("key-reference", { table: tableName, why: "person" }, tablePart.path);
 
   const manager = readField(shape.get("manager"), table);
@@ -24,12 +32,21 @@ export function declarePeople(
   expectType(shape.get("manager"), manager, "manager", `a reference to ${tableName}`, managerFits);
   const active = readField(shape.get("active"), table);
   expectType(shape.get("active"), active, "active", "a boolean", active?.type.name === "boolean");
-  const sources = roleParts(shape.get("roles"))
+  const sources: RoleSource[] = roleParts(shape.get("roles"))
     .map((entry) =>
       isMapping(entry.value) ? readLink(entry, table, tables, roles) : readRoleField(entry, table, roles),
     )
     .filter((source) => source !== undefined);
-  return { table, name: readField(shape.get("name"), table), manager, active, roles: sources };
+  const kept = readFlag(shape.get("assignments"), "assignments") ? keptTables(table) : undefined;
+  for (const own of kept === undefined ? [] : [kept.assignments, kept.delegations]) {
+    // Two tables of one name would be one table in a database.
+    const other = [...tables.values()].find(({ name, source }) => name === own.name || source === own.source);
+    if (other === undefined) continue;
+    const rule = "assignments are kept in a table of that name";
+    problems.add("bad-name", { what: "a table", name: own.name, rule }, part.path);
+  }
+  if (kept !== undefined) sources.push(assignmentSource(kept));
+  return { people: { table, name: readField(shape.get("name"), table), manager, active, roles: sources }, kept };
 }
 
 function roleParts(part: Part | undefined): Part[] {
@@ -53,6 +70,8 @@ function readRoleField(part: Part, table: Table, roles: ReadonlyMap<string, Role
   return { kind: "field", field };
 }
 
+const optionalKeys = ["on", "from", "until"] as const;
+
 function readLink(
   part: Part,
   people: Table,
@@ -60,7 +79,7 @@ function readLink(
   roles: ReadonlyMap<string, Role>,
 ): RoleSource | undefined {
   const what = "a link table of roles";
-  const shape = readShape(part, what, ["table", "person", "role", "on"]);
+  const shape = readShape(part, what, ["table", "person", "role", "on", "from", "until"]);
   for (const key of ["table", "person", "role"] as const) {
     if (!shape.has(key)) part.problems.add("missing-key", { what, key }, part.path);
   }
@@ -81,10 +100,16 @@ function readLink(
   const isName = role?.type.name === "text" || role?.type.name === "choice";
   expectType(shape.get("role"), role, "role", "a text or a choice", isName);
   expectType(shape.get("on"), on, "on", "a reference", on?.type.target !== undefined);
+  const [from, until] = (["from", "until"] as const).map((key) => {
+    const field = readField(shape.get(key), table);
+    expectType(shape.get(key), field, key, "a timestamp", field?.type.name === "timestamp");
+    return field;
+  });
   const rolePart = shape.get("role");
   if (rolePart !== undefined && role !== undefined) checkRoleChoices(rolePart, role, roles, on?.type.target);
-  if (person === undefined || role === undefined || (shape.has("on") && on === undefined)) return undefined;
-  return { kind: "link", table, person, role, on };
+  const isBroken = [on, from, until].some((field, at) => field === undefined && shape.has(optionalKeys[at] ?? "on"));
+  if (person === undefined || role === undefined || isBroken) return undefined;
+  return { kind: "link", table, person, role, on, from, until, isMixed: false };
 }
 
 /** What a choice can hold must be roles, of the scope that they are given on. */

@@ -2,7 +2,7 @@ import { readRequestType } from "./declare-fields.js";
 import { declarePeople } from "./declare-people.js";
 import { declareRoles } from "./declare-roles.js";
 import { declareTables, linkOwners } from "./declare-tables.js";
-import { checkName, type Part, readMapping, readShape, readText } from "./reader.js";
+import { checkName, isMapping, type Part, readMapping, readShape, readText } from "./reader.js";
 import type { Schema } from "./schema.js";
 import type { FieldType } from "./types/field-type.js";
 
@@ -29,8 +29,9 @@ export function declare(part: Part): Declared {
   if (version?.value !== 1) problems.add("unknown-version", { found: version?.value }, version?.path ?? part.path);
 
   const { tables, ...rest } = declareTables(part, shape.get("tables"));
-  const roles = declareRoles(shape.get("roles"), tables);
-  const people = declarePeople(shape.get("people"), tables, roles);
+  const groups = shape.get("groups");
+  const roles = declareRoles(shape.get("roles"), tables, isMapping(groups?.value) ? Object.keys(groups.value) : []);
+  const { people, kept } = declarePeople(shape.get("people"), tables, roles);
   linkOwners(tables, rest.owners, people);
   const schema: Schema = {
     tables,
@@ -38,8 +39,9 @@ export function declare(part: Part): Declared {
     request: declareRequest(shape.get("request")),
     roles,
     timeZone: readTimeZone(shape.get("timeZone")),
+    kept,
   };
-  return { schema, ...rest, groups: shape.get("groups") };
+  return { schema, ...rest, groups };
 }
 
 function declareRequest(part: Part | undefined): Map<string, FieldType> {

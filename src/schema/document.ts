@@ -34,6 +34,8 @@ export interface PeopleInput {
   readonly active?: string;
   /** Where roles come from: fields of the person (one name or a list of them), and link tables. */
   readonly roles?: string | LinkInput | readonly (string | LinkInput)[];
+  /** Roles are also given and taken away by administrators, as data that Portier keeps in tables of its own. */
+  readonly assignments?: boolean;
 }
 
 /** A table whose records each give a person a role, with `on` on one record of the role's scope. */
@@ -42,6 +44,9 @@ export interface LinkInput {
   readonly person: string;
   readonly role: string;
   readonly on?: string;
+  /** Timestamp fields: it counts while `from <= now < until`. */
+  readonly from?: string;
+  readonly until?: string;
 }
 
 export interface RoleInput {
@@ -49,6 +54,12 @@ export interface RoleInput {
   readonly include?: readonly string[];
   /** The table on whose records the role is held. */
   readonly scope?: string;
+  /** Roles that nobody may hold beside this one. */
+  readonly exclusive?: string | readonly string[];
+  /** How many persons must hold it: the last ones cannot be taken out. */
+  readonly atLeast?: number;
+  /** Who may give it and take it away: roles and groups, or `ROLE of this` on the record on which it is given. */
+  readonly givenBy?: string | readonly string[];
   readonly note?: string;
 }
 

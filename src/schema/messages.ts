@@ -97,6 +97,12 @@ export const messages = {
       ? `role "${f.role}" is held as such, so a role of one record cannot include it`
       : `role "${f.role}" is held on records of "${f.scope}", so a role of another scope cannot include it`,
   ],
+  "exclusive-roles": (f: { what: string; roles: readonly string[] }): Said => [
+    f.roles.length === 1
+      ? `${f.what} excludes itself`
+      : `${f.what} brings roles that exclude each other: ${f.roles.join(" and ")}`,
+    f.roles.length === 1 ? undefined : "nobody may hold both, so nobody could be given this",
+  ],
   "scoped-role": (f: { role: string; scope: string }): Said => [
     `role "${f.role}" is held on a record of "${f.scope}"`,
     `name the record: "${f.role} of PATH"`,

@@ -1,3 +1,4 @@
+import type { KeptTables } from "./kept-tables.js";
 import type { FieldType } from "./types/field-type.js";
 
 /** A document's declared shapes, with every name resolved. Immutable. */
@@ -9,6 +10,18 @@ export interface Schema {
   readonly roles: ReadonlyMap<string, Role>;
   /** IANA name. */
   readonly timeZone: string;
+  /** Where roles are assigned: the tables that Portier keeps by itself. They are not among {@link tables}. */
+  readonly kept: KeptTables | undefined;
+}
+
+/** The tables that Portier keeps by itself; none where roles are not assigned. */
+export function keptTablesOf({ kept }: Schema): readonly Table[] {
+  return kept === undefined ? [] : [kept.assignments, kept.delegations];
+}
+
+/** A table of the document, or one that Portier keeps beside it. */
+export function findTable(schema: Schema, name: string): Table | undefined {
+  return schema.tables.get(name) ?? keptTablesOf(schema).find((table) => table.name === name);
 }
 
 export interface Table {
@@ -91,6 +104,11 @@ export type RoleSource =
       readonly person: Field;
       readonly role: Field;
       readonly on: Field | undefined;
+      /** Instants from which and until which it counts; null for no end. */
+      readonly from: Field | undefined;
+      readonly until: Field | undefined;
+      /** Roles of every scope and of none: `on` holds the address of a record of the role's own scope, or null. */
+      readonly isMixed: boolean;
     };
 
 export interface Role {
@@ -100,6 +118,19 @@ export interface Role {
   readonly scope: string | undefined;
   /** The role itself and all that it includes, at any depth. */
   readonly closure: ReadonlySet<string>;
+  /** The roles that nobody may be given beside this one; each of them names this one, too. */
+  readonly exclusive: ReadonlySet<string>;
+  /** How many persons must hold it (a scoped one, on each record on which it is held at all); 0 for no such number. */
+  readonly atLeast: number;
+  /** Who may give it and take it away; nobody where none is said. */
+  readonly givenBy: readonly Giver[];
+}
+
+/** Who may give a role: who holds a role or is in a group, or who holds a scoped role on the same record. */
+export interface Giver {
+  readonly name: string;
+  /** `lead of this`: on the record on which the role is given. */
+  readonly ofThis: boolean;
 }
 
 /** The key field of a table whose records are named by one field; undefined for a key of several. */

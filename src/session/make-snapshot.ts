@@ -35,6 +35,7 @@ export function snapshotOf(session: Session, tables?: readonly string[]): Snapsh
     portier: "snapshot 1",
     people: schema.people?.table.name ?? null,
     key: subject.key ?? null,
+    ...(session.actedBy === undefined ? {} : { actedBy: session.actedBy }),
     roles: session.roles,
     tables: [...wanted].map(encodeTable),
     steps,

@@ -1,6 +1,6 @@
 import { compileTest } from "../conditions/evaluate.js";
 import type { Expression, Operand } from "../conditions/expression.js";
-import { type Reading, rawValue } from "../conditions/read.js";
+import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { type Known, specialize } from "../conditions/specialize.js";
 import { Bad, False, not, True, type Truth } from "../conditions/truth.js";
@@ -8,133 +8,132 @@ import type { Ruleset } from "../rules/compile-rules.js";
 import type { Group, Member } from "../rules/groups.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
-import { type Role, type RoleSource, type Schema, singleKey } from "../schema/schema.js";
+import { type Role, singleKey } from "../schema/schema.js";
+import type { Given } from "./given-roles.js";
 
-/** What a person was given, before groups add to it: closed over includes. */
-export interface GivenRoles {
-  readonly global: ReadonlySet<string>;
-  /** For each scoped role the addresses of the records that it is held on; undefined where one cannot be read. */
-  readonly scoped: ReadonlyMap<string, ReadonlySet<string> | undefined>;
-  /** Each role as it was given, before includes. */
-  readonly each: readonly GivenRole[];
-}
-
-export interface GivenRole {
-  readonly role: Role;
-  /** The address of the record that a scoped role is held on; undefined where it cannot be read, and for other roles. */
-  readonly on: string | undefined;
-  /** The field of the person, or the link table, that gives it. */
-  readonly source: string;
+/** What memberships are worked out from. */
+export interface MembershipFacts {
+  readonly ruleset: Ruleset;
+  readonly person: Row;
+  /** The person's key in canonical form. */
+  readonly key: Scalar;
+  readonly given: Given;
+  readonly known: Known;
+  readonly reading: Reading;
+  /** Roles that are not acted in, where somebody acts for this person. */
+  readonly withheld: ReadonlySet<string>;
+  /** Whoever acts for this person: what they hold themselves excludes what they act in. */
+  readonly actor: Memberships | undefined;
+  /** Told of two roles that are held and exclude each other. */
+  readonly onConflict: (role: string, other: string) => void;
 }
 
 /**
- * Reads a person's roles from their fields and from link tables.
+ * Decides in which groups a person is and which roles come through them; each once, when it is first asked for.
  *
- * @throws PortierError for a value that names no role, or a role of another scope: never silently nothing.
+ * Roles that exclude each other, and both are held by what is stored, are *unknown*, and so is all that comes with what
+ * brings them; so are roles that are withheld from whoever acts for the person.
  */
-export function givenRoles(schema: Schema, person: Row, key: Scalar, reading: Reading): GivenRoles {
-  const global = new Set<string>();
-  const scoped = new Map<string, Set<string> | undefined>();
-  const each: GivenRole[] = [];
-  for (const source of schema.people?.roles ?? []) {
-    for (const { name, on } of namesFrom(source, person, key, reading)) {
-      const role = findRole(schema, name, source);
-      each.push({ role, on, source: source.kind === "field" ? source.field.name : source.table.name });
-      if (role.scope === undefined) {
-        for (const held of role.closure) global.add(held);
-        continue;
-      }
-      for (const held of role.closure) {
-        const records = scoped.has(held) ? scoped.get(held) : new Set<string>();
-        if (on === undefined) scoped.set(held, undefined);
-        else scoped.set(held, records?.add(on));
-      }
-    }
-  }
-  return { global, scoped, each };
-}
-
-/** Each name of a role with the record it is given on: null without one, undefined where that cannot be read. */
-function* namesFrom(
-  source: RoleSource,
-  person: Row,
-  key: Scalar,
-  reading: Reading,
-): Iterable<{ name: unknown; on: string | undefined }> {
-  if (source.kind === "field") {
-    const value = rawValue(person, source.field.name);
-    if (value === null || value === undefined) return;
-    for (const name of Array.isArray(value) ? value : [value]) yield { name, on: undefined };
-    return;
-  }
-  const { table, person: holder, role, on } = source;
-  if (reading.source?.referring === undefined) {
-    throw portierError("needs-source", { what: `the roles from "${table.name}"`, method: "referring" });
-  }
-  for (const row of reading.source.referring(table.name, holder.name, String(key))) {
-    if (holder.type.canonical(rawValue(row, holder.name)) !== key) continue;
-    const name = rawValue(row, role.name);
-    if (name === null || name === undefined) continue;
-    const record = on && rawValue(row, on.name);
-    if (record === null) continue;
-    const address = on === undefined ? undefined : on.type.canonical(record);
-    if (on !== undefined && address === undefined) reading.badData(on, row);
-    yield { name, on: address === undefined ? undefined : String(address) };
-  }
-}
-
-function findRole(schema: Schema, name: unknown, source: RoleSource): Role {
-  const role = typeof name === "string" ? schema.roles.get(name) : undefined;
-  const where = source.kind === "field" ? `"${source.field.name}" of the person` : `"${source.table.name}"`;
-  if (role === undefined) {
-    throw portierError("unknown-role", { name: String(name), candidates: schema.roles.keys(), where });
-  }
-  const scope = source.kind === "field" ? undefined : source.on?.type.target;
-  if (role.scope !== scope) throw portierError("wrong-scope", { role: role.name, scope: role.scope, where });
-  return role;
-}
-
-/** Decides in which groups a person is and which roles come through them; each once, when it is first asked for. */
 export class Memberships {
-  readonly #ruleset: Ruleset;
-  readonly #person: Row;
-  readonly #key: Scalar;
-  readonly given: GivenRoles;
-  readonly #known: Known;
-  readonly #reading: Reading;
+  readonly #facts: MembershipFacts;
   readonly #decided = new Map<string, Truth>();
+  readonly #sound = new Map<string, Truth>();
+  /** The same person as what is stored says, without any doubt. */
+  readonly #stored: Memberships | undefined;
 
-  constructor(ruleset: Ruleset, person: Row, key: Scalar, given: GivenRoles, known: Known, reading: Reading) {
-    this.#ruleset = ruleset;
-    this.#person = person;
-    this.#key = key;
-    this.given = given;
-    this.#known = known;
-    this.#reading = reading;
+  constructor(facts: MembershipFacts, doubts: "doubted" | "as stored" = "doubted") {
+    this.#facts = facts;
+    const { withheld, ruleset } = facts;
+    const isDoubted =
+      withheld.size > 0 || [...ruleset.schema.roles.values()].some(({ exclusive }) => exclusive.size > 0);
+    if (doubts === "doubted" && isDoubted) this.#stored = new Memberships(facts, "as stored");
+  }
+
+  /** The roles that are given and count for certain, and the groups that claims name. */
+  get given(): Given {
+    const { given } = this.#facts;
+    return {
+      ...given,
+      roles: given.roles.filter(({ role, truth }) => Math.min(truth, this.#soundness(role)) === True),
+    };
   }
 
   /** Whether the person holds a role or is in a group. Unknown where a condition on the person is. */
   of(name: string): Truth {
     const decided = this.#decided.get(name);
     if (decided !== undefined) return decided;
-    const group = this.#ruleset.groups.get(name);
+    const group = this.#facts.ruleset.groups.get(name);
     const truth = group === undefined ? this.#role(name) : this.#group(group);
     this.#decided.set(name, truth);
     return truth;
   }
 
+  /** The addresses of the records that a scoped role is held on; undefined where that cannot be told. */
+  heldOn(name: string): ReadonlySet<string> | undefined {
+    const records = new Set<string>();
+    for (const { role, on, truth } of this.#facts.given.roles) {
+      if (!role.closure.has(name)) continue;
+      if (on === undefined || Math.min(truth, this.#soundness(role)) !== True) return undefined;
+      records.add(on);
+    }
+    return records;
+  }
+
+  /** Whether a role is held at all: a scoped one, on any record. */
+  holds(name: string): Truth {
+    if (this.#facts.ruleset.schema.roles.get(name)?.scope === undefined) return this.of(name);
+    const records = this.heldOn(name);
+    return records === undefined ? Bad : records.size > 0 ? True : False;
+  }
+
+  /** Whether what a role brings counts: True, or Bad where it is withheld or excluded by another that is held. */
+  #soundness(role: Role): Truth {
+    if (this.#stored === undefined) return True;
+    const known = this.#sound.get(role.name);
+    if (known !== undefined) return known;
+    const { withheld } = this.#facts;
+    const isSound = ![...role.closure].some((held) => withheld.has(held) || this.#isExcluded(held));
+    this.#sound.set(role.name, isSound ? True : Bad);
+    return isSound ? True : Bad;
+  }
+
+  #isExcluded(name: string): boolean {
+    const exclusive = this.#facts.ruleset.schema.roles.get(name)?.exclusive ?? [];
+    const isStored = (role: string) => this.#stored?.holds(role) === True;
+    const { actor, onConflict } = this.#facts;
+    for (const other of exclusive) {
+      if (!isStored(name) || !(isStored(other) || actor?.storedHolds(other) === True)) continue;
+      onConflict(name, other);
+      return true;
+    }
+    return false;
+  }
+
+  /** {@link holds} by what is stored, whatever excludes it. */
+  storedHolds(name: string): Truth {
+    return (this.#stored ?? this).holds(name);
+  }
+
   #role(name: string): Truth {
-    if (this.given.global.has(name)) return True;
+    const { given, ruleset } = this.#facts;
     let greatest: Truth = False;
-    for (const group of this.#ruleset.groups.values()) {
-      if (!group.roles.some((role) => this.#ruleset.schema.roles.get(role)?.closure.has(name) === true)) continue;
-      greatest = Math.max(greatest, this.of(group.name)) as Truth;
+    for (const { role, on, truth } of given.roles) {
+      if (on !== undefined || !role.closure.has(name)) continue;
+      greatest = Math.max(greatest, Math.min(truth, this.#soundness(role))) as Truth;
+    }
+    for (const group of ruleset.groups.values()) {
+      for (const carried of group.roles) {
+        const role = ruleset.schema.roles.get(carried);
+        if (greatest === True || role?.closure.has(name) !== true) continue;
+        greatest = Math.max(greatest, Math.min(this.of(group.name), this.#soundness(role))) as Truth;
+      }
     }
     return greatest;
   }
 
-  #group({ members, where, without }: Group): Truth {
-    return Math.min(this.#any(members), this.#test(where), not(this.#any(without))) as Truth;
+  #group({ name, members, where, without }: Group): Truth {
+    const isNamed = this.#facts.given.groups.has(name) ? True : False;
+    return Math.min(Math.max(isNamed, this.#any(members)), this.#test(where), not(this.#any(without))) as Truth;
   }
 
   #any(members: readonly Member[]): Truth {
@@ -147,7 +146,7 @@ export class Memberships {
       case "member":
         return this.of(member.name);
       case "person":
-        return constantOf(member.key) === this.#key ? True : False;
+        return constantOf(member.key) === this.#facts.key ? True : False;
       case "below":
         return this.#isBelow(constantOf(member.key));
       case "where":
@@ -158,30 +157,32 @@ export class Memberships {
   }
 
   #test(condition: Expression): Truth {
-    return compileTest(specialize(condition, this.#known))(this.#person, this.#reading);
+    const { person, known, reading } = this.#facts;
+    return compileTest(specialize(condition, known))(person, reading);
   }
 
   /** The person or anybody they are below of, at any distance. */
   #isBelow(above: Scalar | null): Truth {
-    if (above === this.#key) return True;
-    const people = this.#ruleset.schema.people;
+    if (above === this.#facts.key) return True;
+    const { people } = this.#facts.ruleset.schema;
     const line = people?.manager;
     const key = people && singleKey(people.table);
     if (above === null || line === undefined || key === undefined) return False;
     const asker: Operand = { kind: "constant", type: key.type, value: above };
     // "Above" is looked at from below: the one named is above this person's record.
     const expression: Expression = { kind: "above", path: [key], line, asker };
-    return compileTest(expression)(this.#person, { ...this.#reading, source: this.#withSelf() });
+    return compileTest(expression)(this.#facts.person, { ...this.#facts.reading, source: this.#withSelf() });
   }
 
   /** The source, in which this person's own record is the one that the session was opened with. */
   #withSelf() {
-    const { source } = this.#reading;
-    const people = this.#ruleset.schema.people?.table.name;
-    const self = String(this.#key);
+    const { ruleset, person, reading } = this.#facts;
+    const { source } = reading;
+    const people = ruleset.schema.people?.table.name;
+    const self = String(this.#facts.key);
     return {
       find: (table: string, key: string) => {
-        if (table === people && key === self) return this.#person;
+        if (table === people && key === self) return person;
         if (source === undefined) throw portierError("needs-source", { what: "a group of everybody below somebody" });
         return source.find(table, key);
       },

@@ -2,7 +2,7 @@ import { fieldValue } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
-import type { Field, Schema, Table } from "../schema/schema.js";
+import { type Field, findTable, type Schema, type Table } from "../schema/schema.js";
 import { listElements } from "../schema/types/list.js";
 
 /**
@@ -16,7 +16,7 @@ export function memorySource(schema: Schema, data: Readonly<Record<string, reado
   const byKey = new Map<string, Map<string, Row>>();
   const byField = new Map<Field, Referring>();
   for (const name of Object.keys(data)) {
-    const table = schema.tables.get(name);
+    const table = findTable(schema, name);
     if (table === undefined) throw portierError("unknown-table", { name, candidates: schema.tables.keys() });
     rows.set(name, data[name] ?? []);
     byKey.set(name, indexKeys(table, data[name] ?? []));
@@ -25,7 +25,7 @@ export function memorySource(schema: Schema, data: Readonly<Record<string, reado
     find: (table, key) => byKey.get(table)?.get(key),
     all: (table) => rows.get(table) ?? [],
     referring: (table, fieldName, key) => {
-      const field = schema.tables.get(table)?.byName.get(fieldName);
+      const field = findTable(schema, table)?.byName.get(fieldName);
       if (field === undefined) return [];
       let index = byField.get(field);
       if (index === undefined) {

@@ -58,7 +58,8 @@ export class Portier<T extends TableTypes = AnyTables> {
   session(options: SessionOptions = {}): Session<T> {
     const report = options.report ?? (() => {});
     const reading = makeReading(options.source, report);
-    return this.#open(openSubject(this.#ruleset, options, reading), reading, report);
+    const conflict = (message: string) => report({ kind: "bad-data", message });
+    return this.#open(openSubject(this.#ruleset, options, reading, conflict), reading, report, options.actedBy);
   }
 
   /**
@@ -75,12 +76,13 @@ export class Portier<T extends TableTypes = AnyTables> {
     return memorySource(this.schema, data);
   }
 
-  #open(subject: Subject, reading: Reading, report: (finding: Finding) => void): Session<T> {
+  #open(subject: Subject, reading: Reading, report: (finding: Finding) => void, actor?: string | number): Session<T> {
     const plan = this.#planFor(subject);
     const { people } = this.schema;
     const { key, roles } = subject;
     const origin = { ruleset: this.#ruleset, subject };
-    return new Session<T>({ people: people?.table.name, plan, key, roles, reading, report, origin });
+    const actedBy = actor === undefined ? undefined : String(actor);
+    return new Session<T>({ people: people?.table.name, plan, key, actedBy, roles, reading, report, origin });
   }
 
   #planFor(subject: Subject): Plan {

@@ -12,6 +12,7 @@ import { choicesOf } from "./choices.js";
 import { type Decision, faulted, notPermitted } from "./decision.js";
 import { attemptNew, type Form, formOf, newForm } from "./form.js";
 import type { Decide } from "./gate.js";
+import type { RoleClaim } from "./given-roles.js";
 import { acceptBulk, acceptImport, type ManyAcceptance } from "./many.js";
 import { type Mask, makeMask, type ShowAction } from "./mask.js";
 import type { Plan, TablePlan } from "./plan.js";
@@ -41,6 +42,13 @@ export interface SessionOptions {
    * visitor. A key that is not there, or a person who is not active, opens a session in which nothing is permitted.
    */
   readonly person?: Row | string | number | null;
+  /**
+   * Who acts for that person: the key of another. Needs a delegation that runs at that moment; what is permitted is then
+   * what the person may, without the roles that the delegation leaves out.
+   */
+  readonly actedBy?: string | number;
+  /** Roles that the sign-in brings along, such as those of a token, besides those that are stored. */
+  readonly claims?: Iterable<RoleClaim>;
   /** The values that the document declares under `request`; `now` (ISO 8601 with zone) defaults to this moment. */
   readonly request?: Readonly<Record<string, unknown>>;
   /** Where conditions read other records. */
@@ -55,6 +63,7 @@ export interface SessionParts {
   readonly people: string | undefined;
   readonly plan: Plan;
   readonly key: Scalar | null | undefined;
+  readonly actedBy: string | undefined;
   readonly roles: () => readonly string[];
   readonly reading: Reading;
   readonly report: (finding: Finding) => void;
@@ -110,6 +119,17 @@ export class Session<T extends TableTypes = AnyTables> {
   /** The roles that the person holds, includes among them, in alphabetical order; scoped ones as `editor of e-2`. */
   get roles(): readonly string[] {
     return this.#parts.roles();
+  }
+
+  /** The key of who asks, as text; undefined for a visitor, or for somebody made up. */
+  get person(): string | undefined {
+    const { key } = this.#parts;
+    return key === null || key === undefined ? undefined : String(key);
+  }
+
+  /** The key of who acts for that person; undefined where they act themselves. */
+  get actedBy(): string | undefined {
+    return this.#parts.actedBy;
   }
 
   /** The short answer of {@link decide}. */

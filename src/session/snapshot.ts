@@ -24,6 +24,8 @@ export interface Snapshot {
   readonly people: string | null;
   /** The key of the one whose plan it is; null for a visitor. */
   readonly key: Scalar | null;
+  /** The key of who acts for that person. */
+  readonly actedBy?: string;
   readonly roles: readonly string[];
   readonly tables: readonly unknown[];
   /** By table and action. */
@@ -56,6 +58,7 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
     people: snapshot.people ?? undefined,
     plan: new Plan({ tables }, steps),
     key: snapshot.key,
+    actedBy: snapshot.actedBy,
     roles: () => snapshot.roles,
     reading: makeReading(options.source, report),
     report,

@@ -2,7 +2,7 @@ import { always, type Expression, never, type Operand, type SessionOperand } fro
 import { compileRead, type Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import type { Known } from "../conditions/specialize.js";
-import { False, True, type Truth } from "../conditions/truth.js";
+import { False, True } from "../conditions/truth.js";
 import { type Ruleset, sessionOperandName } from "../rules/compile-rules.js";
 import type { Rule } from "../rules/rule.js";
 import { portierError } from "../schema/problems.js";
@@ -10,7 +10,9 @@ import type { Scalar } from "../schema/scalar.js";
 import { type Schema, singleKey } from "../schema/schema.js";
 import { dayIn } from "../schema/types/date.js";
 import { canonicalTimestamp, timestampOf } from "../schema/types/timestamp.js";
-import { type GivenRoles, givenRoles, type Membership, Memberships, readMembership } from "./memberships.js";
+import { findDelegation } from "./delegation.js";
+import { givenRoles, type RoleClaim } from "./given-roles.js";
+import { type Membership, Memberships, readMembership } from "./memberships.js";
 
 /** Who asks, as far as the residual of a rule depends on it. */
 export interface Asker {
@@ -44,44 +46,64 @@ export interface SubjectOptions {
   readonly person?: Row | string | number | null | undefined;
   readonly request?: Readonly<Record<string, unknown>> | undefined;
   readonly source?: Source | undefined;
+  readonly claims?: Iterable<RoleClaim> | undefined;
+  readonly actedBy?: string | number | undefined;
 }
 
-const noRoles: GivenRoles = { global: new Set(), scoped: new Map(), each: [] };
 const nobody: Membership = { read: () => False, fact: False };
 
 /**
  * Works out who asks. Throws a PortierError for a role that does not exist, for request values that do not fit, and
  * for a person given by key without a source; a person who is not there or not active opens a subject that meets nothing.
  */
-export function openSubject(ruleset: Ruleset, options: SubjectOptions, reading: Reading): Subject {
+export function openSubject(
+  ruleset: Ruleset,
+  options: SubjectOptions,
+  reading: Reading,
+  report: (message: string) => void,
+): Subject {
   const { schema } = ruleset;
   const person = findPerson(schema, { ...options, source: reading.source });
   const request = readRequest(schema, options.request ?? {});
   const now = request.get("now") as string;
-  const key = person === undefined || person === "absent" ? null : personKey(schema, person);
-  const meets = person !== "absent" && (person === undefined || isActive(schema, person));
-  const row = person === "absent" ? undefined : person;
-  const given = row === undefined || key === null || !meets ? noRoles : givenRoles(schema, row, key, reading);
+  const asked = person === "absent" ? undefined : person;
+  const key = asked === undefined ? null : personKey(schema, asked);
+  const actor = findActor(ruleset, options, key, now, reading);
+  const meets = person !== "absent" && actor !== "nobody" && (asked === undefined || isActive(schema, asked));
+  const row = asked;
+  const facts: unknown[] = [];
 
   const constants = new Map<string, () => Operand>();
   const known: Known = (operand) => {
     const name = sessionOperandName(operand);
     let read = constants.get(name);
     if (read === undefined) {
-      read = readConstant(operand, row, given, request, reading, schema).read;
+      read = readConstant(operand, sources).read;
       constants.set(name, read);
     }
     return read();
   };
-  const facts: unknown[] = [];
+  const memberships =
+    row === undefined || key === null || !meets
+      ? undefined
+      : openMemberships({
+          ruleset,
+          person: row,
+          key,
+          now,
+          known,
+          actor,
+          claims: options.claims ?? [],
+          reading,
+          report,
+        });
+  const sources: ConstantSources = { person: row, memberships, request, reading, schema };
   for (const [name, operand] of ruleset.sessionOperands) {
-    const constant = readConstant(operand, row, given, request, reading, schema);
+    const constant = readConstant(operand, sources);
     constants.set(name, constant.read);
     facts.push(constant.fact);
   }
 
-  const memberships =
-    row === undefined || key === null || !meets ? undefined : new Memberships(ruleset, row, key, given, known, reading);
   const cache = new Map<string, Membership>();
   const member = (name: string): Membership => {
     const found = cache.get(name) ?? (memberships === undefined ? nobody : readMembership(memberships, name));
@@ -100,8 +122,63 @@ export function openSubject(ruleset: Ruleset, options: SubjectOptions, reading: 
     now,
     memberships,
     classKey: JSON.stringify([meets, row !== undefined, facts]),
-    roles: () => heldRoles(ruleset, given, (name) => member(name).read()),
+    roles: () => heldRoles(ruleset, memberships),
   };
+}
+
+interface Opened {
+  readonly ruleset: Ruleset;
+  readonly person: Row;
+  readonly key: Scalar;
+  readonly now: string;
+  readonly known: Known;
+  readonly actor: Actor | undefined;
+  readonly claims: Iterable<RoleClaim>;
+  readonly reading: Reading;
+  readonly report: (message: string) => void;
+}
+
+function openMemberships({ ruleset, person, key, now, known, actor, claims, reading, report }: Opened): Memberships {
+  const { schema, groups } = ruleset;
+  return new Memberships({
+    ruleset,
+    person,
+    key,
+    given: givenRoles({ schema, groups, person, key, now, claims }, reading),
+    known,
+    reading,
+    withheld: actor?.withheld ?? new Set(),
+    actor: actor?.memberships,
+    onConflict: (role, other) => {
+      report(`${key} holds "${role}" and "${other}", which exclude each other; both count as unknown`);
+    },
+  });
+}
+
+/** Whoever acts for the person, and the roles that they do not act in. */
+interface Actor {
+  readonly withheld: ReadonlySet<string>;
+  readonly memberships: Memberships;
+}
+
+/**
+ * Who acts for the person. `nobody` for one who is not there or not active: then nothing is permitted.
+ *
+ * @throws PortierError when no delegation from the person to them runs at that moment.
+ */
+function findActor(
+  ruleset: Ruleset,
+  { actedBy, request, source }: SubjectOptions,
+  key: Scalar | null,
+  now: string,
+  reading: Reading,
+): Actor | "nobody" | undefined {
+  if (actedBy === undefined) return undefined;
+  const { schema } = ruleset;
+  const withheld = findDelegation(schema, key, String(actedBy), now, reading);
+  const own: SubjectOptions = { person: String(actedBy), request, source };
+  const { memberships } = openSubject(ruleset, own, reading, () => {});
+  return memberships === undefined ? "nobody" : { withheld, memberships };
 }
 
 /** A made-up person who holds these roles and of whom nothing else is known, for questions about a role. */
@@ -144,10 +221,13 @@ export function isInForce({ from, until }: Rule, now: string): boolean {
   return (from === undefined || from <= now) && (until === undefined || now < until);
 }
 
-function heldRoles({ schema }: Ruleset, given: GivenRoles, truth: (name: string) => Truth): string[] {
-  const global = [...schema.roles.values()].filter((role) => role.scope === undefined && truth(role.name) === True);
-  const scoped = [...given.scoped].flatMap(([name, records]) => [...(records ?? [])].map((one) => `${name} of ${one}`));
-  return [...global.map(({ name }) => name), ...scoped].sort();
+function heldRoles({ schema }: Ruleset, memberships: Memberships | undefined): string[] {
+  if (memberships === undefined) return [];
+  const held = [...schema.roles.values()].flatMap(({ name, scope }): string[] => {
+    if (scope === undefined) return memberships.of(name) === True ? [name] : [];
+    return [...(memberships.heldOn(name) ?? [])].map((record) => `${name} of ${record}`);
+  });
+  return held.sort();
 }
 
 function findPerson(schema: Schema, { person, source }: SubjectOptions): Row | "absent" | undefined {
@@ -201,13 +281,17 @@ function readRequest(schema: Schema, given: Readonly<Record<string, unknown>>): 
 }
 
 /** A session's value for an operand, read once: `fact` tells classes of subjects apart, `read` may be a fault. */
+interface ConstantSources {
+  readonly person: Row | undefined;
+  readonly memberships: Memberships | undefined;
+  readonly request: ReadonlyMap<string, Scalar | null>;
+  readonly reading: Reading;
+  readonly schema: Schema;
+}
+
 function readConstant(
   operand: SessionOperand,
-  person: Row | undefined,
-  given: GivenRoles,
-  request: ReadonlyMap<string, Scalar | null>,
-  reading: Reading,
-  schema: Schema,
+  { person, memberships, request, reading, schema }: ConstantSources,
 ): { readonly read: () => Operand; readonly fact: unknown } {
   const { type } = operand;
   const constant = (value: Scalar | null | undefined): { read: () => Operand; fact: unknown } => {
@@ -217,7 +301,7 @@ function readConstant(
   if (operand.kind === "request") return constant(request.get(operand.name) ?? null);
   if (operand.kind === "today") return constant(dayIn(Date.parse(request.get("now") as string), schema.timeZone));
   if (operand.kind === "held") {
-    const records = given.scoped.has(operand.role) ? given.scoped.get(operand.role) : new Set<string>();
+    const records = memberships === undefined ? new Set<string>() : memberships.heldOn(operand.role);
     return constant(records && JSON.stringify([...records].sort()));
   }
   if (person === undefined) return constant(null);

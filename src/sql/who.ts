@@ -27,7 +27,9 @@ export function writeBelongs(
     if (mode === "bad") return isNegated ? formula("and", []) : isNull(value, true, joins, mode);
     return isNegated ? isNull(value, false, joins, mode) : never;
   }
-  return forSomebody(leadsTo(joins, parts, match, isNegated, mode), asker, scope, isNegated, mode);
+  const open =
+    asker.kind === "held" && scope.asker !== undefined ? sql`${scope.asker.held(asker.role)} is null` : undefined;
+  return forSomebody(leadsTo(joins, parts, match, isNegated, mode, open), asker, scope, isNegated, mode);
 }
 
 /** Nobody owns anything, or is above anybody, whatever a record holds; a statement for anybody asks that as well. */
@@ -40,7 +42,8 @@ function forSomebody(one: Formula, asker: Operand, scope: Scope, isNegated: bool
 
 function isNobody(asker: Operand, scope: Scope): Fragment | undefined {
   if (scope.asker === undefined) return undefined;
-  if (asker.kind === "held") return sql`coalesce(cardinality(${scope.asker.held(asker.role)}), 0) = 0`;
+  // Null where it is not known on what a role is held.
+  if (asker.kind === "held") return sql`cardinality(${scope.asker.held(asker.role)}) = 0`;
   return asker.kind === "me" ? sql`${scope.asker.value(asker)} is null` : undefined;
 }
 

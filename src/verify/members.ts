@@ -1,8 +1,7 @@
-import { Bad, False, True, type Truth } from "../conditions/truth.js";
+import { False, True } from "../conditions/truth.js";
 import { type Way, waysInto } from "../explain/ways.js";
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
-import type { Memberships } from "../session/memberships.js";
 import { insidesOf, type Portier, rulesetOf } from "../session/portier.js";
 import type { Viewer } from "./viewers.js";
 
@@ -24,7 +23,6 @@ export interface Member {
 export function membersOf(portier: Portier, people: readonly Viewer[], name: string): Member[] {
   const ruleset = rulesetOf(portier);
   const { roles } = ruleset.schema;
-  const isScoped = roles.get(name)?.scope !== undefined;
   if (!roles.has(name) && !ruleset.groups.has(name)) {
     const candidates = [...roles.keys(), ...ruleset.groups.keys()];
     throw new PortierError([problem("unknown-who", { name, candidates })]);
@@ -32,17 +30,11 @@ export function membersOf(portier: Portier, people: readonly Viewer[], name: str
   return people.flatMap((person): Member[] => {
     const { memberships } = insidesOf(person.session).subject;
     if (memberships === undefined) return [];
-    const truth = isScoped ? scopedTruth(memberships, name) : memberships.of(name);
+    const truth = memberships.holds(name);
     if (truth === False) return [];
     const isCertain = truth === True;
     return [{ person, isCertain, ways: isCertain ? waysInto(ruleset, memberships, name) : [] }];
   });
-}
-
-/** Whether a scoped role is held on any record: not known where one of them cannot be read. */
-function scopedTruth({ given: { scoped } }: Memberships, role: string): Truth {
-  if (!scoped.has(role)) return False;
-  return scoped.get(role) === undefined ? Bad : True;
 }
 
 /** Every role and group of a document, in declared order. */

@@ -9,7 +9,7 @@ import { pgConnection } from "portier/pg";
 import { pgliteConnection } from "portier/pglite";
 import type { Dialect } from "portier/sql";
 import { sqliteConnection } from "portier/sqlite";
-import { type Field, isOwn, type Schema, type Table } from "../../src/schema/schema.js";
+import { type Field, isOwn, keptTablesOf, type Schema, type Table } from "../../src/schema/schema.js";
 import type { FieldType } from "../../src/schema/types/field-type.js";
 
 /** A database of its own for a test file. */
@@ -151,7 +151,7 @@ async function openSqlite(): Promise<Engine> {
 
 /** A table for each of a document's, empty. */
 export async function createTables(engine: Engine, schema: Schema): Promise<void> {
-  for (const table of schema.tables.values()) {
+  for (const table of [...schema.tables.values(), ...keptTablesOf(schema)]) {
     const columns = stored(table).map(
       (field) => `${engine.dialect.quoteName(field.column)} ${engine.columnType(field)}`,
     );
@@ -171,11 +171,13 @@ export async function store(engine: Engine, table: Table, rows: readonly Row[]):
 /** The same for every table of a document. */
 export async function storeAll(
   engine: Engine,
-  { tables }: Schema,
+  schema: Schema,
   given: Readonly<Record<string, readonly Row[]>>,
 ): Promise<Record<string, Row[]>> {
   const data: Record<string, Row[]> = {};
-  for (const table of tables.values()) data[table.name] = await store(engine, table, given[table.name] ?? []);
+  for (const table of [...schema.tables.values(), ...keptTablesOf(schema)]) {
+    data[table.name] = await store(engine, table, given[table.name] ?? []);
+  }
   return data;
 }
 

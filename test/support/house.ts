@@ -13,7 +13,7 @@ import type { Condition, OperandSyntax, PathSyntax } from "../../src/conditions/
 export const roles = {
   junior: {},
   senior: { include: ["junior"] },
-  clerk: {},
+  clerk: { exclusive: ["lead"] },
   editor: { scope: "events" },
   lead: { scope: "events", include: ["editor"] },
 };
@@ -507,6 +507,7 @@ export function house({ rules: itemRules, every, sheet = [], groups: drawn }: Dr
       manager: "boss",
       active: "active",
       roles: ["post", { table: "team", person: "member", role: "part", on: "event" }],
+      assignments: true,
     },
     roles,
     groups: (drawn ?? none) as NonNullable<DocumentInput["groups"]>,
@@ -582,6 +583,23 @@ export const worlds = fc.record({
     }),
     { maxLength: 4, selector: ({ event, member: who }) => `${event}/${who}` },
   ),
+  portier_assignments: fc
+    .array(
+      fc
+        .record<Record<string, unknown>>({
+          person: fc.constantFrom(...keys),
+          role: fc.constantFrom("junior", "senior", "clerk", "editor", "lead"),
+          event: fc.constantFrom("e1", "e2", "gone"),
+          from: value([null, "2020-01-01T00:00:00Z", "2027-01-31T12:00:00Z", "2030-01-01T00:00:00.5Z"], "soon"),
+          until: value([null, "2020-01-01T00:00:00Z", "2027-01-31T12:00:00Z", "2030-01-01T00:00:00.5Z"], 5),
+        })
+        .map(({ event, ...row }) => ({
+          ...row,
+          on: row["role"] === "editor" || row["role"] === "lead" ? event : null,
+        })),
+      { maxLength: 3 },
+    )
+    .map((rows) => rows.map((row, index) => ({ id: `a${index}`, ...row, givenBy: null, reason: null }))),
   notes: fc
     .array(
       fc.record<Record<string, unknown>>({

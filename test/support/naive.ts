@@ -223,44 +223,80 @@ export class Naive {
     return [role, ...listed(declared.include).flatMap((one) => this.#includes(one))];
   }
 
-  #given(): { role: string; on: Value | undefined }[] {
+  #given(): { role: string; on: Value | undefined; counts: Truth }[] {
     const person = this.#person;
     if (person === undefined) return [];
-    const given: { role: string; on: Value | undefined }[] = [];
+    const given: { role: string; on: Value | undefined; counts: Truth }[] = [];
     for (const source of listed(this.#people["roles"])) {
       if (typeof source === "string") {
-        for (const role of listed(person[source] ?? undefined)) given.push({ role, on: undefined });
+        for (const role of listed(person[source] ?? undefined)) given.push({ role, on: undefined, counts: T });
         continue;
       }
       for (const row of this.#world.data[source.table] ?? []) {
         if (this.#field(source.table, row, source.person) !== this.#myKey || row[source.role] === null) continue;
         const on = source.on === undefined ? undefined : this.#field(source.table, row, source.on);
-        if (on !== null) given.push({ role: row[source.role] as string, on });
+        if (on !== null) given.push({ role: row[source.role] as string, on, counts: T });
       }
+    }
+    const assigned = this.#people["assignments"] === true ? (this.#world.data["portier_assignments"] ?? []) : [];
+    for (const row of assigned) {
+      if (row["person"] !== this.#myKey) continue;
+      const ends = [row["from"], row["until"]].map((end) => this.#read({ type: "timestamp", flags: {} }, end));
+      const counts = and(
+        ends.map((end, index) => {
+          if (end === null) return T;
+          return end === bad ? anything : of((end as bigint) <= this.#now === (index === 0));
+        }),
+      );
+      if (!isFalse(counts)) given.push({ role: row["role"] as string, on: (row["on"] ?? undefined) as Value, counts });
     }
     return given;
   }
 
+  /** Held by what is stored, whatever excludes it; a scoped role on any record. */
+  #isStored(name: string): boolean {
+    const isScoped = this.#world.document["roles"]?.[name]?.scope !== undefined;
+    if (!isScoped) return isTrue(this.#member(name, "as stored"));
+    const given = this.#given().filter(({ role }) => this.#includes(role).includes(name));
+    return given.length > 0 && given.every(({ on, counts }) => on !== bad && isTrue(counts));
+  }
+
+  /** What a role brings does not count for certain where something that it brings is excluded by what is held. */
+  #sound(role: string): Truth {
+    const roles: Json = this.#world.document["roles"] ?? {};
+    const excludes = (one: string, other: string) => listed(roles[one]?.exclusive).includes(other);
+    const isExcluded = this.#includes(role).some((one) =>
+      Object.keys(roles).some(
+        (other) => (excludes(one, other) || excludes(other, one)) && this.#isStored(one) && this.#isStored(other),
+      ),
+    );
+    return isExcluded ? anything : T;
+  }
+
   /** Whether the person holds a role or is in a group. */
-  #member(name: string): Truth {
+  #member(name: string, how: "doubted" | "as stored" = "doubted"): Truth {
+    const sound = (role: string) => (how === "doubted" ? this.#sound(role) : T);
     const group = this.#world.document["groups"]?.[name];
     if (group !== undefined) {
-      const any = (members: unknown) => or(listed(members).map((one) => this.#memberOf(one)));
+      const any = (members: unknown) => or(listed(members).map((one) => this.#memberOf(one, how)));
       return and([any(group.members), this.#ofPerson(group.where), not(any(group.without))]);
     }
-    const given = this.#given().some(({ role }) => this.#includes(role).includes(name));
+    const brings = (role: string) => this.#includes(role).includes(name);
+    const given = this.#given().filter(({ role, on }) => on === undefined && brings(role));
     const groups = Object.entries<Json>(this.#world.document["groups"] ?? {});
-    const carrying = groups.filter(([, one]) =>
-      listed(one["roles"]).some((role) => this.#includes(role).includes(name)),
+    const carried = groups.flatMap(([carrier, one]) =>
+      listed(one["roles"])
+        .filter(brings)
+        .map((role: string) => and([this.#member(carrier, how), sound(role)])),
     );
-    return or([of(given), ...carrying.map(([carrier]) => this.#member(carrier))]);
+    return or([...given.map(({ role, counts }) => and([counts, sound(role)])), ...carried]);
   }
 
   // biome-ignore lint/suspicious/noExplicitAny: the document as it was written
-  #memberOf(member: any): Truth {
+  #memberOf(member: any, how: "doubted" | "as stored"): Truth {
     if (this.#person === undefined) return F;
     if (typeof member === "string") {
-      return member.startsWith("person ") ? of(this.#myKey === member.slice(7)) : this.#member(member);
+      return member.startsWith("person ") ? of(this.#myKey === member.slice(7)) : this.#member(member, how);
     }
     if (member.where !== undefined) return this.#ofPerson(member.where);
     return or([of(this.#myKey === member.below), this.#above(member.below, this.#myKey)]);
@@ -304,7 +340,9 @@ export class Naive {
     }
     if (first === "person") return of(this.#myKey === second);
     if (second !== "of") return this.#member(entry);
-    const held = this.#given().filter(({ role, on }) => on !== undefined && this.#includes(role).includes(first));
+    const held = this.#given()
+      .filter(({ role, on }) => on !== undefined && this.#includes(role).includes(first))
+      .map(({ role, on, counts }) => ({ on: isTrue(and([counts, this.#sound(role)])) ? on : bad }));
     const path = rest.join(" ");
     const record =
       path === "this" ? this.#address(table, row, this.#keyOf(table)) : this.#follow(table, row, path.split("."));

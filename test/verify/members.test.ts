@@ -107,6 +107,7 @@ describe("members", () => {
               const end = through[through.length - 1];
               expect(
                 given === "post" ||
+                  given === "assignments" ||
                   end?.startsWith("where ") ||
                   end?.startsWith("below ") ||
                   end?.startsWith("person "),

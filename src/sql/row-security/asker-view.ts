@@ -1,9 +1,9 @@
 import { and, type Expression, not, type Operand, or, type SessionOperand } from "../../conditions/expression.js";
-import { False, True } from "../../conditions/truth.js";
+import { Bad, False, True } from "../../conditions/truth.js";
 import { type Ruleset, sessionOperandName } from "../../rules/compile-rules.js";
 import type { Group, Member } from "../../rules/groups.js";
 import { portierError } from "../../schema/problems.js";
-import { type Field, type People, type RoleSource, singleKey } from "../../schema/schema.js";
+import { type Field, type People, type Role, type RoleSource, singleKey } from "../../schema/schema.js";
 import type { FieldType } from "../../schema/types/field-type.js";
 import type { Plan } from "../../session/plan.js";
 import { truthNumber } from "../condition.js";
@@ -14,6 +14,8 @@ import { column, type OpenAsker, type Place, type Scope, scopeOf, tableAs } from
 import { Joins } from "../value.js";
 import { literal, Names, qualified, written } from "./ddl.js";
 import type { Schemas } from "./foundation.js";
+
+type Link = Extract<RoleSource, { kind: "link" }>;
 
 /**
  * The one who asks, as a view of one row that holds what the rules ask of them: fields, roles and groups as numbers of
@@ -52,7 +54,7 @@ export class AskerView implements OpenAsker {
     return this.#fact(name, `in ${name}`, () => {
       const person = this.#person();
       const met = this.#member(name);
-      if (met.kind === "open") return this.#given(met.name, person);
+      if (met.kind === "open") return this.#numberOf(met.name, person);
       const number = truthNumber(met, this.#within(person));
       return sql`case when ${this.#isVisitor(person)} then ${raw(String(False))} else ${number} end`;
     });
@@ -98,7 +100,7 @@ export class AskerView implements OpenAsker {
     const own: OpenAsker = {
       schema: this.schema,
       value: (operand) => this.#read(operand),
-      membership: (role) => this.#given(role, person),
+      membership: (name) => this.#numberOf(name, person),
       // Conditions on a person ask for no scoped role.
       held: () => raw("null"),
     };
@@ -150,39 +152,130 @@ export class AskerView implements OpenAsker {
   }
 
   #namesWrongRole(source: RoleSource, person: Place): Fragment {
-    const target = source.kind === "link" ? source.on?.type.target : undefined;
-    const roles = [...this.#ruleset.schema.roles.values()].filter(({ scope }) => scope === target);
-    const known = raw(`array[${roles.map(({ name }) => literal(name)).join(", ")}]::text[]`);
+    const all = [...this.#ruleset.schema.roles.values()];
+    const namesOf = (roles: readonly Role[]) =>
+      raw(`array[${roles.map(({ name }) => literal(name)).join(", ")}]::text[]`);
     if (source.kind === "field") {
+      const known = namesOf(all.filter(({ scope }) => scope === undefined));
       const held = column(this.#within(person), person, source.field);
       if (source.field.type.element === undefined) return sql`not cast(${held} as text) = any (${known})`;
       return sql`exists (select 1 from unnest(${held}) as r(name) where (cast(r.name as text) = any (${known})) is not true)`;
     }
-    return this.#linked(source, person, (role) => sql`not cast(${role} as text) = any (${known})`);
+    const { on, isMixed } = source;
+    return this.#linked(source, person, (role, link) => {
+      if (!isMixed) {
+        const known = namesOf(all.filter(({ scope }) => scope === on?.type.target));
+        return sql`not cast(${role} as text) = any (${known})`;
+      }
+      const record = column(this.#within(link), link, on as Field);
+      const [whole, scoped] = [true, false].map((isWhole) =>
+        namesOf(all.filter(({ scope }) => (scope === undefined) === isWhole)),
+      ) as [Fragment, Fragment];
+      return sql`not ${role} = any (case when ${record} is null then ${whole} else ${scoped} end)`;
+    });
   }
 
-  /** Whether a record of a link table gives this person a role that is meant. */
-  #linked(
-    source: Extract<RoleSource, { kind: "link" }>,
-    person: Place,
-    isMeant: (role: Fragment) => Fragment,
-  ): Fragment {
+  /** Whether a record of a link table, as far as it is not over for certain, gives this person a role that is meant. */
+  #linked(source: Link, person: Place, isMeant: (role: Fragment, link: Place) => Fragment): Fragment {
+    const { link, from, isGiven } = this.#links(source, person);
+    const role = column(this.#within(link), link, source.role);
+    const counts = this.#running(source, link);
+    const isThere = allOf([isGiven, isMeant(role, link), ...(counts === undefined ? [] : [sql`${counts} <> 0`])]);
+    return sql`exists (select 1 from ${from} where ${isThere})`;
+  }
+
+  /** The records of a link table that are about this person. */
+  #links(source: Link, person: Place) {
     const link: Place = { table: source.table, alias: "l" };
     const scope = this.#within(link);
     const isTheirs = sql`${column(scope, link, source.person)} = ${this.#key(person)}`;
-    const counts = source.on === undefined ? [] : [sql`${column(scope, link, source.on)} is not null`];
-    const isGiven = allOf([isTheirs, ...counts, isMeant(column(scope, link, source.role))]);
-    return sql`exists (select 1 from ${tableAs(scope, link)} where ${isGiven})`;
+    const counts =
+      source.on === undefined || source.isMixed ? [] : [sql`${column(scope, link, source.on)} is not null`];
+    return { link, from: tableAs(scope, link), isGiven: allOf([isTheirs, ...counts]) };
+  }
+
+  /** Whether a record of a link table counts now, as a number; undefined where it always does. */
+  #running({ from, until }: Link, link: Place): Fragment | undefined {
+    const terms = [from, until].flatMap((field, index): Expression[] => {
+      if (field === undefined) return [];
+      const left: Operand = { kind: "field", type: field.type, path: [field] };
+      const right: Operand = { kind: "request", type: field.type, name: "now" };
+      return [
+        or([
+          { kind: "is-null", operand: left },
+          { kind: "compare", op: index === 0 ? "<=" : ">", left, right },
+        ]),
+      ];
+    });
+    return terms.length === 0 ? undefined : truthNumber(and(terms), this.#within(link));
+  }
+
+  /**
+   * What conditions on a person's own record leave open: `NAME` a role as it is given and counts, `stored NAME` as it is
+   * given whatever excludes it, `sound NAME` whether what the role brings counts.
+   */
+  #numberOf(name: string, person: Place): Fragment {
+    const [how, role] = name.includes(" ") ? (name.split(" ") as [string, string]) : ["given", name];
+    if (how === "sound") return this.#soundness(role, person);
+    const isStored = how === "stored";
+    const bringing = this.#bringing(role);
+    const doubted = isStored ? [] : bringing.filter((one) => this.#isDoubted(one));
+    const sure = this.#given(
+      bringing.filter((one) => !doubted.includes(one)),
+      person,
+    );
+    if (doubted.length === 0) return sure;
+    const numbers = doubted.map((one) => sql`least(${this.#given([one], person)}, ${this.#soundness(one, person)})`);
+    return sql`greatest(${join([sure, ...numbers], ", ")})`;
+  }
+
+  /** Whether something that a role brings is excluded by another role. */
+  #isDoubted(role: string): boolean {
+    return this.#exclusions(role).length > 0;
+  }
+
+  #exclusions(role: string): (readonly [string, string])[] {
+    const { roles } = this.#ruleset.schema;
+    return [...(roles.get(role)?.closure ?? [])].flatMap((held) =>
+      [...(roles.get(held)?.exclusive ?? [])].map((other) => [held, other] as const),
+    );
+  }
+
+  /** True, or bad where something that the role brings is held together with what excludes it. */
+  #soundness(role: string, person: Place): Fragment {
+    const pairs = this.#exclusions(role).map(([one, other]) =>
+      allOf([one, other].map((name) => sql`${this.#storedNumber(name, person)} = ${raw(String(True))}`)),
+    );
+    return sql`case when ${anyOf(pairs)} then ${raw(String(Bad))} else ${raw(String(True))} end`;
+  }
+
+  /** Whether a role is held by what is stored; a scoped one on any record. */
+  #storedNumber(role: string, person: Place): Fragment {
+    if (this.#ruleset.schema.roles.get(role)?.scope === undefined) {
+      const met = this.#member(role, "stored");
+      return met.kind === "open" ? this.#numberOf(met.name, person) : truthNumber(met, this.#within(person));
+    }
+    const counts = this.#scopedCounts(role, person, "stored");
+    if (counts.length === 0) return raw(String(False));
+    const [none, bad, held] = [False, Bad, True].map((truth) => raw(String(truth))) as [Fragment, Fragment, Fragment];
+    const isNone = sql`not coalesce(bool_or(n <> ${none}), false)`;
+    const number = sql`case when ${isNone} then ${none} when bool_or(n = ${bad}) then ${bad} else ${held} end`;
+    return sql`(select ${number} from (${join(counts, " union all ")}) as c(n))`;
   }
 
   /** Whether a person holds a role or is in a group, as a condition on their own record. */
-  #member(name: string): Expression {
-    const { groups } = this.#ruleset;
+  #member(name: string, how: "given" | "stored" = "given"): Expression {
+    const { groups, schema } = this.#ruleset;
     const group = groups.get(name);
-    if (group !== undefined) return this.#inGroup(group);
-    const bringing = new Set(this.#bringing(name));
-    const carrying = [...groups.values()].filter((one) => one.roles.some((role) => bringing.has(role)));
-    return or([{ kind: "open", name }, ...carrying.map((one) => this.#inGroup(one))]);
+    if (group !== undefined) return this.#inGroup(group, how);
+    const open = (one: string): Expression => ({ kind: "open", name: one });
+    const carried = [...groups.values()].flatMap((one) => {
+      const roles = one.roles.filter((role) => schema.roles.get(role)?.closure.has(name) === true);
+      return roles.map((role) =>
+        and([this.#inGroup(one, how), ...(how === "given" && this.#isDoubted(role) ? [open(`sound ${role}`)] : [])]),
+      );
+    });
+    return or([open(how === "given" ? name : `stored ${name}`), ...carried]);
   }
 
   /** The role itself, and those that include it. */
@@ -191,15 +284,15 @@ export class AskerView implements OpenAsker {
     return roles.filter((role) => role.closure.has(name)).map((role) => role.name);
   }
 
-  #inGroup({ members, where, without }: Group): Expression {
-    const any = (list: readonly Member[]) => or(list.map((member) => this.#meetsMember(member)));
+  #inGroup({ members, where, without }: Group, how: "given" | "stored"): Expression {
+    const any = (list: readonly Member[]) => or(list.map((member) => this.#meetsMember(member, how)));
     return and([any(members), where, not(any(without))]);
   }
 
-  #meetsMember(member: Member): Expression {
+  #meetsMember(member: Member, how: "given" | "stored"): Expression {
     switch (member.kind) {
       case "member":
-        return this.#member(member.name);
+        return this.#member(member.name, how);
       case "where":
         return member.condition;
       case "person":
@@ -216,42 +309,97 @@ export class AskerView implements OpenAsker {
     }
   }
 
-  /** Whether a role is given in a field, or in a link table for all records: true or false, never unknown. */
-  #given(role: string, person: Place): Fragment {
-    const names = raw(this.#bringing(role).map(literal).join(", "));
-    const given = (this.#ruleset.schema.people?.roles ?? []).flatMap((source): Fragment[] => {
+  /** Whether one of some roles is given in a field, or in a link table for all records, as a number. */
+  #given(roles: readonly string[], person: Place): Fragment {
+    const names = raw(roles.map(literal).join(", "));
+    const numbers = (this.#ruleset.schema.people?.roles ?? []).flatMap((source): Fragment[] => {
+      if (roles.length === 0) return [];
+      const number = (isGiven: Fragment) =>
+        sql`case when ${isGiven} then ${raw(String(True))} else ${raw(String(False))} end`;
       if (source.kind === "link") {
-        if (source.on !== undefined) return [];
-        return [this.#linked(source, person, (held) => sql`cast(${held} as text) in (${names})`)];
+        if (source.on !== undefined && !source.isMixed) return [];
+        const { link, from, isGiven } = this.#links(source, person);
+        const isNamed = sql`cast(${column(this.#within(link), link, source.role)} as text) in (${names})`;
+        const isMeant = allOf([isGiven, isNamed]);
+        const counts = this.#running(source, link);
+        if (counts === undefined) return [number(sql`exists (select 1 from ${from} where ${isMeant})`)];
+        return [sql`coalesce((select max(${counts}) from ${from} where ${isMeant}), ${raw(String(False))})`];
       }
       const held = column(this.#within(person), person, source.field);
-      if (source.field.type.element === undefined) return [sql`cast(${held} as text) in (${names})`];
-      return [sql`cast(${held} as text[]) && array[${names}]`];
+      if (source.field.type.element === undefined) return [number(sql`cast(${held} as text) in (${names})`)];
+      return [number(sql`cast(${held} as text[]) && array[${names}]`)];
     });
-    return sql`case when ${anyOf(given)} then ${raw(String(True))} else ${raw(String(False))} end`;
+    const [only = raw(String(False)), ...more] = numbers;
+    return more.length === 0 ? only : sql`greatest(${join(numbers, ", ")})`;
   }
 
-  /** The keys of the records on which the one who asks holds a role, or one that includes it. */
+  /** The keys of the records on which the one who asks holds a role, or one that includes it; null where that is not known. */
   #heldKeys(role: string): Fragment {
     const { schema } = this.#ruleset;
-    const names = raw(this.#bringing(role).map(literal).join(", "));
     const scoped = this.#plan.of(schema.roles.get(role)?.scope ?? "").table;
     const person = this.#person();
-    const selects = (schema.people?.roles ?? []).flatMap((source): Fragment[] => {
-      if (source.kind === "field" || source.on?.type.target !== scoped.name) return [];
-      const link: Place = { table: source.table, alias: "l" };
+    const [key] = scoped.key as [Field];
+    if (scoped.key.length > 1) {
+      const what = `row security cannot hold the role "${role}": "${scoped.name}" has a key of several fields`;
+      throw portierError("wrong-call", { what, hint: "give the table a key of one field" });
+    }
+    const bringing = this.#bringing(role);
+    const names = raw(bringing.map(literal).join(", "));
+    const selects = this.#scopedSources(scoped.name).map((source) => {
+      const { link, from, isGiven } = this.#links(source, person);
       const scope = this.#within(link);
-      const key = column(scope, link, source.on);
-      const given = sql`cast(${column(scope, link, source.role)} as text) in (${names})`;
-      const isTheirs = sql`${column(scope, link, source.person)} = ${this.#key(person)}`;
-      const isGiven = allOf([isTheirs, given, sql`${key} is not null`]);
-      return [sql`select ${key} from ${tableAs(scope, link)} where ${isGiven}`];
+      const on = column(scope, link, source.on as Field);
+      const isNamed = sql`cast(${column(scope, link, source.role)} as text) in (${names})`;
+      const counts = this.#running(source, link);
+      const isThere = allOf([isGiven, isNamed, ...(counts === undefined ? [] : [sql`${counts} <> 0`])]);
+      return sql`select ${source.isMixed ? keyFromText(key, on) : on} from ${from} where ${isThere}`;
     });
-    if (selects.length > 0) return sql`array(${join(selects, " union all ")})`;
-    const none: Place = { table: scoped, alias: "l" };
-    const scope = this.#within(none);
-    return sql`array(select ${column(scope, none, scoped.key[0] as Field)} from ${tableAs(scope, none)} where false)`;
+    if (selects.length === 0) {
+      const none: Place = { table: scoped, alias: "l" };
+      const scope = this.#within(none);
+      return sql`array(select ${column(scope, none, key)} from ${tableAs(scope, none)} where false)`;
+    }
+    const held = sql`array(${join(selects, " union all ")})`;
+    const open = this.#scopedCounts(role, person, "doubted");
+    if (open.length === 0) return held;
+    const isOpen = sql`exists (select 1 from (${join(open, " union all ")}) as c(n) where n = ${raw(String(Bad))})`;
+    return sql`case when not ${isOpen} then ${held} end`;
   }
+
+  /** Selects that give a number for each record on which a scoped role is held; `doubted`: those that may be open alone. */
+  #scopedCounts(role: string, person: Place, how: "stored" | "doubted"): Fragment[] {
+    const bringing = this.#bringing(role);
+    const doubted = how === "stored" ? [] : bringing.filter((one) => this.#isDoubted(one));
+    const sure = bringing.filter((one) => !doubted.includes(one));
+    const always = raw(String(True));
+    return this.#scopedSources(this.#ruleset.schema.roles.get(role)?.scope ?? "").flatMap((source) => {
+      const { link, from, isGiven } = this.#links(source, person);
+      const named = column(this.#within(link), link, source.role);
+      const counts = this.#running(source, link);
+      const select = (number: Fragment, roles: readonly string[]) =>
+        sql`select ${number} from ${from} where ${isGiven} and cast(${named} as text) in (${raw(roles.map(literal).join(", "))})`;
+      const sureOnes =
+        sure.length > 0 && (how === "stored" || counts !== undefined) ? [select(counts ?? always, sure)] : [];
+      const doubtedOnes = doubted.map((one) =>
+        select(sql`least(${counts ?? always}, ${this.#soundness(one, person)})`, [one]),
+      );
+      return [...sureOnes, ...doubtedOnes];
+    });
+  }
+
+  #scopedSources(table: string): Link[] {
+    return (this.#ruleset.schema.people?.roles ?? []).filter(
+      (source): source is Link => source.kind === "link" && (source.isMixed || source.on?.type.target === table),
+    );
+  }
+}
+
+/** The key of a record as a text holds it; null for a text that is none. */
+function keyFromText({ type }: Field, text: Fragment): Fragment {
+  if (type.base === "text" || type.base === "choice") return text;
+  if (type.base === "integer") return sql`case when ${text} ~ '^-?[0-9]{1,18}$' then cast(${text} as bigint) end`;
+  const what = `row security cannot hold roles that are assigned on records with a ${type.label} as their key`;
+  throw portierError("wrong-call", { what, hint: "give the table a key that is a text or an integer" });
 }
 
 const wrongRole = "a role of the person who asks is not in the document, or is held in another way there";

@@ -1,5 +1,5 @@
 import { portierError } from "../../schema/problems.js";
-import type { Table } from "../../schema/schema.js";
+import { keptTablesOf, type Table } from "../../schema/schema.js";
 import type { AnyTables, TableTypes } from "../../schema/table-types.js";
 import { type Portier, rulesetOf } from "../../session/portier.js";
 import { postgres } from "../postgres.js";
@@ -55,6 +55,7 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
   const plan = planOfAnybody(ruleset);
   const asker = new AskerView(ruleset, plan, schemas);
   const all = [...ruleset.schema.tables.values()];
+  const kept = keptTablesOf(ruleset.schema);
   const views = all.flatMap((table) => [
     ...seenView(plan, table, asker, schemas),
     `comment on view ${qualified(schema, tableName(table.source))} is ${literal(`${mark}what whoever asks may list of ${table.name}.`)}`,
@@ -63,13 +64,13 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
   const statements = [
     "begin",
     "set local search_path = pg_catalog, pg_temp",
-    owned(all, schemas),
+    owned([...all, ...kept], schemas),
     ...schemasOf(schemas),
     cleared(schemas),
     ...foundation(schemas, ruleset.schema.people, () => asker.statement()),
     ...views,
-    ...closed(all, schemas),
-    otherDoors(all, schemas),
+    ...closed([...all, ...kept], schemas),
+    otherDoors([...all, ...kept], schemas),
     ...admission(schemas),
     ...users.map((role) => `select ${qualified(schemas.inside, "admit")}(${literal(role)})`),
     ...applications.map((role) => `select ${qualified(schemas.inside, "admit")}(${literal(role)}, true)`),
