@@ -13,7 +13,9 @@ const layers = [
   "import",
   "adapters",
   "verify",
+  "people",
   "document",
+  "directory",
   "cli",
 ];
 
@@ -32,7 +34,7 @@ module.exports = {
       name: "the-core-imports-nothing-from-outside",
       severity: "error",
       from: {
-        path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|database|verify)/",
+        path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|database|verify|people)/",
       },
       to: { dependencyTypesNot: ["local", "type-only"], pathNot: "^src/" },
     },

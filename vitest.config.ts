@@ -8,7 +8,10 @@ export default defineConfig({
   resolve: {
     alias: [
       { find: /^portier$/, replacement: src("index.ts") },
-      { find: /^portier\/(database|document|explain|ranges|snapshot|sql|verify)$/, replacement: src("$1/index.ts") },
+      {
+        find: /^portier\/(database|document|explain|people|ranges|snapshot|sql|verify)$/,
+        replacement: src("$1/index.ts"),
+      },
       { find: /^portier\/(drizzle|kysely|mysql2|pg|pglite|sqlite)$/, replacement: src("adapters/$1.ts") },
     ],
   },

@@ -9,6 +9,7 @@ import { mysql2Connection } from "../dist/adapters/mysql2.js";
 import { pgConnection } from "../dist/adapters/pg.js";
 import { pgliteConnection } from "../dist/adapters/pglite.js";
 import { compileText, readData } from "../dist/document/index.js";
+import { storeMigration } from "../dist/people/index.js";
 import { createTables } from "../dist/sql/index.js";
 
 const museum = new URL("../examples/museum/", import.meta.url).pathname;
@@ -49,7 +50,9 @@ let done = 0;
 const total = [...records.values()].reduce((sum, rows) => sum + rows.length, 0);
 await connection.transaction(async (inside) => {
   for (const statement of statements) if (!references.includes(statement)) await inside.query(statement, []);
-  for (const table of portier.schema.tables.values()) {
+  for (const statement of storeMigration(portier, dialect)) await inside.query(statement, []);
+  const { tables, kept } = portier.schema;
+  for (const table of [...tables.values(), kept.assignments, kept.delegations]) {
     const fields = table.fields.filter((field) => field.lookup === undefined && field.by === undefined);
     const names = fields.map((field) => dialect.quoteName(field.column)).join(", ");
     const places = fields.map((_, index) => dialect.placeholder(index + 1)).join(", ");

@@ -12,6 +12,7 @@ interface PgClient {
   getTypeParser(type: number, format?: "text"): (text: string) => unknown;
   release(isBroken?: boolean): void;
   on(event: "error", listener: (error: Error) => void): unknown;
+  on(event: "notification", listener: (message: { channel: string }) => void): unknown;
   removeListener(event: "error", listener: (error: Error) => void): unknown;
 }
 
@@ -31,8 +32,37 @@ export function pgConnection(pool: PgPool): Connection {
       lent(pool, (client, onBroken) =>
         withTransaction(linkOf(client), ["begin isolation level serializable"], work, onBroken),
       ),
+    listen: (channel, onNotice, onLost) => listening(pool, channel, onNotice, onLost),
     ...postgresErrors,
   };
+}
+
+/** A client of its own, for as long as somebody listens: it is never lent to anybody else. */
+async function listening(
+  pool: PgPool,
+  channel: string,
+  onNotice: () => void,
+  onLost: () => void,
+): Promise<() => Promise<void>> {
+  const client = await pool.connect();
+  let isOver = false;
+  const end = (tell: () => void) => {
+    if (isOver) return;
+    isOver = true;
+    client.release(true);
+    tell();
+  };
+  client.on("error", () => end(onLost));
+  client.on("notification", (message) => {
+    if (message.channel === channel && !isOver) onNotice();
+  });
+  try {
+    await linkOf(client).query(`listen ${postgres.quoteName(channel)}`, []);
+  } catch (error) {
+    end(() => {});
+    throw error;
+  }
+  return async () => end(() => {});
 }
 
 /** Takes a client from the pool for as long as work takes. One whose link is of no use any more does not go back. */

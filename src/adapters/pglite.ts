@@ -5,6 +5,7 @@ import { inOrder, type Link, postgresErrors, withTransaction } from "./transacti
 /** What this needs of a `PGlite`. */
 export interface Pglite {
   query(text: string, params: unknown[], options: PgliteOptions): Promise<{ rows: unknown[] }>;
+  listen(channel: string, onNotice: () => void): Promise<() => Promise<void>>;
 }
 
 interface PgliteOptions {
@@ -25,6 +26,8 @@ export function pgliteConnection(database: Pglite): Connection {
   return {
     ...link,
     query: (text, params) => inTurn(() => link.query(text, params)),
+    // In this process there is no link to lose.
+    listen: (channel, onNotice) => database.listen(channel, onNotice),
     transaction: (work) => inTurn(() => withTransaction(link, ["begin isolation level serializable"], work)),
   };
 }

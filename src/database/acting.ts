@@ -4,6 +4,7 @@ import { portierError } from "../schema/problems.js";
 import type { Table } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { type Acceptance, type ChangeOptions, invalid, keyTakenMessage } from "../session/acceptance.js";
+import type { RoleClaim } from "../session/given-roles.js";
 import type { ManyAcceptance } from "../session/many.js";
 import type { Portier } from "../session/portier.js";
 import type { Finding, Session } from "../session/session.js";
@@ -12,6 +13,10 @@ import { Records } from "./records.js";
 import { deleteRecord, hasAddress, insertRecord, selectRecords, updateRecord } from "./statements.js";
 
 export interface ActingOptions {
+  /** Who acts for that person: the key of another, with a delegation that runs. */
+  readonly actedBy?: string;
+  /** Roles that the sign-in brings along. */
+  readonly claims?: Iterable<RoleClaim>;
   /** The values that the document declares under `request`. */
   readonly request?: Readonly<Record<string, unknown>>;
   /** Told of faults and of bad data. Default: nobody. */
@@ -162,7 +167,7 @@ export class Acting<T extends TableTypes = AnyTables> {
 
   /** Only the findings of the answer that counts are reported: before it, what is not fetched yet looks missing. */
   async #asking<R>(records: Records, question: (session: Session<T>) => R): Promise<R> {
-    const { request, report } = this.#options;
+    const { request, report, actedBy, claims } = this.#options;
     let findings: Finding[] = [];
     const answer = await records.read(() => {
       findings = [];
@@ -171,6 +176,8 @@ export class Acting<T extends TableTypes = AnyTables> {
         source: records,
         report: (finding) => findings.push(finding),
         ...(request === undefined ? {} : { request }),
+        ...(actedBy === undefined ? {} : { actedBy }),
+        ...(claims === undefined ? {} : { claims }),
       });
       return question(session);
     });

@@ -16,6 +16,11 @@ export interface Connection {
    * committed when the work is done, and rolled back when the work throws. Nothing of it is half done.
    */
   transaction<T>(work: (inside: Connection) => Promise<T>): Promise<T>;
+  /**
+   * Listens for what another connection tells by `notify`; gives what ends it. `onLost` is told when the link is gone.
+   * Only where the database has such a thing (PostgreSQL).
+   */
+  listen?(channel: string, onNotice: () => void, onLost: () => void): Promise<() => Promise<void>>;
   /** Whether an error says that another transaction stood in the way, so that the same may succeed when tried again. */
   isConflict(error: unknown): boolean;
   /** Whether an error says that a value that must be unique is there already. */

@@ -48,5 +48,6 @@ export function findDelegation(
     throw portierError("bad-value", { field: "without", expects: without.type.expects, found: stored });
   });
   // Of several, a role is left out that all of them leave out.
-  return withheld.reduce((all, one) => new Set([...all].filter((role) => one.has(role))));
+  const [first = new Set<string>(), ...more] = withheld;
+  return new Set([...first].filter((role) => more.every((one) => one.has(role))));
 }

@@ -1,4 +1,4 @@
-import { type Field, isOwn, type Schema, type Table } from "../schema/schema.js";
+import { type Field, isOwn, keptTablesOf, type Schema, type Table } from "../schema/schema.js";
 import type { Dialect } from "./dialect.js";
 import { sourceName } from "./scope.js";
 
@@ -6,9 +6,11 @@ import { sourceName } from "./scope.js";
  * The statements that make a document's tables in an empty database: columns, keys, and the references between them.
  * For a start, a demo or a test; a database that is there is better read (`portier import`).
  */
-export function createTables({ tables }: Schema, dialect: Dialect): string[] {
+export function createTables(schema: Schema, dialect: Dialect): string[] {
+  const { tables } = schema;
   const all = [...tables.values()];
-  const made = all.map((table) => createTable(table, tables, dialect));
+  const kept = keptTablesOf(schema).map((table) => createTable(table, tables, dialect, true));
+  const made = [...all.map((table) => createTable(table, tables, dialect)), ...kept];
   // Tables may refer to each other in a circle, so references come when all are there. SQLite looks only at use.
   const later = dialect.name === "sqlite" ? [] : all.flatMap((table) => addReferences(table, tables, dialect));
   return [...made, ...later];
@@ -16,7 +18,8 @@ export function createTables({ tables }: Schema, dialect: Dialect): string[] {
 
 type Tables = Schema["tables"];
 
-function createTable(table: Table, tables: Tables, dialect: Dialect): string {
+/** One table with its key; `isKept` for one that this package keeps: it may be there already, and refers to nothing. */
+export function createTable(table: Table, tables: Tables, dialect: Dialect, isKept = false): string {
   const quote = dialect.quoteName;
   const columns = table.fields.filter(isOwn).map((field) => {
     const isKey = table.key.includes(field) || field.type.target !== undefined || isPart(table, field);
@@ -29,9 +32,9 @@ function createTable(table: Table, tables: Tables, dialect: Dialect): string {
     return `${quote(field.column)} ${dialect.columnType(field.type, isKey)}${required}${extra}${check}`;
   });
   const key = `primary key (${table.key.map((field) => quote(field.column)).join(", ")})`;
-  const references = dialect.name === "sqlite" ? referencesOf(table, tables, dialect) : [];
+  const references = dialect.name === "sqlite" && !isKept ? referencesOf(table, tables, dialect) : [];
   const lines = [...columns, key, ...references].map((line) => `  ${line}`);
-  return `create table ${sourceName(dialect, table)} (\n${lines.join(",\n")}\n)`;
+  return `create table ${isKept ? "if not exists " : ""}${sourceName(dialect, table)} (\n${lines.join(",\n")}\n)`;
 }
 
 function addReferences(table: Table, tables: Tables, dialect: Dialect): string[] {

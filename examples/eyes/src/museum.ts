@@ -9,6 +9,8 @@ import loans from "../../museum/data/loans.json?raw";
 import objects from "../../museum/data/objects.json?raw";
 import partners from "../../museum/data/partners.json?raw";
 import plan from "../../museum/data/plan.json?raw";
+import portier_assignments from "../../museum/data/portier_assignments.json?raw";
+import portier_delegations from "../../museum/data/portier_delegations.json?raw";
 import staff from "../../museum/data/staff.json?raw";
 import treatments from "../../museum/data/treatments.json?raw";
 import rules from "../../museum/museum.portier.yaml?raw";
@@ -26,6 +28,8 @@ const texts = {
   exhibition_team,
   exhibits,
   partners,
+  portier_assignments,
+  portier_delegations,
   plan,
 };
 const data = readData(

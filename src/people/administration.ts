@@ -1,0 +1,212 @@
+import type { Source } from "../conditions/source.js";
+import { type Problem, portierError } from "../schema/problems.js";
+import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import { canonicalTimestamp, timestampOf } from "../schema/types/timestamp.js";
+import type { RoleClaim } from "../session/given-roles.js";
+import type { Portier } from "../session/portier.js";
+import { type AccessDifference, accessDifference } from "../verify/gains.js";
+import { affectedBy, type ChangeWarning } from "./change-warnings.js";
+import type { Giver } from "./giver.js";
+import { type ChangeJudgement, judgeChange, judgeFirst } from "./judge-change.js";
+import { keptOf } from "./kept-state.js";
+import { withWrites } from "./overlay.js";
+import { entryOf } from "./record-entry.js";
+import type { RoleChange } from "./role-change.js";
+import type { RoleStore } from "./role-store.js";
+
+export interface AdministratorOptions {
+  /** Who acts for the one in whose name changes are made. */
+  readonly actedBy?: string;
+  /** Roles that the giver's sign-in brings along. */
+  readonly claims?: Iterable<RoleClaim>;
+  /** The values that the document declares under `request`; `now` defaults to the moment of the call. */
+  readonly request?: Readonly<Record<string, unknown>>;
+}
+
+export interface ChangeRoleOptions {
+  /** The ids of the warnings that were read and confirmed. */
+  readonly confirmed?: readonly string[];
+}
+
+/** What came of a change of who holds what. */
+export type RoleOutcome =
+  | { readonly accepted: true; readonly warnings: readonly ChangeWarning[] }
+  | {
+      readonly accepted: false;
+      /** `unconfirmed`: it is made when it is repeated with the ids of its warnings. */
+      readonly reason: "refused" | "unconfirmed";
+      readonly problems: readonly Problem[];
+      readonly warnings: readonly ChangeWarning[];
+    };
+
+/** A change before it is made: what comes of it, and what somebody gains and loses by it. */
+export interface RolePreview {
+  readonly outcome: RoleOutcome;
+  /** The key of the one who gains or loses. */
+  readonly person: string;
+  readonly gains: AccessDifference["gains"];
+  readonly losses: AccessDifference["losses"];
+}
+
+type Without<C extends RoleChange["kind"]> = Omit<Extract<RoleChange, { kind: C }>, "kind">;
+
+/**
+ * One person who gives and takes roles. What they may do is what the roles' `givenBy` says; everything is judged on the
+ * state that the store holds at that moment, and written together with a record of it.
+ */
+export class Administrator {
+  readonly #portier: Portier;
+  readonly #store: RoleStore;
+  readonly #person: string;
+  readonly #options: AdministratorOptions;
+
+  /** Made by {@link administration}, not by applications. */
+  constructor(portier: Portier, store: RoleStore, person: string, options: AdministratorOptions) {
+    this.#portier = portier;
+    this.#store = store;
+    this.#person = person;
+    this.#options = options;
+  }
+
+  /** Gives a role to a person, for a time where `from` or `until` say so. */
+  assign(change: Without<"assign">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.make({ kind: "assign", ...change }, options);
+  }
+
+  /** Takes a role away that was assigned. */
+  revoke(change: Without<"revoke">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.make({ kind: "revoke", ...change }, options);
+  }
+
+  /** Sets when an assigned role ends; null for never. */
+  limit(change: Without<"limit">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.make({ kind: "limit", ...change }, options);
+  }
+
+  /** Lets somebody act for this person, or for another whose roles are all this person's to give. */
+  delegate(change: Without<"delegate">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.make({ kind: "delegate", ...change }, options);
+  }
+
+  /** Ends what lets somebody act for another: by either of them, or by who could have let them. */
+  endDelegation(change: Without<"end">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.make({ kind: "end", ...change }, options);
+  }
+
+  /** Any of these changes, as data. */
+  make(change: RoleChange, { confirmed = [] }: ChangeRoleOptions = {}): Promise<RoleOutcome> {
+    const giver = this.#giver(confirmed);
+    const id = newId();
+    return this.#store.change(async (inside) => {
+      const judged = await inside.read((source) => judgeChange(this.#portier, source, change, giver, () => id));
+      if (!judged.accepted) return judged;
+      const facts = {
+        kind: change.kind,
+        at: giver.now,
+        by: giver.person,
+        actedBy: giver.actedBy,
+        person: change.kind === "delegate" || change.kind === "end" ? change.to : change.person,
+        reason: change.reason,
+        details: judged.warnings.map((one) => one.id),
+      };
+      await inside.write(judged.writes, [entryOf(facts, judged.writes)]);
+      return { accepted: true, warnings: judged.warnings };
+    });
+  }
+
+  /**
+   * What a change would come to, without making it: whether it is accepted, what must be confirmed, and what the person
+   * gains and loses per table, action and field, counted on the records of the store's source.
+   */
+  preview(change: RoleChange): Promise<RolePreview> {
+    const giver = this.#giver([]);
+    return this.#store.read((source) => previewOf(this.#portier, source, change, giver));
+  }
+
+  #giver(confirmed: readonly string[]): Giver {
+    const { actedBy, claims, request } = this.#options;
+    return { person: this.#person, actedBy, claims, request, now: momentOfCall(request), confirmed };
+  }
+}
+
+/** A change as it would come out, on a source that holds the state before it. */
+function previewOf(portier: Portier, source: Source, change: RoleChange, giver: Giver): RolePreview {
+  const outcome = judgeChange(portier, source, change, giver, () => "new");
+  const isOpen = outcome.accepted || outcome.reason === "unconfirmed";
+  const person = change.kind === "delegate" || change.kind === "end" ? change.to : change.person;
+  if (!isOpen) return { outcome, person, gains: [], losses: [] };
+  const sure = judgeChange(
+    portier,
+    source,
+    change,
+    { ...giver, confirmed: outcome.warnings.map(({ id }) => id) },
+    () => "new",
+  );
+  const writes = sure.accepted ? sure.writes : [];
+  const after = withWrites(source, portier.schema, writes);
+  const affected = affectedBy(portier, { source, after, change, writes, giver });
+  const records = (table: string) => source.all?.(table) ?? [];
+  return { outcome: shown(outcome), person, ...accessDifference(affected.before, affected.after, records) };
+}
+
+/** What comes of a change, without the records that it writes. */
+function shown(judged: ChangeJudgement): RoleOutcome {
+  return judged.accepted ? { accepted: true, warnings: judged.warnings } : judged;
+}
+
+export interface Administration {
+  /** Who gives and takes: the key of a person. */
+  as(person: string, options?: AdministratorOptions): Administrator;
+  /**
+   * Gives a role in nobody's name, for the first one who has it: refused as soon as there is anybody who may give it.
+   */
+  first(change: Without<"assign">): Promise<RoleOutcome>;
+}
+
+/**
+ * Gives and takes roles, in the name of one person or another.
+ *
+ * @throws PortierError (`wrong-call`) for a document that does not say `people: { assignments: true }`.
+ *
+ * @example
+ * const people = administration(portier, databaseStore(portier, pgConnection(pool)));
+ * const outcome = await people.as("s-001").assign({ person: "s-007", role: "keeper", until: "2027-06-30" });
+ * // { accepted: false, reason: "unconfirmed", warnings: [{ id: "gains-sensitive view objects.shelf", ... }] }
+ */
+export function administration<T extends TableTypes = AnyTables>(
+  portier: Portier<T>,
+  store: RoleStore,
+): Administration {
+  keptOf(portier);
+  const own = portier as unknown as Portier;
+  return {
+    as: (person, options = {}) => new Administrator(own, store, person, options),
+    first: (change) => {
+      const id = newId();
+      const now = momentOfCall(undefined);
+      return store.change(async (inside) => {
+        const made = { kind: "assign", ...change } as const;
+        const judged = await inside.read((source) => judgeFirst(own, source, made, now, () => id));
+        if (!judged.accepted) return judged;
+        const facts = { kind: "first", at: now, by: null, person: change.person, reason: change.reason } as const;
+        await inside.write(judged.writes, [entryOf(facts, judged.writes)]);
+        return { accepted: true, warnings: [] };
+      });
+    },
+  };
+}
+
+function momentOfCall(request: Readonly<Record<string, unknown>> | undefined): string {
+  const given = request?.["now"];
+  if (given === undefined) return timestampOf(new Date()) as string;
+  const now = canonicalTimestamp(given);
+  if (now !== undefined) return now;
+  const expects = 'an instant with its zone such as "2027-01-31T09:00:00Z"';
+  throw portierError("bad-value", { field: "request.now", expects, found: given });
+}
+
+/** Random, so that two processes never make the same one. Web Crypto is there in Node and in browsers. */
+function newId(): string {
+  const { crypto } = globalThis as unknown as { readonly crypto: { randomUUID(): string } };
+  return crypto.randomUUID();
+}

@@ -1,0 +1,40 @@
+import type { Row } from "../conditions/source.js";
+
+/** A role that was given to a person, as it is stored. */
+export interface Assignment {
+  readonly id: string;
+  /** The person's key. */
+  readonly person: string | number;
+  readonly role: string;
+  /** The address of the record that a scoped role is held on. */
+  readonly on: string | null;
+  /** It counts while `from <= now < until`; instants, null for no end. */
+  readonly from: string | null;
+  readonly until: string | null;
+  /** The key of who gave it, as text; null where it was not given by a person. */
+  readonly givenBy: string | null;
+  readonly reason: string | null;
+}
+
+/** Lets one person act for another for a time, as it is stored. */
+export interface Delegation {
+  readonly id: string;
+  /** The key of the one for whom somebody acts. */
+  readonly of: string | number;
+  /** The key of the one who acts. */
+  readonly to: string | number;
+  readonly from: string | null;
+  readonly until: string | null;
+  /** Roles of the one that the other does not act in. */
+  readonly without: readonly string[] | null;
+  readonly givenBy: string | null;
+  readonly reason: string | null;
+}
+
+export function assignmentOf(row: Row): Assignment {
+  return row as unknown as Assignment;
+}
+
+export function delegationOf(row: Row): Delegation {
+  return row as unknown as Delegation;
+}

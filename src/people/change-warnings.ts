@@ -1,0 +1,160 @@
+import type { Source } from "../conditions/source.js";
+import { True } from "../conditions/truth.js";
+import { type Facts, PortierError, type ProblemCode } from "../schema/problems.js";
+import { problem } from "../schema/report.js";
+import type { Role } from "../schema/schema.js";
+import { insidesOf, type Portier } from "../session/portier.js";
+import type { Session } from "../session/session.js";
+import { residualText } from "../verify/gains.js";
+import type { Giver } from "./giver.js";
+import type { StoredWrite } from "./overlay.js";
+import type { RoleChange } from "./role-change.js";
+
+/** Something that a giver must have read before a change is made. */
+export interface ChangeWarning {
+  /** What to confirm it by: stable for as long as it says the same. */
+  readonly id: string;
+  readonly code: ProblemCode;
+  readonly message: string;
+}
+
+/** A change with the state before and after it. */
+export interface ChangeContext {
+  readonly source: Source;
+  readonly after: Source;
+  readonly change: RoleChange;
+  readonly writes: readonly StoredWrite[];
+  readonly giver: Pick<Giver, "person" | "actedBy" | "claims" | "now" | "request">;
+}
+
+/** Whoever a change gives something to, or takes something from, with their sessions before and after it. */
+export interface Affected {
+  readonly person: string;
+  readonly before: Session;
+  readonly after: Session;
+}
+
+/**
+ * The sessions of whoever a change affects, at the moment from which it counts. Of a delegation: what the one who acts
+ * may by themselves, and what they may when they act.
+ */
+export function affectedBy(portier: Portier, { source, after, change, writes, giver }: ChangeContext): Affected {
+  const begins = writes.map(({ after: row }) => row?.["from"]).find((from) => typeof from === "string");
+  const now = typeof begins === "string" && begins > giver.now ? begins : giver.now;
+  const request = { ...giver.request, now };
+  if (change.kind === "delegate" || change.kind === "end") {
+    const row = writes[0]?.after ?? writes[0]?.before;
+    const acting = { person: String(row?.["of"]), actedBy: change.to, request };
+    const own = portier.session({ person: change.to, source, request });
+    return change.kind === "delegate"
+      ? { person: change.to, before: own, after: portier.session({ ...acting, source: after }) }
+      : {
+          person: change.to,
+          before: openOr(
+            () => own,
+            () => portier.session({ ...acting, source }),
+          ),
+          after: own,
+        };
+  }
+  const { person } = change;
+  const [was, is] = [source, after].map((state) =>
+    openOr(
+      () => portier.session({ person: null, request }),
+      () => portier.session({ person, source: state, request }),
+    ),
+  ) as [Session, Session];
+  return { person, before: was, after: is };
+}
+
+/** A person whose roles cannot be read may do nothing; so may somebody who does not act for another any more. */
+function openOr(instead: () => Session, open: () => Session): Session {
+  try {
+    return open();
+  } catch (error) {
+    if (error instanceof PortierError && ["unknown-role", "wrong-scope", "wrong-call"].includes(error.code))
+      return instead();
+    throw error;
+  }
+}
+
+/** What a giver must have read before a change is made. */
+export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarning[] {
+  const { change, giver } = context;
+  const affected = affectedBy(portier, context);
+  const isOwn = affected.person === giver.person;
+  const gained = newlyGiven(portier, affected.before, affected.after);
+  const lost = newlyGiven(portier, affected.after, affected.before);
+  const mine = isOwn ? [] : ownRoles(portier, context);
+  const taken = gained.filter((role) => mine.includes(role));
+  const names = (roles: readonly Role[]) => roles.map(({ name }) => name);
+  const isGift = change.kind === "assign" || change.kind === "delegate";
+  return [
+    ...(isOwn && isGift ? [warning("gives-oneself", {}, [])] : []),
+    ...sensitiveGains(affected),
+    ...(gained.length === 0
+      ? []
+      : [warning("gains-giving", { person: affected.person, roles: names(gained) }, names(gained))]),
+    ...(taken.length === 0
+      ? []
+      : [warning("gains-yours", { person: affected.person, roles: names(taken) }, names(taken))]),
+    ...(isOwn && lost.length > 0 ? [warning("loses-giving", { roles: names(lost) }, names(lost))] : []),
+  ];
+}
+
+function warning<C extends ProblemCode>(code: C, facts: Facts<C>, about: readonly string[]): ChangeWarning {
+  const { message } = problem(code, facts);
+  return { id: [code, ...about].join(" "), code, message };
+}
+
+/** Roles that one session's person may give, on some record where they are held on one, and the other's may not. */
+function newlyGiven(portier: Portier, before: Session, after: Session): Role[] {
+  return [...portier.schema.roles.values()].filter((role) => mayGiveAny(after, role) && !mayGiveAny(before, role));
+}
+
+function mayGiveAny(session: Session, role: Role): boolean {
+  const { memberships } = insidesOf(session).subject;
+  if (memberships === undefined) return false;
+  return role.givenBy.some(({ name, ofThis }) =>
+    ofThis ? (memberships.heldOn(name)?.size ?? 0) > 0 : memberships.of(name) === True,
+  );
+}
+
+/** The roles that the giver was given by assignment: those that somebody else could take away. */
+function ownRoles(portier: Portier, { source, giver }: ChangeContext): Role[] {
+  const { person, now, claims } = giver;
+  const session = portier.session({ person, source, request: { now }, ...(claims === undefined ? {} : { claims }) });
+  const given = insidesOf(session).subject.memberships?.given.roles ?? [];
+  return given.filter((one) => one.source === "assignments").map(({ role }) => role);
+}
+
+/** Where more of a sensitive field may be seen, changed or taken out than before. */
+function sensitiveGains({ person, before, after }: Affected): ChangeWarning[] {
+  const { schema } = insidesOf(after).ruleset;
+  return [...schema.tables.values()].flatMap((table) =>
+    (["view", "edit", "export"] as const).flatMap((action) => {
+      const fields = table.fields.filter(
+        ({ name, sensitive }) => sensitive && isWider(before, after, table.name, action, name),
+      );
+      if (fields.length === 0) return [];
+      const names = fields.map(({ name }) => name);
+      const facts = { person, action: action === "view" ? "see" : action, table: table.name, fields: names };
+      return [warning("gains-sensitive", facts, [`${action} ${table.name}.${names.join(",")}`])];
+    }),
+  );
+}
+
+/** Whether a field may be open on more records than before, as far as the rules show without looking at any. */
+function isWider(
+  before: Session,
+  after: Session,
+  table: string,
+  action: "view" | "edit" | "export",
+  field: string,
+): boolean {
+  const seen = action === "view" ? (["view", "list"] as const) : [action];
+  return seen.some((one) => {
+    if (after.reach(one, table, field) === "none" || before.reach(one, table, field) === "all") return false;
+    return residualText(before, table, one, field) !== residualText(after, table, one, field);
+  });
+}

@@ -1,0 +1,265 @@
+import type { Row } from "../conditions/source.js";
+import type { Connection, DriverRow } from "../database/connection.js";
+import { Records } from "../database/records.js";
+import { deleteRecord, insertRecord, updateRecord } from "../database/statements.js";
+import { portierError } from "../schema/problems.js";
+import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { Portier } from "../session/portier.js";
+import { createTable } from "../sql/create-tables.js";
+import type { Dialect } from "../sql/dialect.js";
+import { finish, param, raw, sql } from "../sql/fragment.js";
+import { keptOf } from "./kept-state.js";
+import type { StoredWrite } from "./overlay.js";
+import type { RecordEntry } from "./record-entry.js";
+import type { EntriesOptions, RoleStore, StoreChange } from "./role-store.js";
+
+/** How often a change is begun anew when another transaction stood in its way. */
+const tryLimit = 20;
+/** How often it is asked whether something has changed, in milliseconds, where nobody tells. */
+const pollEvery = 400;
+const channel = "portier";
+
+/**
+ * Keeps who holds what in small tables of the application's own database: see {@link storeMigration}. Changes are made
+ * one after the other, whoever makes them; `openDatabase(...).as(...)` counts what is assigned at once, as it reads it in
+ * the transaction in which it decides.
+ *
+ * @throws PortierError (`wrong-call`) for a document that does not say `people: { assignments: true }`.
+ */
+export function databaseStore<T extends TableTypes = AnyTables>(
+  portier: Portier<T>,
+  connection: Connection,
+): RoleStore {
+  keptOf(portier);
+  const { schema } = portier;
+  const inTransaction = async <R>(work: (inside: Connection) => Promise<R>): Promise<R> => {
+    for (let attempt = 1; ; attempt++) {
+      try {
+        return await connection.transaction(work);
+      } catch (error) {
+        if (attempt === tryLimit || !connection.isConflict(error)) throw error;
+        // Others go first, each a different time, so that they do not meet again.
+        await wait(Math.random() * 10 * attempt);
+      }
+    }
+  };
+  const version = async (): Promise<string> => {
+    const [row] = await connection.query("select version from portier_state", []);
+    return String(row?.["version"]);
+  };
+  return {
+    read: (question) =>
+      inTransaction((inside) => {
+        const records = new Records(inside, schema);
+        return records.read(() => question(records));
+      }),
+    change: (work) =>
+      inTransaction(async (inside) => {
+        // Whoever changes something holds this row: nobody else does until the end.
+        const lock = inside.dialect.name === "sqlite" ? "" : " for update";
+        const [state] = await inside.query(`select version from portier_state${lock}`, []);
+        if (state === undefined) throw notMigrated();
+        return work(changeOf(inside, portier as unknown as Portier));
+      }),
+    entries: (options) => selectEntries(connection, options),
+    watch: (onChange) => watching(connection, version, onChange),
+  };
+}
+
+function notMigrated() {
+  const hint = "run the statements of storeMigration, or portier sql FILE --store";
+  return portierError("wrong-call", { what: "the tables of who holds what are not there", hint });
+}
+
+function changeOf(inside: Connection, { schema }: Portier): StoreChange {
+  const records = new Records(inside, schema);
+  return {
+    read: (question) => records.read(() => question(records)),
+    write: async (writes, entries) => {
+      for (const write of writes) await writeRecord(inside, write);
+      for (const entry of entries) await insertEntry(inside, entry);
+      await inside.query("update portier_state set version = version + 1", []);
+      if (inside.dialect.name === "postgres") await inside.query("select pg_notify($1, '')", [channel]);
+    },
+  };
+}
+
+async function writeRecord(inside: Connection, { table, before, after }: StoredWrite): Promise<void> {
+  if (after === undefined) {
+    if (before !== undefined) await deleteRecord(inside, table, before);
+    return;
+  }
+  if (before === undefined) {
+    await insertRecord(inside, table, after);
+    return;
+  }
+  const changes = Object.entries(after).filter(([name, value]) => value !== before[name]);
+  await updateRecord(inside, table, before, Object.fromEntries(changes));
+}
+
+const columns = ["at", "kind", "by_person", "acted_by", "person", "before_state", "after_state", "reason", "details"];
+
+async function insertEntry(inside: Connection, entry: RecordEntry): Promise<void> {
+  const { dialect } = inside;
+  const { at, kind, by, actedBy, person, before, after, reason, details } = entry;
+  const values = [at, kind, by, actedBy, person, before, after, reason, details].map((value) =>
+    Array.isArray(value) ? JSON.stringify(value) : value,
+  );
+  const names = columns.map(dialect.quoteName).join(", ");
+  const places = values.map((_, index) => dialect.placeholder(index + 1)).join(", ");
+  await inside.query(`insert into portier_record (${names}) values (${places})`, values);
+}
+
+async function selectEntries(
+  connection: Connection,
+  { person, limit = 100 }: EntriesOptions = {},
+): Promise<RecordEntry[]> {
+  const { dialect } = connection;
+  const names = raw(columns.map(dialect.quoteName).join(", "));
+  const about = ["person", "by_person", "acted_by"].map((name) => sql`${raw(name)} = ${param(person)}`);
+  const [one, two, three] = about as [typeof names, typeof names, typeof names];
+  const filter = person === undefined ? raw("") : sql` where ${one} or ${two} or ${three}`;
+  const most = raw(String(Math.max(0, Math.floor(limit))));
+  const statement = sql`select ${names} from portier_record${filter} order by number desc limit ${most}`;
+  const { text, params } = finish(statement, dialect.placeholder);
+  return (await connection.query(text, params)).map(entryFrom);
+}
+
+function entryFrom(row: DriverRow): RecordEntry {
+  const text = (name: string) => (row[name] === null || row[name] === undefined ? null : String(row[name]));
+  const list = (name: string) => JSON.parse(String(row[name])) as Row[];
+  return {
+    at: String(row["at"]),
+    kind: String(row["kind"]) as RecordEntry["kind"],
+    by: text("by_person"),
+    actedBy: text("acted_by"),
+    person: text("person"),
+    before: list("before_state"),
+    after: list("after_state"),
+    reason: text("reason"),
+    details: list("details") as unknown as string[],
+  };
+}
+
+/** Listens where the database tells, and asks now and then where it does not, or not any more. */
+async function watching(
+  connection: Connection,
+  version: () => Promise<string>,
+  onChange: () => void,
+): Promise<() => Promise<void>> {
+  let known = await version();
+  let isOver = false;
+  let stopListening: (() => Promise<void>) | undefined;
+  const look = async () => {
+    const found = await version();
+    if (found === known || isOver) return;
+    known = found;
+    onChange();
+  };
+  const listen = async () => {
+    if (connection.listen === undefined || isOver) return;
+    const stop = await connection.listen(
+      channel,
+      () => void look().catch(() => {}),
+      () => {
+        stopListening = undefined;
+      },
+    );
+    if (isOver) await stop();
+    else stopListening = stop;
+  };
+  await listen().catch(() => {});
+  const run = async () => {
+    while (!isOver) {
+      await wait(pollEvery);
+      if (isOver) return;
+      // What cannot be asked now is asked again: a change is told late rather than never.
+      if (stopListening === undefined) await listen().catch(() => {});
+      await look().catch(() => {});
+    }
+  };
+  const running = run();
+  return async () => {
+    isOver = true;
+    await stopListening?.();
+    await running;
+  };
+}
+
+function wait(milliseconds: number): Promise<void> {
+  const { setTimeout } = globalThis as unknown as { setTimeout(run: () => void, after: number): unknown };
+  return new Promise((resolve) => {
+    setTimeout(resolve, milliseconds);
+  });
+}
+
+/**
+ * The statements that make the tables in which it is kept who holds what, each to be run by itself; they can be run again.
+ * The record of what was done can be added to, and neither changed nor shortened.
+ */
+export function storeMigration<T extends TableTypes = AnyTables>(portier: Portier<T>, dialect: Dialect): string[] {
+  const { assignments, delegations } = keptOf(portier);
+  const { tables } = portier.schema;
+  const quote = dialect.quoteName;
+  const key = dialect.columnType(assignments.address.type, true);
+  const index = (table: string, column: string) =>
+    `create index if not exists ${quote(`${table}_${column}`)} on ${quote(table)} (${quote(column)})`;
+  const number = {
+    postgres: "bigint generated always as identity",
+    sqlite: "integer",
+    mariadb: "bigint auto_increment",
+  };
+  return [
+    createTable(assignments, tables, dialect, true),
+    index("portier_assignments", "person"),
+    index("portier_assignments", "role"),
+    createTable(delegations, tables, dialect, true),
+    index("portier_delegations", "of_person"),
+    index("portier_delegations", "to_person"),
+    `create table if not exists portier_record (
+  number ${number[dialect.name]} primary key,
+  ${columns.map((name) => `${quote(name)} ${recordTypes[name] === "key" ? key : longText(dialect)}${optional.includes(name) ? "" : " not null"}`).join(",\n  ")}
+)`,
+    index("portier_record", "person"),
+    ...appendOnly(dialect),
+    "create table if not exists portier_state (one integer primary key check (one = 1), version bigint not null)",
+    "insert into portier_state (one, version) select 1, 0 where not exists (select 1 from portier_state)",
+  ];
+}
+
+const recordTypes: Readonly<Record<string, "key">> = {
+  at: "key",
+  kind: "key",
+  by_person: "key",
+  acted_by: "key",
+  person: "key",
+};
+const optional = ["by_person", "acted_by", "person", "reason"];
+
+function longText({ name }: Dialect): string {
+  return name === "mariadb" ? "longtext character set utf8mb4" : "text";
+}
+
+/** Triggers that refuse to change or delete what was recorded. */
+function appendOnly({ name }: Dialect): string[] {
+  const says = "what was recorded stays as it is";
+  switch (name) {
+    case "postgres":
+      return [
+        `create or replace function portier_record_stays() returns trigger language plpgsql as $$begin raise exception '${says}'; end$$`,
+        "create or replace trigger portier_record_stays before update or delete or truncate on portier_record for each statement execute function portier_record_stays()",
+      ];
+    case "sqlite":
+      return ["update", "delete"].map(
+        (what) =>
+          `create trigger if not exists portier_record_${what} before ${what} on portier_record begin select raise(abort, '${says}'); end`,
+      );
+    case "mariadb":
+      return ["update", "delete"].map(
+        (what) =>
+          `create trigger if not exists portier_record_${what} before ${what} on portier_record for each row signal sqlstate '45000' set message_text = '${says}'`,
+      );
+    default:
+      return name satisfies never;
+  }
+}

@@ -1,0 +1,138 @@
+import type { Row, Source } from "../conditions/source.js";
+import { True } from "../conditions/truth.js";
+import { PortierError } from "../schema/problems.js";
+import { type Role, type RoleSource, type Schema, singleKey } from "../schema/schema.js";
+import type { RoleClaim } from "../session/given-roles.js";
+import type { Memberships } from "../session/memberships.js";
+import { insidesOf, type Portier, rulesetOf } from "../session/portier.js";
+
+/** A role, and for a scoped one the record that it is held on: `keeper`, `editor of e-2`. */
+export type Holding = string;
+
+export function holdingOf(role: string, on: string | null | undefined): Holding {
+  return on === null || on === undefined ? role : `${role} of ${on}`;
+}
+
+/** How a person is looked at: when, and with what a sign-in brings along. */
+export interface LookOptions {
+  /** The moment, a canonical instant. */
+  readonly now: string;
+  readonly claims?: Iterable<RoleClaim> | undefined;
+  readonly actedBy?: string | undefined;
+}
+
+/**
+ * What a person is and holds by what a source says; undefined for one who is not there, not active, or whose roles cannot
+ * be read (a role that the document does not have any more): they hold nothing.
+ */
+export function membershipsOf(
+  portier: Portier,
+  source: Source,
+  person: string,
+  { now, claims, actedBy }: LookOptions,
+): Memberships | undefined {
+  try {
+    const session = portier.session({
+      person,
+      source,
+      request: { now },
+      ...(claims === undefined ? {} : { claims }),
+      ...(actedBy === undefined ? {} : { actedBy }),
+    });
+    return insidesOf(session).subject.memberships;
+  } catch (error) {
+    if (error instanceof PortierError && (error.code === "unknown-role" || error.code === "wrong-scope"))
+      return undefined;
+    throw error;
+  }
+}
+
+export function holds(memberships: Memberships | undefined, role: string, on: string | null): boolean {
+  if (memberships === undefined) return false;
+  return on === null ? memberships.of(role) === True : memberships.heldOn(role)?.has(on) === true;
+}
+
+/** Whether somebody may give a role, on a record where it is held on one. */
+export function mayGive(giver: Memberships | undefined, role: Role, on: string | null): boolean {
+  if (giver === undefined) return false;
+  return role.givenBy.some(({ name, ofThis }) =>
+    ofThis ? on !== null && giver.heldOn(name)?.has(on) === true : giver.of(name) === True,
+  );
+}
+
+type Link = Extract<RoleSource, { kind: "link" }>;
+
+function linksOf({ people }: Schema): Link[] {
+  return (people?.roles ?? []).filter((source): source is Link => source.kind === "link");
+}
+
+/** The moments from now on at which what somebody was given begins or ends: now, and later ones in their order. */
+export function turningPoints(schema: Schema, source: Source, person: string, now: string): string[] {
+  const moments = new Set<string>();
+  for (const { table, person: holder, from, until } of linksOf(schema)) {
+    if (from === undefined && until === undefined) continue;
+    for (const row of source.referring?.(table.name, holder.name, person) ?? []) {
+      for (const field of [from, until]) {
+        const moment = field?.type.canonical(row[field.name]);
+        if (moment !== undefined && String(moment) > now) moments.add(String(moment));
+      }
+    }
+  }
+  return [now, ...[...moments].sort()];
+}
+
+/**
+ * How many persons, but one, hold a role at a moment; counting ends at `enough`. Looks first at those whom a field, a link
+ * table or an assignment names; at everybody only where a group carries the role.
+ */
+export function countOthers(
+  portier: Portier,
+  source: Source,
+  { role, on }: { readonly role: Role; readonly on: string | null },
+  now: string,
+  { but, enough }: { readonly but: string; readonly enough: number },
+): number {
+  const looked = new Set([but]);
+  let count = 0;
+  const look = (person: unknown) => {
+    const key = String(person);
+    if (count >= enough || person === null || person === undefined || looked.has(key)) return;
+    looked.add(key);
+    if (holds(membershipsOf(portier, source, key, { now }), role.name, on)) count++;
+  };
+  for (const person of namedHolders(portier.schema, source, role.name)) look(person);
+  const people = portier.schema.people;
+  const key = people && singleKey(people.table);
+  if (count < enough && key !== undefined && isCarried(portier, role.name)) {
+    for (const row of source.all?.(people?.table.name ?? "") ?? []) look(row[key.name]);
+  }
+  return count;
+}
+
+/** Whether a group may bring a role. */
+function isCarried(portier: Portier, name: string): boolean {
+  const { roles } = portier.schema;
+  return [...rulesetOf(portier).groups.values()].some((group) =>
+    group.roles.some((role) => roles.get(role)?.closure.has(name) === true),
+  );
+}
+
+/** The keys of those whom a field, link table or assignment gives a role that brings this one. */
+function* namedHolders(schema: Schema, source: Source, name: string): Iterable<unknown> {
+  const bringing = [...schema.roles.values()].filter(({ closure }) => closure.has(name));
+  const { people } = schema;
+  const key = people && singleKey(people.table);
+  if (people === undefined || key === undefined) return;
+  for (const given of people.roles) {
+    for (const role of bringing) {
+      if (given.kind === "field") {
+        const rows: Iterable<Row> = source.referring?.(people.table.name, given.field.name, role.name) ?? [];
+        for (const row of rows) yield row[key.name];
+      } else {
+        for (const row of source.referring?.(given.table.name, given.role.name, role.name) ?? []) {
+          yield row[given.person.name];
+        }
+      }
+    }
+  }
+}

@@ -1,0 +1,16 @@
+export {
+  type Administration,
+  type Administrator,
+  type AdministratorOptions,
+  administration,
+  type ChangeRoleOptions,
+  type RoleOutcome,
+  type RolePreview,
+} from "./administration.js";
+export type { Assignment, Delegation } from "./assignment.js";
+export type { ChangeWarning } from "./change-warnings.js";
+export { databaseStore, storeMigration } from "./database-store.js";
+export { type MemoryStore, type MemoryStoreOptions, memoryStore } from "./memory-store.js";
+export type { RecordEntry } from "./record-entry.js";
+export type { RoleChange } from "./role-change.js";
+export type { EntriesOptions, RoleStore, StoreChange } from "./role-store.js";

@@ -1,0 +1,68 @@
+import type { Row, Source } from "../conditions/source.js";
+import type { Portier } from "../session/portier.js";
+import type { Assignment, Delegation } from "./assignment.js";
+import { inTurn } from "./in-turn.js";
+import { applied, emptyState, type KeptState, keptOf, sourceWith } from "./kept-state.js";
+import type { RecordEntry } from "./record-entry.js";
+import { isAbout, type RoleStore } from "./role-store.js";
+
+export interface MemoryStoreOptions {
+  /** The application's own records: people, and whatever rules read. */
+  readonly source: Source;
+  readonly assignments?: readonly Assignment[];
+  readonly delegations?: readonly Delegation[];
+}
+
+/** Who holds what, in this process alone; for tests and small programs. */
+export interface MemoryStore extends RoleStore {
+  /** The state as it is now, for `portier.session({ person, source: store.source })`. It does not change any more. */
+  readonly source: Source;
+}
+
+/**
+ * Keeps who holds what in memory.
+ *
+ * @throws PortierError (`wrong-call`) for a document that does not say `people: { assignments: true }`.
+ */
+export function memoryStore(portier: Portier, options: MemoryStoreOptions): MemoryStore {
+  const kept = keptOf(portier);
+  const rows = (list: readonly object[] | undefined) => (list ?? []).map((one) => ({ ...one }) as Row);
+  let state: KeptState = {
+    ...emptyState,
+    assignments: rows(options.assignments),
+    delegations: rows(options.delegations),
+  };
+  let source = sourceWith(options.source, portier.schema, state);
+  const entries: RecordEntry[] = [];
+  const watching = new Set<() => void>();
+  const turn = inTurn();
+  return {
+    get source() {
+      return source;
+    },
+    read: async (question) => question(source),
+    change: (work) =>
+      turn(() =>
+        work({
+          read: async (question) => question(source),
+          write: async (writes, made) => {
+            state = applied(state, kept, writes);
+            source = sourceWith(options.source, portier.schema, state);
+            entries.push(...made);
+            for (const tell of watching) tell();
+          },
+        }),
+      ),
+    entries: async ({ person, limit = 100 } = {}) =>
+      entries
+        .filter((entry) => isAbout(entry, person))
+        .slice(-limit)
+        .reverse(),
+    watch: async (onChange) => {
+      watching.add(onChange);
+      return async () => {
+        watching.delete(onChange);
+      };
+    },
+  };
+}

@@ -1,0 +1,37 @@
+import type { Source } from "../conditions/source.js";
+import type { StoredWrite } from "./overlay.js";
+import type { RecordEntry } from "./record-entry.js";
+
+/** Where it is kept who holds what, and what was done about it. `memoryStore` and `databaseStore` make one. */
+export interface RoleStore {
+  /**
+   * Asks something of one consistent state, in which a session can be opened. `question` is run again for as long as it
+   * reads what has not been fetched, so it must do nothing but ask.
+   */
+  read<R>(question: (source: Source) => R): Promise<R>;
+  /** Runs one change after the other, also of other processes: what is read inside stays as it is until the end. */
+  change<R>(work: (inside: StoreChange) => Promise<R>): Promise<R>;
+  /** The record, the latest first. */
+  entries(options?: EntriesOptions): Promise<readonly RecordEntry[]>;
+  /** Tells of every change: of this process at once, of others within a second. Gives what ends it. */
+  watch(onChange: () => void): Promise<() => Promise<void>>;
+}
+
+/** A change of a store, in one transaction. */
+export interface StoreChange {
+  read<R>(question: (source: Source) => R): Promise<R>;
+  /** Writes records, and what is kept of it: both or nothing. */
+  write(writes: readonly StoredWrite[], entries: readonly RecordEntry[]): Promise<void>;
+}
+
+export interface EntriesOptions {
+  /** Those about this person, or done by them. */
+  readonly person?: string;
+  /** At most so many. Default: 100. */
+  readonly limit?: number;
+}
+
+/** Whether an entry is one that was asked for. */
+export function isAbout({ person, by, actedBy }: RecordEntry, wanted: string | undefined): boolean {
+  return wanted === undefined || person === wanted || by === wanted || actedBy === wanted;
+}

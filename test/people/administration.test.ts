@@ -1,0 +1,236 @@
+import type { Row } from "portier";
+import { openDatabase } from "portier/database";
+import { administration, databaseStore, memoryStore, type RoleStore, storeMigration } from "portier/people";
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
+import { portier, records, source } from "../support/museum.js";
+
+/** The museum's people on every store: the same stories must come out the same. */
+const now = "2026-11-24T09:00:00Z";
+const stored = (table: string) => records(table) as never;
+
+interface Kept {
+  readonly store: RoleStore;
+  /** What a person may do by what is kept now. */
+  readonly may: (person: string, at?: string, actedBy?: string) => Promise<readonly string[]>;
+  /** Puts everything back as it was. */
+  readonly reset: () => Promise<void>;
+  readonly close: () => Promise<unknown>;
+}
+
+const stores: Readonly<Record<string, () => Promise<Kept>>> = {
+  memory: async () => {
+    const open = () =>
+      memoryStore(portier, {
+        source,
+        assignments: stored("portier_assignments"),
+        delegations: stored("portier_delegations"),
+      });
+    let store = open();
+    return {
+      get store() {
+        return store;
+      },
+      may: async (person, at = now, actedBy) =>
+        portier.session({ person, source: store.source, request: { now: at }, ...(actedBy && { actedBy }) }).roles,
+      reset: async () => {
+        store = open();
+      },
+      close: async () => {},
+    };
+  },
+  ...Object.fromEntries(Object.entries(engines).map(([name, openEngine]) => [name, () => onDatabase(openEngine)])),
+};
+
+async function onDatabase(openEngine: () => Promise<Engine>): Promise<Kept> {
+  const engine = await openEngine();
+  await createTables(engine, portier.schema);
+  // Again, as it must be possible.
+  for (const statement of [...storeMigration(portier, engine.dialect), ...storeMigration(portier, engine.dialect)]) {
+    await engine.run(statement);
+  }
+  const all = Object.fromEntries(
+    [...portier.schema.tables.keys(), "portier_assignments", "portier_delegations"].map((name) => [
+      name,
+      records(name),
+    ]),
+  ) as Record<string, readonly Row[]>;
+  return {
+    store: databaseStore(portier, engine.connection),
+    may: (person, at = now, actedBy) =>
+      openDatabase(portier, engine.connection)
+        .as(person, { request: { now: at }, ...(actedBy && { actedBy }) })
+        .ask((session) => session.roles),
+    reset: async () => {
+      await storeAll(engine, portier.schema, all);
+    },
+    close: engine.close,
+  };
+}
+
+describe.each(Object.entries(stores))("the museum's people in %s", (_name, open) => {
+  let kept: Kept;
+  beforeAll(async () => {
+    kept = await open();
+  });
+  beforeEach(() => kept.reset());
+  afterAll(() => kept.close());
+
+  const as = (person: string, more: object = {}) =>
+    administration(portier, kept.store).as(person, { request: { now }, ...more });
+  /** Confirms whatever there is to confirm. */
+  const sure = async (person: string, change: Parameters<ReturnType<typeof as>["make"]>[0], more: object = {}) => {
+    const first = await as(person, more).make(change);
+    if (first.accepted || first.reason === "refused") return first;
+    return as(person, more).make(change, { confirmed: first.warnings.map(({ id }) => id) });
+  };
+  const codes = (outcome: Awaited<ReturnType<typeof sure>>) =>
+    outcome.accepted ? "accepted" : [outcome.reason, ...outcome.problems.map(({ code }) => code)].join(" ");
+
+  it("a role is given for a time, counts while it runs, and is taken away", async () => {
+    expect(await kept.may("s-008")).toEqual(["volunteer"]);
+    expect(
+      codes(await sure("s-013", { kind: "assign", person: "s-008", role: "assistant", until: "2026-12-24" })),
+    ).toBe("accepted");
+    expect(await kept.may("s-008")).toEqual(["assistant", "volunteer"]);
+    expect(await kept.may("s-008", "2026-12-24T00:00:00Z")).toEqual(["volunteer"]);
+    expect(codes(await sure("s-013", { kind: "limit", person: "s-008", role: "assistant", until: null }))).toBe(
+      "accepted",
+    );
+    expect(await kept.may("s-008", "2026-12-24T00:00:00Z")).toEqual(["assistant", "volunteer"]);
+    expect(codes(await sure("s-013", { kind: "revoke", person: "s-008", role: "assistant" }))).toBe("accepted");
+    expect(await kept.may("s-008")).toEqual(["volunteer"]);
+  });
+
+  it("a role that has expired gives nothing, one that is to come gives nothing yet", async () => {
+    expect(await kept.may("s-008", "2026-07-01T00:00:00Z")).toEqual(["assistant", "volunteer"]);
+    expect(await kept.may("s-007", "2027-01-01T00:00:00Z")).toEqual(["assistant", "editor of e-2", "keeper"]);
+    expect(await kept.may("s-007", "2026-12-31T23:59:59.999999Z")).toEqual(["assistant", "editor of e-2"]);
+  });
+
+  it("a lead makes editors of their own exhibition, and of no other", async () => {
+    const give = (on: string) => sure("s-003", { kind: "assign", person: "s-007", role: "editor", on });
+    expect(codes(await give("e-1"))).toBe("accepted");
+    expect(await kept.may("s-007")).toContain("editor of e-1");
+    expect(codes(await give("e-5"))).toBe("refused may-not-give");
+    expect(codes(await give("e-99"))).toBe("refused no-such-record");
+  });
+
+  it.each([
+    ["a role that there is not", "s-001", { person: "s-007", role: "Registrar" }, "unknown-role"],
+    ["a person that there is not", "s-001", { person: "s-7", role: "keeper" }, "unknown-person"],
+    ["what is not theirs to give", "s-002", { person: "s-007", role: "keeper" }, "may-not-give"],
+    ["what is not theirs, to themselves", "s-003", { person: "s-003", role: "director" }, "may-not-give"],
+    ["a scoped role without its record", "s-001", { person: "s-007", role: "editor" }, "record-needed"],
+    ["another role with a record", "s-001", { person: "s-007", role: "keeper", on: "e-1" }, "no-record-needed"],
+    ["what is given already", "s-001", { person: "s-007", role: "keeper" }, "already-given"],
+    ["what is over before it begins", "s-001", { person: "s-007", role: "head", until: "2026-11-01" }, "never-runs"],
+    ["what excludes what they hold", "s-001", { person: "s-010", role: "director" }, "excluded-role"],
+    ["anything, by somebody who left", "s-009", { person: "s-007", role: "keeper" }, "not-active"],
+    ["anything, by a visitor", "nobody", { person: "s-007", role: "keeper" }, "not-active"],
+  ])("nobody is given %s", async (_what, giver, change, code) => {
+    expect(codes(await sure(giver, { kind: "assign", ...change }))).toBe(`refused ${code}`);
+    expect(await kept.may("s-007")).toEqual(["assistant", "editor of e-2"]);
+  });
+
+  it("a wrong name is answered with the right one", async () => {
+    const outcome = await as("s-001").assign({ person: "s-007", role: "Registrar" });
+    expect(outcome).toMatchObject({ problems: [{ hint: 'did you mean "registrar"?' }] });
+  });
+
+  it("what a field or a link table gives is taken away there", async () => {
+    const outcome = await sure("s-001", { kind: "revoke", person: "s-005", role: "registrar" });
+    expect(outcome).toMatchObject({ problems: [{ code: "not-given", hint: expect.stringContaining('"post"') }] });
+  });
+
+  it("the last director stays, in whatever way they would go", async () => {
+    const post = (person: string, values: Row) => sure("s-001", { kind: "person", person, values });
+    expect(codes(await post("s-001", { post: "keeper" }))).toBe("refused last-holders");
+    expect(codes(await post("s-001", { active: false }))).toBe("refused last-holders");
+    await sure("s-001", { kind: "assign", person: "s-011", role: "director", until: "2027-01-01" });
+    expect(codes(await post("s-001", { post: "keeper" }))).toBe("refused last-holders");
+    await sure("s-001", { kind: "limit", person: "s-011", role: "director", until: null });
+    if (_name === "memory") return;
+    expect(codes(await post("s-001", { post: "keeper" }))).toBe("accepted");
+    expect(codes(await sure("s-011", { kind: "revoke", person: "s-011", role: "director" }))).toBe(
+      "refused last-holders",
+    );
+  });
+
+  it("who is made a director is said to see more, to give roles, and to be able to take the giver's", async () => {
+    await sure("s-001", { kind: "assign", person: "s-011", role: "director" });
+    const outcome = await as("s-011").assign({ person: "s-005", role: "director" });
+    expect(outcome).toMatchObject({ accepted: false, reason: "unconfirmed" });
+    expect(outcome.warnings.map(({ code }) => code)).toEqual(
+      expect.arrayContaining(["gains-sensitive", "gains-giving", "gains-yours"]),
+    );
+    // Something else was confirmed, and not all of it.
+    const [first] = outcome.warnings;
+    const partly = await as("s-011").assign({ person: "s-005", role: "director" }, { confirmed: [first?.id ?? ""] });
+    expect(codes(partly)).toBe("unconfirmed");
+    expect(await kept.may("s-005")).toEqual(["registrar"]);
+  });
+
+  it("a preview counts what is gained on real records, and changes nothing", async () => {
+    const preview = await as("s-001").preview({ kind: "assign", person: "s-007", role: "registrar" });
+    const line = preview.gains.find(
+      ({ table, action, sensitive }) => table === "objects" && action === "view" && sensitive,
+    );
+    expect(line).toMatchObject({ fields: ["shelf", "insured_value"], records: 400, of: 400 });
+    expect(line?.samples).toHaveLength(3);
+    expect(preview.losses).toEqual([]);
+    expect(await kept.may("s-007")).toEqual(["assistant", "editor of e-2"]);
+  });
+
+  it("somebody acts for a head on leave, only while it runs, and without what was left out", async () => {
+    expect(await kept.may("s-002", now, "s-003")).toEqual(["assistant", "head", "keeper"]);
+    await expect(kept.may("s-002", "2026-12-14T00:00:00Z", "s-003")).rejects.toThrow(/does not act for s-002/);
+    await expect(kept.may("s-003", now, "s-002")).rejects.toThrow(/does not act for s-003/);
+    expect(codes(await sure("s-002", { kind: "end", to: "s-003" }))).toBe("accepted");
+    await expect(kept.may("s-002", now, "s-003")).rejects.toThrow(/does not act/);
+  });
+
+  it("whoever acts for another gives in their name, but nothing to themselves, and lets nobody else act", async () => {
+    const acting = { actedBy: "s-003" };
+    const give = (person: string) => sure("s-002", { kind: "assign", person, role: "volunteer" }, acting);
+    expect(codes(await give("s-007"))).toBe("accepted");
+    expect(codes(await give("s-003"))).toBe("refused not-while-acting");
+    expect(codes(await sure("s-002", { kind: "delegate", to: "s-007" }, acting))).toBe("refused not-while-acting");
+    const [entry] = await kept.store.entries({ person: "s-003" });
+    expect(entry).toMatchObject({ kind: "assign", by: "s-002", actedBy: "s-003", person: "s-007" });
+  });
+
+  it("nobody lets somebody act for another but they themselves, or who may give all that they hold", async () => {
+    const let_ = (giver: string, of: string, to: string) => sure(giver, { kind: "delegate", of, to });
+    expect(codes(await let_("s-003", "s-001", "s-007"))).toBe("refused not-theirs-to-delegate");
+    expect(codes(await let_("s-001", "s-011", "s-015"))).toBe("accepted");
+    expect(await kept.may("s-011", now, "s-015")).toEqual(["assistant", "head", "keeper"]);
+    expect(codes(await let_("s-010", "s-010", "s-001"))).toBe("refused excluded-role");
+    expect(codes(await let_("s-010", "s-010", "s-009"))).toBe("refused not-active");
+  });
+
+  it("every change is recorded with who, for whom, what, before, after, why and when", async () => {
+    const before = (await kept.store.entries()).length;
+    await sure("s-013", { kind: "assign", person: "s-022", role: "assistant", reason: "Helps out." });
+    await sure("s-013", { kind: "revoke", person: "s-022", role: "assistant" });
+    await sure("s-003", { kind: "assign", person: "s-003", role: "director" });
+    const entries = await kept.store.entries();
+    expect(entries.length - before).toBe(2);
+    expect(entries[1]).toMatchObject({
+      kind: "assign",
+      by: "s-013",
+      actedBy: null,
+      person: "s-022",
+      reason: "Helps out.",
+      before: [],
+      after: [{ person: "s-022", role: "assistant", givenBy: "s-013" }],
+      at: "2026-11-24T09:00:00.000000Z",
+    });
+    expect(entries[0]).toMatchObject({ kind: "revoke", after: [], before: [{ role: "assistant" }] });
+  });
+
+  it("the first one who holds a role is made in nobody's name, and nobody after them", async () => {
+    const first = () => administration(portier, kept.store).first({ person: "s-007", role: "treasurer" });
+    expect(codes(await first())).toBe("refused nobody-first");
+  });
+});
