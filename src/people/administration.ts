@@ -1,5 +1,6 @@
 import type { Source } from "../conditions/source.js";
 import { type Problem, portierError } from "../schema/problems.js";
+import { problem } from "../schema/report.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { canonicalTimestamp, timestampOf } from "../schema/types/timestamp.js";
 import type { RoleClaim } from "../session/given-roles.js";
@@ -100,6 +101,9 @@ export class Administrator {
     return this.#store.change(async (inside) => {
       const judged = await inside.read((source) => judgeChange(this.#portier, source, change, giver, () => id));
       if (!judged.accepted) return judged;
+      if (change.kind === "person" && !this.#store.keepsPersons) {
+        return { accepted: false, reason: "refused", problems: [problem("no-persons-here", {})], warnings: [] };
+      }
       const facts = {
         kind: change.kind,
         at: giver.now,

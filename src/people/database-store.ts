@@ -48,6 +48,7 @@ export function databaseStore<T extends TableTypes = AnyTables>(
     return String(row?.["version"]);
   };
   return {
+    keepsPersons: true,
     read: (question) =>
       inTransaction((inside) => {
         const records = new Records(inside, schema);

@@ -37,6 +37,7 @@ export function memoryStore(portier: Portier, options: MemoryStoreOptions): Memo
   const watching = new Set<() => void>();
   const turn = inTurn();
   return {
+    keepsPersons: false,
     get source() {
       return source;
     },

@@ -4,6 +4,8 @@ import type { RecordEntry } from "./record-entry.js";
 
 /** Where it is kept who holds what, and what was done about it. `memoryStore` and `databaseStore` make one. */
 export interface RoleStore {
+  /** Whether persons' own records are written along with a change; otherwise they are changed where they are kept. */
+  readonly keepsPersons: boolean;
   /**
    * Asks something of one consistent state, in which a session can be opened. `question` is run again for as long as it
    * reads what has not been fetched, so it must do nothing but ask.

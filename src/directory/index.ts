@@ -1,0 +1,1 @@
+export { type JsonFileStore, type JsonFileStoreOptions, jsonFileStore } from "./json-file-store.js";

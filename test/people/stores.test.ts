@@ -1,0 +1,329 @@
+import { type ChildProcess, spawn } from "node:child_process";
+import { mkdirSync, mkdtempSync, readFileSync, rmSync, utimesSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { fileURLToPath } from "node:url";
+import { createPool } from "mysql2/promise";
+import pg from "pg";
+import { compile, type Row } from "portier";
+import type { Connection } from "portier/database";
+import { jsonFileStore } from "portier/directory";
+import { mysql2Connection } from "portier/mysql2";
+import { administration, databaseStore, memoryStore, type RoleStore, storeMigration } from "portier/people";
+import { pgConnection } from "portier/pg";
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
+
+/** A small house whose people hold what they are assigned and nothing else: a keeper of keys there must always be. */
+const document = {
+  portier: 1,
+  people: { table: "staff", active: "active", assignments: true },
+  roles: { chief: { atLeast: 1, givenBy: "chief" }, guide: { givenBy: "chief" } },
+  tables: {
+    staff: {
+      key: "id",
+      fields: { id: "text", active: "boolean" },
+      rules: {
+        all: { to: "signed-in", permit: { view: "all" } },
+        chiefs: { to: "chief", permit: { edit: ["active"] } },
+      },
+    },
+  },
+} as const;
+const portier = compile(document);
+const staff = ["p1", "p2", "p3"].map((id) => ({ id, active: true }));
+const source = portier.source({ staff });
+const assignment = (id: string, person: string, role: string) => ({
+  ...{ id, person, role, on: null, from: null, until: null, givenBy: null, reason: null },
+});
+const twoChiefs = [assignment("1", "p1", "chief"), assignment("2", "p2", "chief")];
+
+/** The same store, as two programs have it. */
+interface Twice {
+  readonly stores: readonly [RoleStore, RoleStore];
+  readonly reset: () => Promise<void>;
+  readonly close: () => Promise<void>;
+  readonly engine?: Engine;
+}
+
+const kinds: Readonly<Record<string, () => Promise<Twice>>> = {
+  memory: async () => {
+    let store = memoryStore(portier, { source, assignments: twoChiefs });
+    return {
+      get stores() {
+        return [store, store] as const;
+      },
+      reset: async () => {
+        store = memoryStore(portier, { source, assignments: twoChiefs });
+      },
+      close: async () => {},
+    };
+  },
+  "a JSON file": async () => {
+    const folder = mkdtempSync(join(tmpdir(), "portier-"));
+    const file = join(folder, "roles.json");
+    const open = () => jsonFileStore(portier, file, { source });
+    return {
+      stores: [open(), open()],
+      reset: async () => {
+        rmSync(`${file}.record`, { force: true });
+        writeFileSync(file, JSON.stringify({ version: 0, assignments: twoChiefs, delegations: [] }));
+      },
+      close: async () => rmSync(folder, { recursive: true }),
+    };
+  },
+  ...Object.fromEntries(Object.entries(engines).map(([name, openEngine]) => [name, () => onDatabase(openEngine)])),
+};
+
+async function onDatabase(openEngine: () => Promise<Engine>): Promise<Twice> {
+  const engine = await openEngine();
+  await createTables(engine, portier.schema);
+  for (const statement of storeMigration(portier, engine.dialect)) await engine.run(statement);
+  const other = otherProgram(engine);
+  return {
+    engine,
+    stores: [databaseStore(portier, engine.connection), databaseStore(portier, other.connection)],
+    reset: async () => {
+      await storeAll(engine, portier.schema, { staff, portier_assignments: twoChiefs });
+    },
+    close: async () => {
+      await other.close();
+      await engine.close();
+    },
+  };
+}
+
+/** A pool of its own on a server; what is embedded has one session. */
+function otherProgram({ address, connection, dialect }: Engine): {
+  connection: Connection;
+  close: () => Promise<void>;
+} {
+  if (address === undefined) return { connection, close: async () => {} };
+  if (dialect.name === "postgres") {
+    const pool = new pg.Pool({ connectionString: address });
+    pool.on("error", () => {});
+    return { connection: pgConnection(pool), close: () => pool.end() };
+  }
+  const pool = createPool({ uri: address, charset: "utf8mb4" });
+  return { connection: mysql2Connection(pool), close: () => pool.end() };
+}
+
+describe.each(Object.entries(kinds))("who holds what, kept in %s", (_name, open) => {
+  let twice: Twice;
+  beforeAll(async () => {
+    twice = await open();
+  });
+  beforeEach(() => twice.reset());
+  afterAll(() => twice.close());
+
+  const assigned = (store: RoleStore) =>
+    store.read((state) =>
+      ["chief", "guide"].flatMap((role) =>
+        [...(state.referring?.("portier_assignments", "role", role) ?? [])].map((row) => `${row["person"]} ${role}`),
+      ),
+    );
+
+  it("does not lose the last chief to two who both go at the same moment", async () => {
+    for (let round = 0; round < 5; round++) {
+      await twice.reset();
+      // Each goes by themselves: nothing but the number of those who are left keeps one of them.
+      const outcomes = await Promise.all(
+        (["p1", "p2"] as const).map((person, index) =>
+          administration(portier, twice.stores[index] as RoleStore)
+            .as(person)
+            .revoke({ person, role: "chief" }, { confirmed: ["loses-giving chief guide"] }),
+        ),
+      );
+      expect(outcomes.filter(({ accepted }) => accepted)).toHaveLength(1);
+      expect(outcomes).toContainEqual(
+        expect.objectContaining({ problems: [expect.objectContaining({ code: "last-holders" })] }),
+      );
+      expect(await assigned(twice.stores[0])).toHaveLength(1);
+      expect(await assigned(twice.stores[1])).toEqual(await assigned(twice.stores[0]));
+    }
+  });
+
+  it("tells the other program of a change, and there it counts", async () => {
+    const [one, two] = twice.stores;
+    let stop = async () => {};
+    const told = new Promise<void>((resolve) => {
+      two.watch(resolve).then(
+        (end) => {
+          stop = end;
+          return administration(portier, one).as("p1").assign({ person: "p3", role: "guide" });
+        },
+        () => {},
+      );
+    });
+    await told;
+    expect(await assigned(two)).toContain("p3 guide");
+    await stop();
+  });
+
+  it("keeps neither a change nor the record of it when it fails in the middle", async () => {
+    const [store, other] = twice.stores;
+    const before = [await assigned(store), await store.entries()];
+    const failing = store.change(async (inside) => {
+      await inside.read((state) => state.find("staff", "p1"));
+      throw new Error("the program fails here");
+    });
+    await expect(failing).rejects.toThrow("the program fails here");
+    expect([await assigned(other), await other.entries()]).toEqual(before);
+    expect(await administration(portier, store).as("p1").assign({ person: "p3", role: "guide" })).toMatchObject({
+      accepted: true,
+    });
+  });
+});
+
+const servers = Object.entries(kinds).filter(([name]) => name === "PostgreSQL" || name === "MariaDB");
+
+describe.each(servers)("on %s", (name, open) => {
+  let twice: Twice;
+  beforeAll(async () => {
+    twice = await open();
+  });
+  beforeEach(() => twice.reset());
+  afterAll(() => twice.close());
+
+  it.each(["delete from", "insert into portier_record", "update portier_state"])(
+    "a link that is cut at “%s” leaves everything as it was",
+    async (step) => {
+      const engine = twice.engine as Engine;
+      const cutting: Connection = {
+        ...engine.connection,
+        transaction: (work) =>
+          engine.connection.transaction((inside) =>
+            work({
+              ...inside,
+              query: async (text, params) => {
+                if (text.toLowerCase().startsWith(step)) await inside.query(engine.cut ?? "", []);
+                return inside.query(text, params);
+              },
+            }),
+          ),
+      };
+      const entries = await twice.stores[1].entries();
+      const failing = administration(portier, databaseStore(portier, cutting)).as("p1");
+      await expect(failing.revoke({ person: "p2", role: "chief" })).rejects.toThrow();
+      const held = await engine.run("select person from portier_assignments order by person");
+      expect(held.map(({ person }) => person)).toEqual(["p1", "p2"]);
+      expect(await twice.stores[1].entries()).toEqual(entries);
+    },
+  );
+
+  it("the record can be added to, and nothing else", async () => {
+    await administration(portier, twice.stores[0]).as("p1").assign({ person: "p3", role: "guide" });
+    const { run } = twice.engine as Engine;
+    await expect(run("update portier_record set kind = 'other'")).rejects.toThrow(/stays as it is/);
+    await expect(run("delete from portier_record")).rejects.toThrow(/stays as it is/);
+  });
+
+  it.runIf(name === "PostgreSQL")("whoever watches hears of changes after the link was cut, too", async () => {
+    const [one, two] = twice.stores;
+    let tell = () => {};
+    const stop = await two.watch(() => tell());
+    await twice.engine?.run(
+      "select pg_terminate_backend(pid) from pg_stat_activity where query like 'listen%' and pid <> pg_backend_pid()",
+    );
+    const told = new Promise<void>((resolve) => {
+      tell = resolve;
+    });
+    await administration(portier, one).as("p1").assign({ person: "p3", role: "guide" });
+    await told;
+    await stop();
+  });
+});
+
+describe("a JSON file", () => {
+  const folder = mkdtempSync(join(tmpdir(), "portier-"));
+  const file = join(folder, "roles.json");
+  const record = `${file}.record`;
+  const open = () => jsonFileStore(portier, file, { source });
+  const given = (text: string) => (JSON.parse(text) as { assignments: Row[] }).assignments;
+  beforeEach(() => {
+    rmSync(record, { force: true });
+    writeFileSync(file, JSON.stringify({ version: 0, assignments: twoChiefs, delegations: [] }));
+  });
+  afterAll(() => rmSync(folder, { recursive: true }));
+
+  it("catches up with a line that was written before the state was", async () => {
+    const before = readFileSync(file, "utf8");
+    await administration(portier, open()).as("p1").assign({ person: "p3", role: "guide" });
+    writeFileSync(file, before);
+    await administration(portier, open()).as("p1").assign({ person: "p2", role: "guide" });
+    expect(given(readFileSync(file, "utf8")).map(({ person, role }) => `${person} ${role}`)).toEqual([
+      "p1 chief",
+      "p2 chief",
+      "p3 guide",
+      "p2 guide",
+    ]);
+  });
+
+  it("drops a line that was not written whole", async () => {
+    await administration(portier, open()).as("p1").assign({ person: "p3", role: "guide" });
+    writeFileSync(record, `${readFileSync(record, "utf8")}{"version":2,"writes":[{"table":"portier_as`);
+    await administration(portier, open()).as("p1").revoke({ person: "p3", role: "guide" });
+    const lines = readFileSync(record, "utf8").trimEnd().split("\n");
+    expect(lines.map((line) => JSON.parse(line).entries[0].kind)).toEqual(["assign", "revoke"]);
+    expect(await open().entries()).toHaveLength(2);
+  });
+
+  it("is taken over from a process that left it locked", async () => {
+    mkdirSync(`${file}.lock`);
+    utimesSync(`${file}.lock`, new Date(0), new Date(0));
+    const outcome = await administration(portier, open()).as("p1").assign({ person: "p3", role: "guide" });
+    expect(outcome.accepted).toBe(true);
+  });
+
+  it.each([
+    ["{", /is not JSON/],
+    ["[]", /does not hold who holds what/],
+    ['{"version":1}', /does not hold/],
+  ])("that holds %s is an error with its name, and nothing is permitted", (text, says) => {
+    writeFileSync(file, text);
+    expect(open).toThrow(says);
+    expect(open).toThrow(file);
+  });
+
+  it("is whole whenever a process is killed, and the record says all that was done", async () => {
+    const child = fileURLToPath(new URL("../support/child-store.mjs", import.meta.url));
+    for (let round = 0; round < 3; round++) {
+      const run = spawn(process.execPath, [child, file, JSON.stringify(document), JSON.stringify({ staff })], {
+        stdio: ["ignore", "pipe", "inherit"],
+      });
+      await ready(run);
+      await new Promise((resolve) => setTimeout(resolve, 40 + 35 * round));
+      const ended = new Promise((resolve) => run.once("exit", resolve));
+      run.kill("SIGKILL");
+      await ended;
+      // The next one to change something brings state and record together.
+      const outcome = await administration(portier, open()).as("p1").assign({ person: "p2", role: "guide" });
+      expect(outcome.accepted).toBe(true);
+      await administration(portier, open()).as("p1").revoke({ person: "p2", role: "guide" });
+      const lines = readFileSync(record, "utf8").trimEnd().split("\n");
+      const { version } = JSON.parse(readFileSync(file, "utf8"));
+      expect(lines.length).toBe(version);
+      const replayed = lines.reduce(
+        (rows, line) => {
+          const { writes } = JSON.parse(line) as { writes: { before?: Row; after?: Row }[] };
+          return writes.reduce(
+            (left, { before, after }) => [
+              ...left.filter(({ id }) => id !== before?.["id"]),
+              ...(after === undefined ? [] : [after]),
+            ],
+            rows,
+          );
+        },
+        twoChiefs as readonly Row[],
+      );
+      expect(given(readFileSync(file, "utf8"))).toEqual(replayed);
+    }
+  });
+});
+
+function ready(run: ChildProcess): Promise<void> {
+  return new Promise((resolve, reject) => {
+    run.stdout?.once("data", () => resolve());
+    run.once("exit", () => reject(new Error("the process ended by itself")));
+  });
+}
