@@ -8,7 +8,7 @@ import pg from "pg";
 import { mysql2Connection } from "../dist/adapters/mysql2.js";
 import { pgConnection } from "../dist/adapters/pg.js";
 import { pgliteConnection } from "../dist/adapters/pglite.js";
-import { compileText, readData } from "../dist/document/index.js";
+import { compileText, readData, readRoles } from "../dist/document/index.js";
 import { storeMigration } from "../dist/people/index.js";
 import { createTables } from "../dist/sql/index.js";
 
@@ -19,7 +19,8 @@ const files = readdirSync(`${museum}data`).map((file) => ({
   file,
   text: readFileSync(`${museum}data/${file}`, "utf8"),
 }));
-const { tables: records } = readData(portier, files);
+const roles = { file: "museum.roles.json", text: readFileSync(`${museum}museum.roles.json`, "utf8") };
+const { tables: records } = readData(portier, [...files, ...readRoles(roles)]);
 
 const address = process.env.DATABASE_URL ?? `pglite:${museum}database`;
 const { connection, close } = await open(address);

@@ -22,8 +22,11 @@ export function isDatabase(address: string): boolean {
   return /^(?:postgres|postgresql|pglite|mysql|mariadb|sqlite):/.test(address) || sqliteFile.test(address);
 }
 
+/** What a command does with a database: a file is opened for no more than that. */
+export type DatabaseUse = "read" | "write";
+
 /** Opens a database by its address. The driver is the application's own: it is looked for when it is needed. */
-async function openAddress(address: string): Promise<OpenDatabase> {
+async function openAddress(address: string, use: DatabaseUse): Promise<OpenDatabase> {
   if (/^postgres(?:ql)?:/.test(address)) {
     const { default: pg } = await driver("pg", () => import("pg"));
     const pool = new pg.Pool({ connectionString: address, max: 2 });
@@ -44,7 +47,7 @@ async function openAddress(address: string): Promise<OpenDatabase> {
   const file = address.replace(/^sqlite:(?:\/\/)?/, "");
   if (!existsSync(file)) throw new CliError(`there is no file ${file}`);
   const { default: driverOf } = await driver("node-sqlite3-wasm", () => import("node-sqlite3-wasm"));
-  const database = new driverOf.Database(file, { readOnly: true });
+  const database = new driverOf.Database(file, { readOnly: use === "read" });
   return tried({ connection: sqliteConnection(database), close: async () => database.close() }, address);
 }
 
@@ -68,8 +71,12 @@ export async function openEmpty(
 }
 
 /** Opens a database for as long as work takes. */
-export async function withDatabase<T>(address: string, work: (open: OpenDatabase) => Promise<T>): Promise<T> {
-  return closing(await openAddress(address), work);
+export async function withDatabase<T>(
+  address: string,
+  work: (open: OpenDatabase) => Promise<T>,
+  use: DatabaseUse = "read",
+): Promise<T> {
+  return closing(await openAddress(address, use), work);
 }
 
 export async function closing<O extends OpenDatabase, T>(open: O, work: (open: O) => Promise<T>): Promise<T> {

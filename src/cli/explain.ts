@@ -8,7 +8,15 @@ import { problem } from "../schema/report.js";
 import type { Table } from "../schema/schema.js";
 import type { CliCommand } from "./command.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
-import { dataFolder, findViewer, loadData, loadDocument, type SessionFlags, sessionOptions } from "./load.js";
+import {
+  dataFolder,
+  findViewer,
+  loadData,
+  loadDocument,
+  rolesFile,
+  type SessionFlags,
+  sessionOptions,
+} from "./load.js";
 import { tableName } from "./matrix.js";
 import { palette } from "./paint.js";
 
@@ -43,8 +51,8 @@ function runExplain(args: readonly (string | undefined)[], options: ExplainOptio
   }
   const folder = dataFolder(file, options.data);
   if (folder === undefined) throw new CliError("explain needs records: name their folder with --data");
-  const data = loadData(portier, folder);
-  const viewer = findViewer(portier, data, options.as, sessionOptions(options, data.source, io));
+  const data = loadData(portier, folder, rolesFile(file));
+  const viewer = findViewer(portier, data, options.as, sessionOptions(portier, options, data.source, io));
   const record = key === undefined ? undefined : findRecord(table, data.tables.get(table.name) ?? [], key);
   const explanation = explain(viewer.session, { action, table: table.name, record, field });
   if (options.format === "json") {

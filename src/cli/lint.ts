@@ -2,7 +2,7 @@ import { formatProblem, PortierError, type Problem } from "../schema/problems.js
 import { lint } from "../verify/lint.js";
 import type { CliCommand } from "./command.js";
 import type { ExitCode, Io } from "./io.js";
-import { loadData, loadDocument } from "./load.js";
+import { loadData, loadDocument, rolesFile } from "./load.js";
 import { palette } from "./paint.js";
 
 interface LintOptions {
@@ -40,7 +40,7 @@ function runLint(file: string, options: LintOptions, io: Io): ExitCode {
 
 function findDoubts(file: string, folder: string | undefined): Problem[] {
   const { portier, parsed } = loadDocument(file);
-  const data = folder === undefined ? undefined : loadData(portier, folder);
+  const data = folder === undefined ? undefined : loadData(portier, folder, rolesFile(file));
   const doubts = lint(portier, data).map((one) => ({ ...one, ...parsed.locate(one.path) }));
   return doubts.sort((a, b) => (a.line ?? 0) - (b.line ?? 0));
 }

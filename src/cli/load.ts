@@ -1,8 +1,9 @@
 import { existsSync, readdirSync, readFileSync } from "node:fs";
 import { basename, dirname, join } from "node:path";
 import type { Row, Source } from "../conditions/source.js";
-import { type Data, type DataFile, readData } from "../document/data.js";
+import { type Data, type DataFile, readData, readRoles } from "../document/data.js";
 import { type ParsedDocument, parseDocument } from "../document/parse-document.js";
+import { momentOf } from "../people/role-change.js";
 import { PortierError, type Problem } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import { singleKey } from "../schema/schema.js";
@@ -48,8 +49,13 @@ export function dataFolder(file: string, named: string | undefined): string | un
   return existsSync(beside) ? beside : undefined;
 }
 
-/** Reads every `TABLE.json` of a folder. */
-export function loadData(portier: Portier, folder: string): Data {
+/** The file beside a document in which it is kept who holds what: `museum.roles.json` for `museum.portier.yaml`. */
+export function rolesFile(file: string): string {
+  return join(dirname(file), `${basename(file).replace(/(?:\.portier)?\.(?:ya?ml|json)$/, "")}.roles.json`);
+}
+
+/** Reads every `TABLE.json` of a folder, and where roles are assigned who holds what. */
+export function loadData(portier: Portier, folder: string, roles: string): Data {
   let names: string[];
   try {
     names = readdirSync(folder).filter((name) => name.endsWith(".json"));
@@ -61,24 +67,26 @@ export function loadData(portier: Portier, folder: string): Data {
     const file = join(folder, name);
     return { table: basename(name, ".json"), file, text: readText(file) };
   });
-  return readData(portier, files);
+  const isKept = portier.schema.kept !== undefined && existsSync(roles);
+  return readData(portier, [...files, ...(isKept ? readRoles({ file: roles, text: readText(roles) }) : [])]);
 }
 
 /** Options that say how sessions are opened. */
 export interface SessionFlags {
-  readonly now?: string;
+  readonly at?: string;
   readonly request?: readonly string[];
 }
 
 /** What every session of one command shares. Faults and bad data are remarks, each said once. */
-export function sessionOptions(flags: SessionFlags, source: Source | undefined, io: Io) {
+export function sessionOptions({ schema }: Portier, flags: SessionFlags, source: Source | undefined, io: Io) {
   const request: Record<string, unknown> = {};
   for (const pair of flags.request ?? []) {
     const [name = "", ...value] = pair.split("=");
     if (value.length === 0) throw new CliError(`--request takes NAME=VALUE, not "${pair}"`);
     request[name] = value.join("=");
   }
-  if (flags.now !== undefined) request["now"] = flags.now;
+  const now = momentOf(schema, "at", flags.at);
+  if (now !== null) request["now"] = now;
   const said = new Set<string>();
   const report = ({ kind, message }: Finding) => {
     if (said.has(message)) return;

@@ -2,17 +2,17 @@ import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import type { Portier } from "../session/portier.js";
 import { accessMatrix, countedMatrix, type MatrixCell, type MatrixRow } from "../verify/matrix.js";
-import { personViewers, roleViewers, type Viewer } from "../verify/viewers.js";
+import { groupViewers, personViewers, roleViewers, type Viewer } from "../verify/viewers.js";
 import { bands, columns, folded } from "./columns.js";
 import type { CliCommand } from "./command.js";
 import { databaseAddresses, isDatabase, withDatabase } from "./database.js";
 import { countRecords, databaseViewers } from "./database-records.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
-import { loadData, loadDocument, type SessionFlags, sessionOptions } from "./load.js";
+import { loadData, loadDocument, rolesFile, type SessionFlags, type SharedOptions, sessionOptions } from "./load.js";
 import { palette } from "./paint.js";
 
 interface MatrixOptions extends SessionFlags {
-  readonly by?: "people" | "roles";
+  readonly by?: "people" | "roles" | "groups";
   readonly data?: string;
   readonly table?: string;
   readonly format: "text" | "json";
@@ -20,10 +20,10 @@ interface MatrixOptions extends SessionFlags {
 
 export const matrixCommand: CliCommand = {
   usage: "matrix <file>",
-  summary: "people or roles, tables and actions, with the reach all / own / some / none",
+  summary: "people, roles or groups, tables and actions, with the reach all / own / some / none",
   declare: (command) => {
     command
-      .option("--by <people|roles>", "who stands in the rows (default: people with --data, else roles)")
+      .option("--by <people|roles|groups>", "who stands in the rows (default: people with --data, else roles)")
       .option("--data <folder or database>", `records as TABLE.json, or ${databaseAddresses}: adds people and counts`)
       .option("--table <name>", "this table only");
   },
@@ -33,22 +33,28 @@ export const matrixCommand: CliCommand = {
 function runMatrix(file: string, options: MatrixOptions, io: Io): ExitCode | Promise<ExitCode> {
   const { portier } = loadDocument(file);
   const by = options.by ?? (options.data === undefined ? "roles" : "people");
-  if (by !== "people" && by !== "roles") throw new CliError(`--by takes people or roles, not "${by}"`);
+  if (by !== "people" && by !== "roles" && by !== "groups") {
+    throw new CliError(`--by takes people, roles or groups, not "${by}"`);
+  }
   const tables = options.table === undefined ? [...portier.schema.tables.keys()] : [tableName(portier, options.table)];
   if (options.data !== undefined && isDatabase(options.data)) {
     return withDatabase(options.data, async ({ connection }) => {
-      const shared = sessionOptions(options, undefined, io);
+      const shared = sessionOptions(portier, options, undefined, io);
       const viewers =
-        by === "roles" ? roleViewers(portier, shared) : await databaseViewers(portier, connection, shared);
-      const counted = viewers.filter(({ kind }) => kind !== "role");
+        by === "people" ? await databaseViewers(portier, connection, shared) : namedViewers(portier, by, shared);
+      const counted = viewers.filter(({ kind }) => kind === "person" || kind === "visitor");
       const count = await countRecords(portier, connection, counted, tables);
       return printed(countedMatrix(portier, viewers, count, tables), options, io);
     });
   }
-  const data = options.data === undefined ? undefined : loadData(portier, options.data);
-  const shared = sessionOptions(options, data?.source, io);
-  const viewers = by === "roles" ? roleViewers(portier, shared) : peopleViewers(portier, data, shared);
+  const data = options.data === undefined ? undefined : loadData(portier, options.data, rolesFile(file));
+  const shared = sessionOptions(portier, options, data?.source, io);
+  const viewers = by === "people" ? peopleViewers(portier, data, shared) : namedViewers(portier, by, shared);
   return printed(accessMatrix(portier, viewers, data?.tables, tables), options, io);
+}
+
+function namedViewers(portier: Portier, by: "roles" | "groups", shared: SharedOptions): Viewer[] {
+  return by === "roles" ? roleViewers(portier, shared) : groupViewers(portier, shared);
 }
 
 function printed(rows: readonly MatrixRow[], { format }: MatrixOptions, io: Io): ExitCode {
@@ -60,7 +66,7 @@ function printed(rows: readonly MatrixRow[], { format }: MatrixOptions, io: Io):
 function peopleViewers(
   portier: Portier,
   data: ReturnType<typeof loadData> | undefined,
-  shared: ReturnType<typeof sessionOptions>,
+  shared: SharedOptions,
 ): Viewer[] {
   const people = portier.schema.people;
   if (people === undefined) throw new CliError("the document names no people table; use --by roles");

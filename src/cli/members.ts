@@ -1,3 +1,8 @@
+import { endingSoon } from "../people/ending.js";
+import { keptOf } from "../people/kept-state.js";
+import { momentOf } from "../people/role-change.js";
+import type { Schema, Table } from "../schema/schema.js";
+import { timestampOf } from "../schema/types/timestamp.js";
 import type { Portier } from "../session/portier.js";
 import { type Member, membershipNames, membersOf } from "../verify/members.js";
 import { personViewers, type Viewer } from "../verify/viewers.js";
@@ -6,11 +11,14 @@ import type { CliCommand } from "./command.js";
 import { databaseAddresses, isDatabase, withDatabase } from "./database.js";
 import { databaseViewers } from "./database-records.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
-import { dataFolder, loadData, loadDocument, type SessionFlags, sessionOptions } from "./load.js";
+import { dataFolder, loadData, loadDocument, rolesFile, type SessionFlags, sessionOptions } from "./load.js";
+import { momentText } from "./moments.js";
 import { palette } from "./paint.js";
+import { withStore } from "./store.js";
 
 interface MembersOptions extends SessionFlags {
   readonly data?: string;
+  readonly ending?: string;
   readonly format: "text" | "json";
 }
 
@@ -22,6 +30,7 @@ export const membersCommand: CliCommand = {
       "--data <folder or database>",
       `records as TABLE.json (default: the folder data beside FILE), or ${databaseAddresses}`,
     );
+    command.option("--ending <days>", "what was given and ends within so many days");
   },
   run: ([file = "", name], options, io) => runMembers(file, name, options as unknown as MembersOptions, io),
 };
@@ -38,25 +47,62 @@ function runMembers(
   const print = (viewers: readonly Viewer[]): ExitCode => {
     const persons = viewers.filter(({ kind }) => kind === "person");
     if (name === undefined) printAll(portier, persons, options, io);
-    else printMembers(name, membersOf(portier, persons, name), persons.length, options, io);
+    else printMembers(portier, name, membersOf(portier, persons, name), persons.length, options, io);
     return 0;
   };
+  if (options.ending !== undefined) return runEnding(file, options, io);
   if (options.data !== undefined && isDatabase(options.data)) {
     return withDatabase(options.data, async ({ connection }) =>
-      print(await databaseViewers(portier, connection, sessionOptions(options, undefined, io))),
+      print(await databaseViewers(portier, connection, sessionOptions(portier, options, undefined, io))),
     );
   }
   const folder = dataFolder(file, options.data);
-  const data = folder === undefined ? undefined : loadData(portier, folder);
+  const data = folder === undefined ? undefined : loadData(portier, folder, rolesFile(file));
   const rows = data?.tables.get(people.table.name);
   if (data === undefined || rows === undefined) {
     throw new CliError(`members needs the people: name a folder that has ${people.table.name}.json with --data`);
   }
-  const shared = sessionOptions(options, data.source, io);
+  const shared = sessionOptions(portier, options, data.source, io);
   return print(personViewers(portier, rows, { ...shared, source: data.source }));
 }
 
-function printMembers(name: string, members: readonly Member[], of: number, { format }: MembersOptions, io: Io): void {
+/** What ends soon, with the names of those whom it is about. */
+function runEnding(file: string, options: MembersOptions, io: Io): Promise<ExitCode> {
+  const days = Number(options.ending);
+  if (!(days > 0)) throw new CliError(`--ending takes a number of days, not "${options.ending}"`);
+  return withStore(file, options, "read", async ({ portier, store, nameOf }): Promise<ExitCode> => {
+    const { assignments, delegations } = keptOf(portier);
+    const now = momentOf(portier.schema, "at", options.at) ?? (timestampOf(new Date()) as string);
+    const ending = await store.read((source) => {
+      const rows = ({ name }: Table) => [...(source.all?.(name) ?? [])];
+      return endingSoon({ assignments: rows(assignments), delegations: rows(delegations) }, now, days);
+    });
+    if (options.format === "json") {
+      io.out(`${JSON.stringify({ ending }, null, 2)}\n`);
+      return 0;
+    }
+    const paint = palette(io);
+    const body: string[][] = [];
+    for (const { until, person, what, givenBy } of ending) {
+      const giver = givenBy === undefined ? "" : await nameOf(givenBy);
+      body.push([momentText(portier.schema, until), await nameOf(person), what, giver]);
+    }
+    const headings = ["ends", "person", "what", "given by"].map(paint.quiet);
+    io.out(
+      body.length === 0 ? `Nothing that was given ends within ${days} days.\n` : columns(headings, body, io.width),
+    );
+    return 0;
+  });
+}
+
+function printMembers(
+  { schema }: Portier,
+  name: string,
+  members: readonly Member[],
+  of: number,
+  { format }: MembersOptions,
+  io: Io,
+): void {
   if (format === "json") {
     const found = members.map(({ person: { id, name: called }, isCertain, ways }) => ({
       person: id,
@@ -72,16 +118,19 @@ function printMembers(name: string, members: readonly Member[], of: number, { fo
   io.out(`${paint.heading(name)}: ${certain} of ${of} people\n\n`);
   if (members.length === 0) return;
   const body = members.flatMap(({ person, isCertain, ways }) => {
-    const texts = isCertain ? ways.map(wayText) : [paint.quiet("not known: their record leaves it open")];
+    const texts = isCertain
+      ? ways.map((way) => wayText(schema, way))
+      : [paint.quiet("not known: their record leaves it open")];
     return texts.map((text, index) => (index === 0 ? [person.id, person.name, text] : ["", "", text]));
   });
   io.out(columns([paint.quiet("person"), paint.quiet("name"), paint.quiet("through")], body, io.width));
 }
 
 /** `keeper through head, given in post`: from the nearest name to what gives it. */
-function wayText({ through, source, on }: Member["ways"][number]): string {
+function wayText(schema: Schema, { through, source, on, givenBy, until }: Member["ways"][number]): string {
   const names = through.length === 0 ? [] : [through.join(" through ")];
-  const given = source === undefined ? [] : [`given in ${source}`];
+  const by = `${givenBy === undefined ? "" : ` by ${givenBy}`}${until === undefined ? "" : ` until ${momentText(schema, until)}`}`;
+  const given = source === undefined ? [] : [`given in ${source}${by}`];
   const record = on === undefined ? "" : `${on}: `;
   return `${record}${[...names, ...given].join(", ")}`;
 }

@@ -1,6 +1,8 @@
 import { Command, CommanderError, Option } from "commander";
 import { formatProblem, PortierError } from "../schema/problems.js";
+import { assignCommand } from "./assign.js";
 import type { CliCommand } from "./command.js";
+import { delegateCommand } from "./delegate.js";
 import { explainCommand } from "./explain.js";
 import { importCommand } from "./import.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
@@ -8,6 +10,8 @@ import { lintCommand } from "./lint.js";
 import { matrixCommand } from "./matrix.js";
 import { membersCommand } from "./members.js";
 import { palette } from "./paint.js";
+import { recordCommand } from "./record.js";
+import { revokeCommand } from "./revoke.js";
 import { showCommand } from "./show.js";
 import { sqlCommand } from "./sql.js";
 
@@ -16,6 +20,10 @@ const commands: readonly CliCommand[] = [
   lintCommand,
   matrixCommand,
   membersCommand,
+  assignCommand,
+  revokeCommand,
+  delegateCommand,
+  recordCommand,
   showCommand,
   explainCommand,
   sqlCommand,
@@ -28,6 +36,7 @@ First steps:
   portier matrix museum.portier.yaml --data data             who may do what?
   portier show museum.portier.yaml objects --as s-003        what does this person see?
   portier explain museum.portier.yaml view objects KEY FIELD --as s-003   why?
+  portier assign museum.portier.yaml s-007 keeper --as s-001  what would they gain?
   portier sql museum.portier.yaml objects list --as s-003    what goes to the database?
   portier import postgres://localhost/museum                 what is in it, ready for rules
 
@@ -35,7 +44,7 @@ Exit codes: 0 done, 1 found something, 2 could not run. Results go to standard o
 `;
 
 /** Commands that ask nothing of a session. */
-const withoutSession: readonly CliCommand[] = [lintCommand, importCommand];
+const withoutSession: readonly CliCommand[] = [lintCommand, importCommand, recordCommand];
 
 /**
  * Runs `portier` with its arguments (without node and script). Never throws, never leaves the process. A command that
@@ -59,7 +68,7 @@ export function runCli(args: readonly string[], io: Io): ExitCode | Promise<Exit
     if (!withoutSession.includes(one)) {
       command
         .option("--request <name=value...>", "a value of the request that the document declares")
-        .option("--now <timestamp>", "the moment of the request, such as 2027-01-31T09:00:00Z");
+        .option("--at <date>", "the day or moment of the request, such as 2027-01-31 or 2027-01-31T09:00:00Z");
     }
     command.addOption(
       new Option("--format <format>", "how results are printed").choices(["text", "json"]).default("text"),

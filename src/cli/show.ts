@@ -15,6 +15,7 @@ import {
   findViewer,
   loadData,
   loadDocument,
+  rolesFile,
   type SessionFlags,
   sessionOptions,
   viewerTitle,
@@ -68,13 +69,13 @@ function runShow(file: string, name: string, options: ShowOptions, io: Io): Exit
   const named = dataFolder(file, options.data);
   if (named === undefined) throw new CliError("show needs records: name their folder or database with --data");
   if (isDatabase(named)) {
-    const shared = sessionOptions(options, undefined, io);
+    const shared = sessionOptions(portier, options, undefined, io);
     return withDatabase(named, async ({ connection }) =>
       printed(await databaseView(portier, connection, table, ids, limit, shared)),
     );
   }
-  const data = loadData(portier, named);
-  const shared = sessionOptions(options, data.source, io);
+  const data = loadData(portier, named, rolesFile(file));
+  const shared = sessionOptions(portier, options, data.source, io);
   const viewers = ids.map((id) => findViewer(portier, data, id, shared));
   return printed(viewOf(viewers, table, data.tables.get(table.name) ?? [], limit));
 }

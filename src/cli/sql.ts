@@ -22,6 +22,7 @@ import {
   findViewer,
   loadData,
   loadDocument,
+  rolesFile,
   type SessionFlags,
   sessionOptions,
   viewerTitle,
@@ -98,8 +99,8 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
   if (folder === undefined && options.as !== undefined && options.as !== "visitor") {
     throw new CliError("sql needs the records of who asks: name their folder with --data");
   }
-  const data = folder === undefined ? undefined : loadData(portier, folder);
-  const shared = sessionOptions(options, data?.source, io);
+  const data = folder === undefined ? undefined : loadData(portier, folder, rolesFile(file));
+  const shared = sessionOptions(portier, options, data?.source, io);
   const viewer = findViewer(portier, data ?? { tables: new Map() }, options.as, shared);
   const statement = options.select
     ? maskedSelect(viewer.session, table.name, dialect, { action: action as ShowAction })

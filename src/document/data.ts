@@ -20,6 +20,30 @@ export interface Data {
 }
 
 /**
+ * The records in a file of who holds what, such as `jsonFileStore` keeps, for {@link readData}.
+ *
+ * @throws PortierError (`not-json`, `wrong-shape`) for another file.
+ */
+export function readRoles({ file, text }: Omit<DataFile, "table">): DataFile[] {
+  let value: unknown;
+  try {
+    value = JSON.parse(text);
+  } catch (error) {
+    const why = error instanceof Error ? error.message : String(error);
+    throw new PortierError([{ ...problem("not-json", { why }), file }]);
+  }
+  const { assignments, delegations } = isMapping(value) ? value : {};
+  if (!Array.isArray(assignments) || !Array.isArray(delegations)) {
+    const expected = '{ "version": 0, "assignments": [], "delegations": [] }';
+    throw new PortierError([{ ...problem("wrong-shape", { what: "who holds what", expected, found: value }), file }]);
+  }
+  return [
+    { table: "portier_assignments", file, text: JSON.stringify(assignments) },
+    { table: "portier_delegations", file, text: JSON.stringify(delegations) },
+  ];
+}
+
+/**
  * Reads records and checks them against the declared fields. Stricter than a session, which must live with what a
  * database holds: a file that does not fit is refused as a whole. Fields that a record leaves out become null.
  *

@@ -1,3 +1,3 @@
 export { canonicalJson } from "./canonical.js";
-export { type Data, type DataFile, readData, recordKey } from "./data.js";
+export { type Data, type DataFile, readData, readRoles, recordKey } from "./data.js";
 export { compileText, type ParsedDocument, parseDocument, type TextOptions } from "./parse-document.js";

@@ -150,6 +150,13 @@ function previewOf(portier: Portier, source: Source, change: RoleChange, giver: 
   const after = withWrites(source, portier.schema, writes);
   const affected = affectedBy(portier, { source, after, change, writes, giver });
   const records = (table: string) => source.all?.(table) ?? [];
+  // Whoever acts for another keeps what is theirs: only what acting adds comes or goes.
+  if (change.kind === "delegate" || change.kind === "end") {
+    const [own, acting] = change.kind === "end" ? [affected.after, affected.before] : [affected.before, affected.after];
+    const { gains: added } = accessDifference(own, acting, records);
+    const [gains, losses] = change.kind === "end" ? [[], added] : [added, []];
+    return { outcome: shown(outcome), person, gains, losses };
+  }
   return { outcome: shown(outcome), person, ...accessDifference(affected.before, affected.after, records) };
 }
 

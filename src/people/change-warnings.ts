@@ -3,6 +3,7 @@ import { True } from "../conditions/truth.js";
 import { type Facts, PortierError, type ProblemCode } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import type { Role } from "../schema/schema.js";
+import type { GivenRole } from "../session/given-roles.js";
 import { insidesOf, type Portier } from "../session/portier.js";
 import type { Session } from "../session/session.js";
 import { residualText } from "../verify/gains.js";
@@ -81,24 +82,24 @@ function openOr(instead: () => Session, open: () => Session): Session {
 /** What a giver must have read before a change is made. */
 export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarning[] {
   const { change, giver } = context;
+  // What ends somebody's acting for another takes nothing from what is theirs, and gives nobody anything.
+  if (change.kind === "end") return [];
   const affected = affectedBy(portier, context);
   const isOwn = affected.person === giver.person;
   const gained = newlyGiven(portier, affected.before, affected.after);
-  const lost = newlyGiven(portier, affected.after, affected.before);
-  const mine = isOwn ? [] : ownRoles(portier, context);
-  const taken = gained.filter((role) => mine.includes(role));
-  const names = (roles: readonly Role[]) => roles.map(({ name }) => name);
+  const lost = change.kind === "delegate" ? [] : newlyGiven(portier, affected.after, affected.before);
+  const { person } = affected;
+  const about = <C extends "gains-giving" | "gains-yours" | "loses-giving">(code: C, roles: readonly Role[]) => {
+    const names = roles.map(({ name }) => name);
+    return names.length === 0 ? [] : [warning(code, { person, roles: names } as Facts<C>, names)];
+  };
   const isGift = change.kind === "assign" || change.kind === "delegate";
   return [
     ...(isOwn && isGift ? [warning("gives-oneself", {}, [])] : []),
     ...sensitiveGains(affected),
-    ...(gained.length === 0
-      ? []
-      : [warning("gains-giving", { person: affected.person, roles: names(gained) }, names(gained))]),
-    ...(taken.length === 0
-      ? []
-      : [warning("gains-yours", { person: affected.person, roles: names(taken) }, names(taken))]),
-    ...(isOwn && lost.length > 0 ? [warning("loses-giving", { roles: names(lost) }, names(lost))] : []),
+    ...about("gains-giving", gained),
+    ...about("gains-yours", isOwn ? [] : takenRoles(portier, context, affected)),
+    ...about("loses-giving", isOwn ? lost : []),
   ];
 }
 
@@ -120,28 +121,44 @@ function mayGiveAny(session: Session, role: Role): boolean {
   );
 }
 
-/** The roles that the giver was given by assignment: those that somebody else could take away. */
-function ownRoles(portier: Portier, { source, giver }: ChangeContext): Role[] {
+/** The roles of the giver that somebody may take away after a change, and might not before. */
+function takenRoles(portier: Portier, { source, giver }: ChangeContext, { before, after }: Affected): Role[] {
   const { person, now, claims } = giver;
+  const { people } = portier.schema;
   const session = portier.session({ person, source, request: { now }, ...(claims === undefined ? {} : { claims }) });
+  const row = people && source.find(people.table.name, person);
   const given = insidesOf(session).subject.memberships?.given.roles ?? [];
-  return given.filter((one) => one.source === "assignments").map(({ role }) => role);
+  const isTaken = ({ role, source: from }: GivenRole) => {
+    if (from === "assignments") return mayGiveAny(after, role) && !mayGiveAny(before, role);
+    // What a field gives is taken away by whoever may change the field.
+    const field = people?.table.byName.get(from);
+    if (people === undefined || row === undefined || field === undefined) return false;
+    const mayEdit = (who: Session) => who.may("edit", people.table.name, row, field.name);
+    return mayEdit(after) && !mayEdit(before);
+  };
+  return [...new Set(given.filter(isTaken).map(({ role }) => role))];
 }
 
 /** Where more of a sensitive field may be seen, changed or taken out than before. */
 function sensitiveGains({ person, before, after }: Affected): ChangeWarning[] {
   const { schema } = insidesOf(after).ruleset;
-  return [...schema.tables.values()].flatMap((table) =>
-    (["view", "edit", "export"] as const).flatMap((action) => {
-      const fields = table.fields.filter(
-        ({ name, sensitive }) => sensitive && isWider(before, after, table.name, action, name),
-      );
-      if (fields.length === 0) return [];
-      const names = fields.map(({ name }) => name);
-      const facts = { person, action: action === "view" ? "see" : action, table: table.name, fields: names };
-      return [warning("gains-sensitive", facts, [`${action} ${table.name}.${names.join(",")}`])];
-    }),
-  );
+  const words = { view: "see", edit: "edit", export: "export" } as const;
+  return [...schema.tables.values()].flatMap((table) => {
+    // Fields about which the same is to be said share a sentence.
+    const said = new Map<string, string[]>();
+    for (const { name, sensitive } of table.fields) {
+      const actions = sensitive
+        ? (["view", "edit", "export"] as const).filter((action) => isWider(before, after, table.name, action, name))
+        : [];
+      const action = actions.map((one) => words[one]).join(", ");
+      if (action !== "") said.set(action, [...(said.get(action) ?? []), name]);
+    }
+    return [...said].map(([action, fields]) =>
+      warning("gains-sensitive", { person, action, table: table.name, fields }, [
+        `${action} ${table.name}.${fields.join(",")}`,
+      ]),
+    );
+  });
 }
 
 /** Whether a field may be open on more records than before, as far as the rules show without looking at any. */

@@ -10,6 +10,7 @@ export {
 export type { Assignment, Delegation } from "./assignment.js";
 export type { ChangeWarning } from "./change-warnings.js";
 export { databaseStore, storeMigration } from "./database-store.js";
+export { type Ending, endingSoon } from "./ending.js";
 export { type MemoryStore, type MemoryStoreOptions, memoryStore } from "./memory-store.js";
 export type { RecordEntry } from "./record-entry.js";
 export type { RoleChange } from "./role-change.js";

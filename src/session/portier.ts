@@ -63,7 +63,8 @@ export class Portier<T extends TableTypes = AnyTables> {
   }
 
   /**
-   * The view of somebody who holds these roles (and all they include) and of whom nothing else is known. Good for
+   * The view of somebody who holds these roles (and all they include), or is in these groups, and of whom nothing else is
+   * known. Good for
    * `reach`; conditions on the person are open, so decisions on records see them as unknown.
    */
   sessionForRoles(roles: readonly string[]): Session<T> {

@@ -181,14 +181,31 @@ function findActor(
   return memberships === undefined ? "nobody" : { withheld, memberships };
 }
 
-/** A made-up person who holds these roles and of whom nothing else is known, for questions about a role. */
-export function roleSubject(ruleset: Ruleset, roles: readonly string[]): Subject {
+/**
+ * A made-up person who holds these roles, or is in these groups, and of whom nothing else is known, for questions about a
+ * role or group.
+ */
+export function roleSubject(ruleset: Ruleset, names: readonly string[]): Subject {
   const { schema, groups } = ruleset;
   const held = new Set<string>();
-  for (const name of roles) {
-    const role = schema.roles.get(name);
-    if (role === undefined) throw portierError("unknown-role", { name, candidates: schema.roles.keys() });
-    for (const one of role.closure) held.add(one);
+  for (const name of names) {
+    const group = groups.get(name);
+    if (group !== undefined) held.add(name);
+    for (const one of group?.roles ?? [name]) {
+      const role = schema.roles.get(one);
+      const candidates = [...schema.roles.keys(), ...groups.keys()];
+      if (role === undefined) throw portierError("unknown-role", { name, candidates });
+      for (const brought of role.closure) held.add(brought);
+    }
+  }
+  // The groups that take in whoever is in this one, or holds this role, without asking anything else.
+  for (const name of held) {
+    for (const group of groups.values()) {
+      const takesIn = group.members.some((member) => member.kind === "member" && member.name === name);
+      if (!takesIn || group.where !== always || group.without.length > 0) continue;
+      held.add(group.name);
+      for (const role of group.roles) for (const brought of schema.roles.get(role)?.closure ?? []) held.add(brought);
+    }
   }
   const now = timestampOf(new Date()) as string;
   return {
@@ -212,7 +229,7 @@ export function roleSubject(ruleset: Ruleset, roles: readonly string[]): Subject
     now,
     memberships: undefined,
     classKey: `roles:${JSON.stringify([[...held].sort(), ruleset.timed.map((rule) => isInForce(rule, now))])}`,
-    roles: () => [...held].sort(),
+    roles: () => [...held].filter((name) => schema.roles.has(name)).sort(),
   };
 }
 

@@ -10,7 +10,8 @@ import { encode } from "../session/snapshot.js";
 /** Something that somebody may do after a change and might not before, or the other way round. */
 export interface AccessChange {
   readonly table: string;
-  readonly action: ActionName;
+  /** The actions that it is the same for, such as list and view. */
+  readonly actions: readonly ActionName[];
   /** The fields that it is about; empty for what is done with a record as a whole. */
   readonly fields: readonly string[];
   /** On how many records; undefined for making new ones. */
@@ -39,17 +40,20 @@ const sampleCount = 3;
  * of one person before and after a change of roles, or under two documents.
  */
 export function accessDifference(before: Session, after: Session, records: AllRecords): AccessDifference {
-  const gains: AccessChange[] = [];
-  const losses: AccessChange[] = [];
+  const gained: Difference[] = [];
+  const lost: Difference[] = [];
   for (const table of tablesThatDiffer(before, after)) {
     const rows = [...records(table.name)];
     for (const action of actionNamesOf(table)) {
-      const lists = compareAction(before, after, table, action, rows);
-      gains.push(...lists.gains);
-      losses.push(...lists.losses);
+      for (const field of actionOf(table, action)?.speaksOf === "record" ? [undefined] : table.fields) {
+        const { more, less } = compareAnswers(before, after, { table, action, field }, rows);
+        const line = { table, action, field, of: rows.length };
+        if (more.length > 0) gained.push({ ...line, records: more });
+        if (less.length > 0) lost.push({ ...line, records: less });
+      }
     }
   }
-  return { gains, losses };
+  return { gains: grouped(gained), losses: grouped(lost) };
 }
 
 /**
@@ -83,73 +87,78 @@ export function residualText(session: Session, table: string, action: ActionName
   return JSON.stringify(steps.filter((step) => asked === undefined || step.extent.fields.has(asked)).map(encode));
 }
 
-/** What two sessions answer about one thing, and on which records they differ. */
-interface Difference {
-  readonly field: Field | undefined;
-  readonly gained: readonly string[];
-  readonly lost: readonly string[];
-}
-
-function compareAction(
-  before: Session,
-  after: Session,
-  table: Table,
-  action: ActionName,
-  rows: readonly Row[],
-): AccessDifference {
-  const speaksOf = actionOf(table, action)?.speaksOf;
-  const isNew = actionOf(table, action)?.judges === "new";
-  const fields = speaksOf === "record" ? [undefined] : table.fields;
-  const differences = fields.map((field): Difference => {
-    const isOpen = [before, after].some(
-      (session) => session.reach(action, table.name, field?.name as never) !== "none",
-    );
-    if (!isOpen) return { field, gained: [], lost: [] };
-    if (isNew) {
-      const [was, is] = [before, after].map((session) => session.may(action, table.name, undefined, field?.name));
-      return { field, gained: is && !was ? [""] : [], lost: was && !is ? [""] : [] };
-    }
-    const gained: string[] = [];
-    const lost: string[] = [];
-    for (const row of rows) {
-      const was = before.may(action, table.name, row, field?.name);
-      const is = after.may(action, table.name, row, field?.name);
-      if (was !== is) (is ? gained : lost).push(recordAddress(table, row) ?? "?");
-    }
-    return { field, gained, lost };
-  });
-  const lines = (which: "gained" | "lost") => grouped(differences, which, { table, action, of: rows.length, isNew });
-  return { gains: lines("gained"), losses: lines("lost") };
-}
-
-interface GroupOptions {
+interface Asked {
   readonly table: Table;
   readonly action: ActionName;
-  readonly of: number;
-  readonly isNew: boolean;
+  readonly field: Field | undefined;
 }
 
-/** Fields that differ on the same records share a line. */
-function grouped(
-  differences: readonly Difference[],
-  which: "gained" | "lost",
-  { table, action, of, isNew }: GroupOptions,
-): AccessChange[] {
-  const lines = new Map<string, { fields: Field[]; records: readonly string[] }>();
-  for (const { field, [which]: records } of differences) {
-    if (records.length === 0) continue;
-    const id = JSON.stringify([records, field?.sensitive === true]);
-    const line = lines.get(id) ?? { fields: [], records };
-    if (field !== undefined) line.fields.push(field);
-    lines.set(id, line);
+/** Records on which one session may do something that the other may not. */
+interface Difference extends Asked {
+  /** Their addresses; of making new ones, one that is empty. */
+  readonly records: readonly string[];
+  readonly of: number;
+}
+
+function compareAnswers(
+  before: Session,
+  after: Session,
+  { table, action, field }: Asked,
+  rows: readonly Row[],
+): { readonly more: readonly string[]; readonly less: readonly string[] } {
+  const name = field?.name;
+  const isOpen = [before, after].some((session) => session.reach(action, table.name, name) !== "none");
+  const more: string[] = [];
+  const less: string[] = [];
+  if (!isOpen) return { more, less };
+  const compare = (row: Row | undefined, address: string) => {
+    const was = before.may(action, table.name, row, name);
+    if (was !== after.may(action, table.name, row, name)) (was ? less : more).push(address);
+  };
+  if (isNew(table, action)) compare(undefined, "");
+  else for (const row of rows) compare(row, recordAddress(table, row) ?? "?");
+  return { more, less };
+}
+
+function isNew(table: Table, action: ActionName): boolean {
+  return actionOf(table, action)?.judges === "new";
+}
+
+/** Fields that differ on the same records share a line, and so do actions on the same fields. */
+function grouped(differences: readonly Difference[]): AccessChange[] {
+  const isSensitive = ({ field }: Difference) => field?.sensitive === true;
+  const byFields = groupBy(differences, (one) => [one.table.name, one.action, one.records, isSensitive(one)]);
+  const fieldsOf = (line: readonly Difference[]) =>
+    line.flatMap(({ field }) => (field === undefined ? [] : [field.name]));
+  const byActions = groupBy(byFields, (line) => [line[0]?.table.name, fieldsOf(line), line[0]?.records]);
+  return byActions.flatMap((lines) => {
+    const line = lines[0] ?? [];
+    const [first] = line;
+    if (first === undefined) return [];
+    const { table, action, records, of } = first;
+    const isMade = isNew(table, action);
+    return [
+      {
+        table: table.name,
+        actions: lines.flatMap(([one]) => (one === undefined ? [] : [one.action])),
+        fields: fieldsOf(line),
+        records: isMade ? undefined : records.length,
+        of,
+        samples: isMade ? [] : records.slice(0, sampleCount),
+        sensitive: isSensitive(first),
+      },
+    ];
+  });
+}
+
+/** Lists of what has the same key, in the order in which each is first met. */
+function groupBy<T>(items: readonly T[], keyOf: (item: T) => unknown): T[][] {
+  const groups = new Map<string, T[]>();
+  for (const item of items) {
+    const key = JSON.stringify(keyOf(item));
+    const group = groups.get(key);
+    if (group === undefined) groups.set(key, [item]);
+    else group.push(item);
   }
-  return [...lines.values()].map(({ fields, records }) => ({
-    table: table.name,
-    action,
-    fields: fields.map(({ name }) => name),
-    records: isNew ? undefined : records.length,
-    of,
-    samples: isNew ? [] : records.slice(0, sampleCount),
-    sensitive: fields.some(({ sensitive }) => sensitive),
-  }));
+  return [...groups.values()];
 }

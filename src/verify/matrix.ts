@@ -27,7 +27,7 @@ export interface Count {
 
 /**
  * The access matrix: viewers by tables by actions. With `records` (table name to records), each cell also counts.
- * A role's view leaves the person open, so its records cannot be counted.
+ * A role's or group's view leaves the person open, so its records cannot be counted.
  */
 export function accessMatrix(
   portier: Portier,
@@ -73,7 +73,7 @@ export function matrixActions(portier: Portier, name: string): readonly ActionNa
 
 function matrixCell(viewer: Viewer, action: ActionName, table: string, count: CountRecords): MatrixCell {
   const reach = viewer.session.reach(action, table);
-  if (viewer.kind === "role" || action === "create" || action === "import") return { reach };
+  if (viewer.kind === "role" || viewer.kind === "group" || action === "create" || action === "import") return { reach };
   const counted = count(viewer, action, table);
   if (counted === undefined) return { reach };
   return { reach, count: reach === "none" ? 0 : reach === "all" ? counted.all : counted.permitted };

@@ -1,12 +1,12 @@
 import type { Row, Source } from "../conditions/source.js";
 import { singleKey } from "../schema/schema.js";
-import type { Portier } from "../session/portier.js";
+import { type Portier, rulesetOf } from "../session/portier.js";
 import type { Session, SessionOptions } from "../session/session.js";
 
 /** Somebody whose view is looked at: a person, the holders of a role, or an anonymous visitor. */
 export interface Viewer {
-  readonly kind: "person" | "role" | "visitor";
-  /** The person's key, the role's name, or `visitor`. */
+  readonly kind: "person" | "role" | "group" | "visitor";
+  /** The person's key, the name of a role or group, or `visitor`. */
   readonly id: string;
   /** What to call them on screens. */
   readonly name: string;
@@ -21,6 +21,15 @@ export function roleViewers(portier: Portier, options: SessionOptions = {}): Vie
     return { kind: "role", id: role, name: role, roles: session.roles, session };
   });
   return [visitorViewer(portier, options), ...roles];
+}
+
+/** The anonymous visitor, then every group in declared order: whoever is in it, and of whom nothing else is known. */
+export function groupViewers(portier: Portier, options: SessionOptions = {}): Viewer[] {
+  const groups = [...rulesetOf(portier).groups.keys()].map((group): Viewer => {
+    const session = portier.sessionForRoles([group]);
+    return { kind: "group", id: group, name: group, roles: session.roles, session };
+  });
+  return [visitorViewer(portier, options), ...groups];
 }
 
 export function visitorViewer(portier: Portier, options: SessionOptions = {}): Viewer {

@@ -8,12 +8,12 @@ import { createTables, sqlite } from "portier/sql";
 import { sqliteConnection } from "portier/sqlite";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { waitForCli } from "../support/cli.js";
-import { type Engine, fill, servers } from "../support/engines.js";
+import { allTables, type Engine, fill, servers } from "../support/engines.js";
 import { museumData, museumFile, portier, records } from "../support/museum.js";
 
 const folder = mkdtempSync(join(tmpdir(), "portier-database-"));
 afterAll(() => rmSync(folder, { recursive: true }));
-const now = ["--now", "2026-11-24T09:00:00Z"];
+const now = ["--at", "2026-11-24T09:00:00Z"];
 
 /** The commands need a database that they can open by its address; SQLite's is a file. */
 async function openFile(): Promise<Engine> {
@@ -44,7 +44,7 @@ describe.each(addressed)("the commands on %s", (name, open) => {
     const statements = createTables(portier.schema, engine.dialect);
     const references = statements.filter((statement) => statement.startsWith("alter"));
     for (const statement of statements.filter((one) => !references.includes(one))) await engine.run(statement);
-    for (const table of portier.schema.tables.values()) await fill(engine, table, records(table.name));
+    for (const table of allTables(portier.schema)) await fill(engine, table, records(table.name));
     for (const statement of references) await engine.run(statement);
   });
   afterAll(() => engine?.close());

@@ -5,12 +5,12 @@ import { type Connection, type Database, openDatabase } from "portier/database";
 import { mysql2Connection } from "portier/mysql2";
 import { pgConnection } from "portier/pg";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
-import { createTables, type Engine, engines, held, store } from "../support/engines.js";
+import { allTables, createTables, type Engine, engines, held, store } from "../support/engines.js";
 import { portier, record, records } from "../support/museum.js";
 
 const now = "2026-11-24T09:00:00Z";
 const bell = "BM-SH-0001";
-const tables = [...portier.schema.tables.values()];
+const tables = allTables(portier.schema);
 
 describe.each(Object.entries(engines))("a change of the museum on %s", (name, open) => {
   const isServer = name === "PostgreSQL" || name === "MariaDB";

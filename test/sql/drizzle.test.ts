@@ -9,7 +9,7 @@ import { drizzleTables, maskedColumns, whereSql } from "portier/drizzle";
 import { pgliteConnection } from "portier/pglite";
 import { createTables, postgres } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { type Engine, fill } from "../support/engines.js";
+import { allTables, type Engine, fill } from "../support/engines.js";
 import { as, portier, records } from "../support/museum.js";
 
 const objects = pg.pgTable("objects", {
@@ -30,7 +30,7 @@ beforeAll(async () => {
   const run: Engine["run"] = (text, params = []) => engine.connection.query(text, params);
   const statements = createTables(portier.schema, postgres).filter((statement) => !statement.startsWith("alter"));
   for (const statement of statements) await run(statement);
-  for (const table of portier.schema.tables.values()) await fill({ ...engine, run }, table, records(table.name));
+  for (const table of allTables(portier.schema)) await fill({ ...engine, run }, table, records(table.name));
 });
 afterAll(() => database.close());
 

@@ -3,7 +3,7 @@ import type { Row } from "portier";
 import { ChangeRefused, portierDialect } from "portier/kysely";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import type { Table } from "../../src/schema/schema.js";
-import { createTables, type Engine, engines, held, store } from "../support/engines.js";
+import { allTables, createTables, type Engine, engines, held, store } from "../support/engines.js";
 import { as, portier, record, records } from "../support/museum.js";
 
 interface Tables {
@@ -39,7 +39,7 @@ describe.each(Object.entries(engines))("a person at work with the query builder 
   beforeAll(async () => {
     engine = await open();
     await createTables(engine, portier.schema);
-    for (const table of portier.schema.tables.values()) await store(engine, table, records(table.name));
+    for (const table of allTables(portier.schema)) await store(engine, table, records(table.name));
   });
   beforeEach(async () => {
     for (const table of tables) await store(engine, table, records(table.name));

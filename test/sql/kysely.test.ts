@@ -11,7 +11,7 @@ import type { Row, Session } from "portier";
 import { portierPlugin } from "portier/kysely";
 import { postgres } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { createTables, type Engine, engines, store } from "../support/engines.js";
+import { allTables, createTables, type Engine, engines, store } from "../support/engines.js";
 import { as, portier, records } from "../support/museum.js";
 
 interface Tables {
@@ -42,7 +42,7 @@ let engine: Engine;
 beforeAll(async () => {
   engine = await (engines["PGlite"] as () => Promise<Engine>)();
   await createTables(engine, portier.schema);
-  for (const table of portier.schema.tables.values()) await store(engine, table, records(table.name));
+  for (const table of allTables(portier.schema)) await store(engine, table, records(table.name));
 });
 afterAll(() => engine?.close());
 

@@ -2,7 +2,7 @@ import { type Row, snapshotOf } from "portier";
 import { openSnapshot } from "portier/snapshot";
 import { maskedSelect, sqlite, where } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { createTables, type Engine, engines, store } from "../support/engines.js";
+import { allTables, createTables, type Engine, engines, store } from "../support/engines.js";
 import { as, portier, records } from "../support/museum.js";
 
 const everybody = [undefined, ...records("staff").map((row) => String(row["id"]))];
@@ -13,7 +13,7 @@ describe.each(Object.entries(engines))("the museum on %s", (_name, open) => {
   beforeAll(async () => {
     engine = await open();
     await createTables(engine, portier.schema);
-    for (const table of portier.schema.tables.values()) await store(engine, table, records(table.name));
+    for (const table of allTables(portier.schema)) await store(engine, table, records(table.name));
   });
   afterAll(() => engine?.close());
 

@@ -3,7 +3,7 @@ import pg from "pg";
 import { compile } from "portier";
 import { rowSecurity } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { createTables, type Engine, fill, servers } from "../support/engines.js";
+import { allTables, createTables, type Engine, fill, servers } from "../support/engines.js";
 import { as, portier, record, records } from "../support/museum.js";
 
 /** Row security on the server, as the database users who are kept out by it. */
@@ -64,7 +64,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
     engine = await openEngine();
     tables = engine.schema as string;
     await createTables(engine, portier.schema);
-    for (const table of portier.schema.tables.values()) await fill(engine, table, records(table.name));
+    for (const table of allTables(portier.schema)) await fill(engine, table, records(table.name));
     await owner(`alter table objects add constraint worth check (insured_value < 1000000000)`);
     await owner(`alter table loans add constraint loans_object foreign key (object) references objects`);
     for (const user of [app, guest, keeper]) await owner(`create role ${user} login password 'made-up'`);

@@ -149,9 +149,14 @@ async function openSqlite(): Promise<Engine> {
   });
 }
 
+/** A document's tables, and those that are kept beside it. */
+export function allTables(schema: Schema): Table[] {
+  return [...schema.tables.values(), ...keptTablesOf(schema)];
+}
+
 /** A table for each of a document's, empty. */
 export async function createTables(engine: Engine, schema: Schema): Promise<void> {
-  for (const table of [...schema.tables.values(), ...keptTablesOf(schema)]) {
+  for (const table of allTables(schema)) {
     const columns = stored(table).map(
       (field) => `${engine.dialect.quoteName(field.column)} ${engine.columnType(field)}`,
     );
@@ -175,7 +180,7 @@ export async function storeAll(
   given: Readonly<Record<string, readonly Row[]>>,
 ): Promise<Record<string, Row[]>> {
   const data: Record<string, Row[]> = {};
-  for (const table of [...schema.tables.values(), ...keptTablesOf(schema)]) {
+  for (const table of allTables(schema)) {
     data[table.name] = await store(engine, table, given[table.name] ?? []);
   }
   return data;

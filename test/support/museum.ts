@@ -1,7 +1,7 @@
 import { readdirSync, readFileSync } from "node:fs";
 import { fileURLToPath } from "node:url";
 import type { Row, Session } from "portier";
-import { compileText, readData } from "portier/document";
+import { compileText, readData, readRoles } from "portier/document";
 
 /** The museum as an application would load it: the document and the data of the examples. */
 export const museumFolder = fileURLToPath(new URL("../../examples/museum/", import.meta.url));
@@ -10,14 +10,16 @@ export const museumData = `${museumFolder}data`;
 
 export const portier = compileText(readFileSync(museumFile, "utf8"), { file: "museum.portier.yaml" });
 
-const data = readData(
-  portier,
-  readdirSync(museumData).map((name) => ({
+export const museumRoles = `${museumFolder}museum.roles.json`;
+
+const data = readData(portier, [
+  ...readdirSync(museumData).map((name) => ({
     table: name.replace(".json", ""),
     file: name,
     text: readFileSync(`${museumData}/${name}`, "utf8"),
   })),
-);
+  ...readRoles({ file: "museum.roles.json", text: readFileSync(museumRoles, "utf8") }),
+]);
 
 export const { source } = data;
 

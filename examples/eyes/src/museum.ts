@@ -1,5 +1,5 @@
 import type { Row } from "portier";
-import { compileText, readData, recordKey } from "portier/document";
+import { compileText, readData, readRoles, recordKey } from "portier/document";
 import { type CellView, personViewers, recordView, type Viewer } from "portier/verify";
 import departments from "../../museum/data/departments.json?raw";
 import exhibition_team from "../../museum/data/exhibition_team.json?raw";
@@ -9,11 +9,10 @@ import loans from "../../museum/data/loans.json?raw";
 import objects from "../../museum/data/objects.json?raw";
 import partners from "../../museum/data/partners.json?raw";
 import plan from "../../museum/data/plan.json?raw";
-import portier_assignments from "../../museum/data/portier_assignments.json?raw";
-import portier_delegations from "../../museum/data/portier_delegations.json?raw";
 import staff from "../../museum/data/staff.json?raw";
 import treatments from "../../museum/data/treatments.json?raw";
 import rules from "../../museum/museum.portier.yaml?raw";
+import roles from "../../museum/museum.roles.json?raw";
 
 /** The museum's document and data, as an application loads them. */
 export const portier = compileText(rules, { file: "museum.portier.yaml" });
@@ -28,14 +27,12 @@ const texts = {
   exhibition_team,
   exhibits,
   partners,
-  portier_assignments,
-  portier_delegations,
   plan,
 };
-const data = readData(
-  portier,
-  Object.entries(texts).map(([table, text]) => ({ table, file: `${table}.json`, text })),
-);
+const data = readData(portier, [
+  ...Object.entries(texts).map(([table, text]) => ({ table, file: `${table}.json`, text })),
+  ...readRoles({ file: "museum.roles.json", text: roles }),
+]);
 
 export const tables = [...portier.schema.tables.values()];
 

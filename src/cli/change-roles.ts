@@ -1,0 +1,131 @@
+import { type Administrator, administration, type RoleOutcome, type RolePreview } from "../people/administration.js";
+import type { RoleChange } from "../people/role-change.js";
+import type { AccessChange } from "../verify/gains.js";
+import { columns } from "./columns.js";
+import type { ExitCode, Io } from "./io.js";
+import { CliError } from "./io.js";
+import { type SessionFlags, sessionOptions } from "./load.js";
+import { palette } from "./paint.js";
+import { type OpenStore, type StoreOptions, withStore } from "./store.js";
+
+export interface ChangeRolesOptions extends SessionFlags, StoreOptions {
+  readonly as?: string;
+  readonly on?: string;
+  readonly from?: string;
+  readonly until?: string;
+  readonly reason?: string;
+  readonly confirm?: true;
+  readonly preview?: true;
+  readonly format: "text" | "json";
+}
+
+/** How many lines of what is gained or lost are printed. */
+const mostLines = 24;
+
+/**
+ * Says what a change comes to, and makes it: at once where there is nothing to warn of, otherwise with `--confirm`. Exit
+ * code 1 where nothing was changed.
+ */
+export function changeRoles(file: string, change: RoleChange, options: ChangeRolesOptions, io: Io): Promise<ExitCode> {
+  const { as: giver, confirm, preview: isPreview, format } = options;
+  if (giver === undefined) throw new CliError("say in whose name: --as PERSON");
+  return withStore(file, options, isPreview ? "read" : "write", async (open) => {
+    const { request } = sessionOptions(open.portier, options, undefined, io);
+    const administrator = administration(open.portier, open.store).as(giver, { request });
+    const preview = await administrator.preview(change);
+    const outcome = isPreview ? preview.outcome : await made(administrator, change, preview, confirm === true);
+    const isDone = !isPreview && outcome.accepted;
+    if (format === "json") io.out(`${JSON.stringify({ changed: isDone, ...preview, outcome }, null, 2)}\n`);
+    else await print(open, change, giver, preview, outcome, options, io);
+    return isDone || (isPreview && (outcome.accepted || outcome.reason === "unconfirmed")) ? 0 : 1;
+  });
+}
+
+/** What was read is what is confirmed: a warning that was not shown is not. */
+function made(
+  administrator: Administrator,
+  change: RoleChange,
+  { outcome }: RolePreview,
+  confirm: boolean,
+): Promise<RoleOutcome> {
+  return administrator.make(change, { confirmed: confirm ? outcome.warnings.map(({ id }) => id) : [] });
+}
+
+async function print(
+  open: OpenStore,
+  change: RoleChange,
+  giver: string,
+  { gains, losses }: RolePreview,
+  outcome: RoleOutcome,
+  { preview }: ChangeRolesOptions,
+  io: Io,
+): Promise<void> {
+  const paint = palette(io);
+  io.out(`${paint.heading(await sentence(open, change, giver))}\n\n`);
+  if (!outcome.accepted && outcome.reason === "refused") {
+    for (const { message, hint } of outcome.problems) {
+      io.out(`${paint.no("refused")}  ${message}${hint === undefined ? "" : `; ${hint}`}\n`);
+    }
+    return;
+  }
+  for (const { message } of outcome.warnings) io.out(`${paint.doubt("warning")}  ${message}\n`);
+  if (outcome.warnings.length > 0) io.out("\n");
+  printLines("gains", "+", gains, io, paint.yes);
+  printLines("loses", "-", losses, io, paint.no);
+  if (gains.length + losses.length === 0) io.out("Nothing that anybody may see or do changes by it now.\n\n");
+  if (preview) io.out(`${paint.quiet("Nothing was changed: this is what would come of it.")}\n`);
+  else if (outcome.accepted) io.out(`${paint.yes("done")}  and recorded\n`);
+  else io.out(`${paint.no("not done")}  read the warnings, then repeat it with --confirm\n`);
+}
+
+function printLines(
+  heading: string,
+  mark: string,
+  lines: readonly AccessChange[],
+  io: Io,
+  tone: (text: string) => string,
+): void {
+  if (lines.length === 0) return;
+  const paint = palette(io);
+  // What is sensitive is read first.
+  const ordered = [...lines.filter(({ sensitive }) => sensitive), ...lines.filter(({ sensitive }) => !sensitive)];
+  const body = ordered
+    .slice(0, mostLines)
+    .map(({ table, actions, fields, records, of, samples, sensitive }) => [
+      tone(mark),
+      table,
+      actions.join(", "),
+      records === undefined ? "new ones" : `${records} of ${of}`,
+      `${sensitive ? "sensitive: " : ""}${fields.length === 0 ? "the record" : fields.join(", ")}`,
+      samples.join(", "),
+    ]);
+  const more = ordered.length - body.length;
+  const headings = [paint.heading(heading), "table", "action", "records", "what", "such as"];
+  const quiet = headings.map((text, index) => (index === 0 ? text : paint.quiet(text)));
+  io.out(columns(quiet, body, io.width));
+  io.out(more > 0 ? `${paint.quiet(`and ${more} more: --format json lists all`)}\n\n` : "\n");
+}
+
+/** `s-007 Noor Castellan is given registrar until 2027-06-30, by s-001 Ines Okoro`. */
+async function sentence({ nameOf }: OpenStore, change: RoleChange, giver: string): Promise<string> {
+  const by = `by ${await nameOf(giver)}`;
+  const times = (from: string | undefined, until: string | undefined) =>
+    `${from === undefined ? "" : ` from ${from}`}${until === undefined ? "" : ` until ${until}`}`;
+  const on = (record: string | undefined) => (record === undefined ? "" : ` of ${record}`);
+  switch (change.kind) {
+    case "assign":
+      return `${await nameOf(change.person)} is given ${change.role}${on(change.on)}${times(change.from, change.until)}, ${by}`;
+    case "revoke":
+      return `${change.role}${on(change.on)} is taken from ${await nameOf(change.person)}, ${by}`;
+    case "limit":
+      return `${change.role}${on(change.on)} of ${await nameOf(change.person)} ends ${change.until ?? "never"}, ${by}`;
+    case "delegate":
+      return `${await nameOf(change.to)} acts for ${await nameOf(change.of ?? giver)}${times(change.from, change.until)}, ${by}`;
+    case "end":
+      return `${await nameOf(change.to)} no longer acts for ${await nameOf(change.of ?? giver)}, ${by}`;
+    case "person":
+      return `the record of ${await nameOf(change.person)} is changed, ${by}`;
+    default:
+      return change satisfies never;
+  }
+}

@@ -1,0 +1,70 @@
+import type { Row } from "../conditions/source.js";
+import type { RecordEntry } from "../people/record-entry.js";
+import type { Schema } from "../schema/schema.js";
+import type { CliCommand } from "./command.js";
+import { CliError, type ExitCode } from "./io.js";
+import { momentText } from "./moments.js";
+import { palette } from "./paint.js";
+import { declareData, type StoreOptions, withStore } from "./store.js";
+
+interface RecordOptions extends StoreOptions {
+  readonly person?: string;
+  readonly limit: string;
+  readonly format: "text" | "json";
+}
+
+export const recordCommand: CliCommand = {
+  usage: "record <file>",
+  summary: "what was done about roles: who, for whom, what, why and when, the latest first",
+  declare: (command) => {
+    declareData(command);
+    command
+      .option("--person <person>", "what is about this person, or was done by them")
+      .option("--limit <number>", "at most so many entries", "20");
+  },
+  run: ([file = ""], given, io) => {
+    const options = given as unknown as RecordOptions;
+    const limit = Number(options.limit);
+    if (!Number.isInteger(limit) || limit < 1) throw new CliError(`--limit takes a number, not "${options.limit}"`);
+    const wanted = options.person === undefined ? { limit } : { limit, person: options.person };
+    return withStore(file, options, "read", async ({ portier, store, nameOf }): Promise<ExitCode> => {
+      const entries = await store.entries(wanted);
+      if (options.format === "json") {
+        io.out(`${JSON.stringify({ entries }, null, 2)}\n`);
+        return 0;
+      }
+      const paint = palette(io);
+      if (entries.length === 0) io.out("Nothing was done yet.\n");
+      for (const entry of entries) {
+        const by = entry.by === null ? "nobody" : await nameOf(entry.by);
+        const acting = entry.actedBy === null ? "" : `, for them ${await nameOf(entry.actedBy)}`;
+        const person = entry.person === null ? "" : await nameOf(entry.person);
+        io.out(`${paint.quiet(entry.at.slice(0, 16).replace("T", " "))}  ${paint.heading(entry.kind)}  ${person}\n`);
+        for (const line of stateLines(portier.schema, entry)) io.out(`    ${line}\n`);
+        io.out(`    by ${by}${acting}${entry.reason === null ? "" : `: ${entry.reason}`}\n`);
+        for (const id of entry.details) io.out(`    ${paint.quiet(`confirmed: ${id}`)}\n`);
+      }
+      return 0;
+    });
+  },
+};
+
+/** What was before, and what is now. */
+function stateLines(schema: Schema, { before, after }: RecordEntry): string[] {
+  return [...before.map((row) => `- ${rowText(schema, row)}`), ...after.map((row) => `+ ${rowText(schema, row)}`)];
+}
+
+const untold = ["id", "givenBy", "reason"];
+
+function rowText(schema: Schema, row: Row): string {
+  const text = (name: string, value: unknown) => {
+    if (Array.isArray(value)) return value.join(", ");
+    return name === "from" || name === "until" ? momentText(schema, String(value)) : String(value);
+  };
+  return Object.entries(row)
+    .filter(
+      ([name, value]) => value !== null && !untold.includes(name) && !(Array.isArray(value) && value.length === 0),
+    )
+    .map(([name, value]) => `${name} ${text(name, value)}`)
+    .join(", ");
+}
