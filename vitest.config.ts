@@ -12,6 +12,7 @@ export default defineConfig({
         find: /^portier\/(database|directory|document|explain|people|ranges|snapshot|sql|verify)$/,
         replacement: src("$1/index.ts"),
       },
+      { find: /^portier\/tokens$/, replacement: src("directory/tokens.ts") },
       { find: /^portier\/(drizzle|kysely|mysql2|pg|pglite|sqlite)$/, replacement: src("adapters/$1.ts") },
     ],
   },

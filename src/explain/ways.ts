@@ -39,8 +39,9 @@ export function waysInto(ruleset: Ruleset, memberships: Memberships, name: strin
   };
   const intoGroup = (group: Group): Way[] => {
     if (memberships.of(group.name) !== True) return [];
-    const claim = memberships.given.groups.get(group.name);
-    const claimed = claim === undefined ? [] : [{ through: [], source: claim, on: undefined }];
+    const claimed = memberships.given.groups
+      .filter((one) => one.group === group.name && one.truth === True)
+      .map(({ source }): Way => ({ through: [], source, on: undefined }));
     const ways = group.members.flatMap((member): readonly Way[] => {
       if (memberships.meets(member) !== True) return [];
       if (member.kind !== "member") return [{ through: [member.text], source: undefined, on: undefined }];

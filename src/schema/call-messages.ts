@@ -67,5 +67,6 @@ export const callMessages = {
       ? `${f.where}: role "${f.role}" is not held on a record`
       : `${f.where}: role "${f.role}" is held on records of "${f.scope}"`,
   ],
+  "bad-token": (f: { why: string }): Said => [`this token does not say who is asking: ${f.why}`],
   fault: (f: { what: string }): Said => [f.what],
 } as const;

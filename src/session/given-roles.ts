@@ -33,11 +33,15 @@ export interface GivenRole {
 /** What a person is given. */
 export interface Given {
   readonly roles: readonly GivenRole[];
-  /** The groups that a claim names, with where it comes from. */
-  readonly groups: ReadonlyMap<string, string>;
+  /** The groups that a claim or an assignment names: one more way into them. */
+  readonly groups: readonly GivenGroup[];
 }
 
-export const nothingGiven: Given = { roles: [], groups: new Map() };
+export interface GivenGroup {
+  readonly group: string;
+  readonly source: string;
+  readonly truth: Truth;
+}
 
 /** What a person's roles are read from. */
 export interface GivenFrom {
@@ -60,9 +64,14 @@ export interface GivenFrom {
 export function givenRoles(from: GivenFrom, reading: Reading): Given {
   const { schema, person } = from;
   const roles: GivenRole[] = [];
+  const groups: GivenGroup[] = [];
   for (const source of schema.people?.roles ?? []) {
-    if (source.kind === "link") roles.push(...linkedRoles(from, source, reading));
-    else {
+    if (source.kind === "link") {
+      for (const given of linkedRoles(from, source, reading)) {
+        if ("group" in given) groups.push(given);
+        else roles.push(given);
+      }
+    } else {
       const value = rawValue(person, source.field.name);
       if (value === null || value === undefined) continue;
       for (const name of Array.isArray(value) ? value : [value]) {
@@ -72,10 +81,9 @@ export function givenRoles(from: GivenFrom, reading: Reading): Given {
       }
     }
   }
-  const groups = new Map<string, string>();
   for (const { role: name, on, source = "a claim" } of from.claims) {
     if (from.groups.has(name) && on === undefined) {
-      groups.set(name, source);
+      groups.push({ group: name, source, truth: True });
       continue;
     }
     const role = findRole(schema, name, source);
@@ -86,10 +94,10 @@ export function givenRoles(from: GivenFrom, reading: Reading): Given {
 }
 
 function* linkedRoles(
-  { schema, key, now }: GivenFrom,
+  { schema, groups, key, now }: GivenFrom,
   link: Extract<RoleSource, { kind: "link" }>,
   reading: Reading,
-): Iterable<GivenRole> {
+): Iterable<GivenRole | GivenGroup> {
   const { table, person: holder, role: named, on, isMixed } = link;
   if (reading.source?.referring === undefined) {
     throw portierError("needs-source", { what: `the roles from "${table.name}"`, method: "referring" });
@@ -103,6 +111,10 @@ function* linkedRoles(
     if (record === null && !isMixed) continue;
     const truth = isRunning(link, row, now, reading);
     if (truth === False) continue;
+    if (isMixed && record === null && groups.has(String(name))) {
+      yield { group: String(name), source: "assignments", truth };
+      continue;
+    }
     const where = `"${table.name}"`;
     const role = findRole(schema, name, where);
     if (isMixed ? (role.scope === undefined) !== (record === null) : role.scope !== on?.type.target) {

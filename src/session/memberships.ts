@@ -132,7 +132,8 @@ export class Memberships {
   }
 
   #group({ name, members, where, without }: Group): Truth {
-    const isNamed = this.#facts.given.groups.has(name) ? True : False;
+    const named = this.#facts.given.groups.filter(({ group }) => group === name);
+    const isNamed = Math.max(False, ...named.map(({ truth }) => truth));
     return Math.min(Math.max(isNamed, this.#any(members)), this.#test(where), not(this.#any(without))) as Truth;
   }
 

@@ -588,7 +588,7 @@ export const worlds = fc.record({
       fc
         .record<Record<string, unknown>>({
           person: fc.constantFrom(...keys),
-          role: fc.constantFrom("junior", "senior", "clerk", "editor", "lead"),
+          role: fc.constantFrom("junior", "senior", "clerk", "editor", "lead", "inner"),
           event: fc.constantFrom("e1", "e2", "gone"),
           from: value([null, "2020-01-01T00:00:00Z", "2027-01-31T12:00:00Z", "2030-01-01T00:00:00.5Z"], "soon"),
           until: value([null, "2020-01-01T00:00:00Z", "2027-01-31T12:00:00Z", "2030-01-01T00:00:00.5Z"], 5),

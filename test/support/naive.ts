@@ -218,6 +218,7 @@ export class Naive {
     return person !== undefined && (active === undefined || person[active] === true);
   }
 
+  /** A group that somebody is named a member of brings itself alone. */
   #includes(role: string): string[] {
     const declared = this.#world.document["roles"]?.[role] ?? {};
     return [role, ...listed(declared.include).flatMap((one) => this.#includes(one))];
@@ -279,7 +280,12 @@ export class Naive {
     const group = this.#world.document["groups"]?.[name];
     if (group !== undefined) {
       const any = (members: unknown) => or(listed(members).map((one) => this.#memberOf(one, how)));
-      return and([any(group.members), this.#ofPerson(group.where), not(any(group.without))]);
+      const named = this.#given().filter(({ role }) => role === name);
+      return and([
+        or([any(group.members), ...named.map(({ counts }) => counts)]),
+        this.#ofPerson(group.where),
+        not(any(group.without)),
+      ]);
     }
     const brings = (role: string) => this.#includes(role).includes(name);
     const given = this.#given().filter(({ role, on }) => on === undefined && brings(role));

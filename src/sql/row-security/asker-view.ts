@@ -3,7 +3,7 @@ import { Bad, False, True } from "../../conditions/truth.js";
 import { type Ruleset, sessionOperandName } from "../../rules/compile-rules.js";
 import type { Group, Member } from "../../rules/groups.js";
 import { portierError } from "../../schema/problems.js";
-import { type Field, type People, type Role, type RoleSource, singleKey } from "../../schema/schema.js";
+import { type Field, type People, type RoleSource, singleKey } from "../../schema/schema.js";
 import type { FieldType } from "../../schema/types/field-type.js";
 import type { Plan } from "../../session/plan.js";
 import { truthNumber } from "../condition.js";
@@ -153,7 +153,7 @@ export class AskerView implements OpenAsker {
 
   #namesWrongRole(source: RoleSource, person: Place): Fragment {
     const all = [...this.#ruleset.schema.roles.values()];
-    const namesOf = (roles: readonly Role[]) =>
+    const namesOf = (roles: readonly { readonly name: string }[]) =>
       raw(`array[${roles.map(({ name }) => literal(name)).join(", ")}]::text[]`);
     if (source.kind === "field") {
       const known = namesOf(all.filter(({ scope }) => scope === undefined));
@@ -168,9 +168,8 @@ export class AskerView implements OpenAsker {
         return sql`not cast(${role} as text) = any (${known})`;
       }
       const record = column(this.#within(link), link, on as Field);
-      const [whole, scoped] = [true, false].map((isWhole) =>
-        namesOf(all.filter(({ scope }) => (scope === undefined) === isWhole)),
-      ) as [Fragment, Fragment];
+      const whole = namesOf([...all.filter(({ scope }) => scope === undefined), ...this.#ruleset.groups.values()]);
+      const scoped = namesOf(all.filter(({ scope }) => scope !== undefined));
       return sql`not ${role} = any (case when ${record} is null then ${whole} else ${scoped} end)`;
     });
   }
@@ -212,11 +211,12 @@ export class AskerView implements OpenAsker {
 
   /**
    * What conditions on a person's own record leave open: `NAME` a role as it is given and counts, `stored NAME` as it is
-   * given whatever excludes it, `sound NAME` whether what the role brings counts.
+   * given whatever excludes it, `sound NAME` whether what the role brings counts, `named NAME` a group as it is assigned.
    */
   #numberOf(name: string, person: Place): Fragment {
     const [how, role] = name.includes(" ") ? (name.split(" ") as [string, string]) : ["given", name];
     if (how === "sound") return this.#soundness(role, person);
+    if (how === "named") return this.#given([role], person, "assigned");
     const isStored = how === "stored";
     const bringing = this.#bringing(role);
     const doubted = isStored ? [] : bringing.filter((one) => this.#isDoubted(one));
@@ -284,9 +284,11 @@ export class AskerView implements OpenAsker {
     return roles.filter((role) => role.closure.has(name)).map((role) => role.name);
   }
 
-  #inGroup({ members, where, without }: Group, how: "given" | "stored"): Expression {
+  #inGroup({ name, members, where, without }: Group, how: "given" | "stored"): Expression {
     const any = (list: readonly Member[]) => or(list.map((member) => this.#meetsMember(member, how)));
-    return and([any(members), where, not(any(without))]);
+    const isAssigned = this.#ruleset.schema.kept !== undefined;
+    const named: Expression[] = isAssigned ? [{ kind: "open", name: `named ${name}` }] : [];
+    return and([or([any(members), ...named]), where, not(any(without))]);
   }
 
   #meetsMember(member: Member, how: "given" | "stored"): Expression {
@@ -310,10 +312,11 @@ export class AskerView implements OpenAsker {
   }
 
   /** Whether one of some roles is given in a field, or in a link table for all records, as a number. */
-  #given(roles: readonly string[], person: Place): Fragment {
+  #given(roles: readonly string[], person: Place, how: "anyhow" | "assigned" = "anyhow"): Fragment {
     const names = raw(roles.map(literal).join(", "));
     const numbers = (this.#ruleset.schema.people?.roles ?? []).flatMap((source): Fragment[] => {
-      if (roles.length === 0) return [];
+      const isMeantHere = how === "anyhow" || (source.kind === "link" && source.isMixed);
+      if (roles.length === 0 || !isMeantHere) return [];
       const number = (isGiven: Fragment) =>
         sql`case when ${isGiven} then ${raw(String(True))} else ${raw(String(False))} end`;
       if (source.kind === "link") {

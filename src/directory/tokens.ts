@@ -1,0 +1,134 @@
+import { createLocalJWKSet, createRemoteJWKSet, errors, type JSONWebKeySet, type JWTPayload, jwtVerify } from "jose";
+import { type PortierError, portierError } from "../schema/problems.js";
+import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import { timestampOf } from "../schema/types/timestamp.js";
+import type { RoleClaim } from "../session/given-roles.js";
+import { type Portier, rulesetOf } from "../session/portier.js";
+
+export interface TokenOptions {
+  /** What `iss` must be. */
+  readonly issuer: string;
+  /** What `aud` must be, or hold. */
+  readonly audience: string;
+  /** The keys of the issuer: the address of its JSON Web Key Set, or the set itself. */
+  readonly keys: URL | JSONWebKeySet;
+  /** The algorithms of signatures that count. Default: `RS256`, `PS256`, `ES256`, `EdDSA`. */
+  readonly algorithms?: readonly string[];
+  /** Where a token says who it is and what they hold. Names lead into objects: `realm.roles`. */
+  readonly claims?: {
+    /** The person's key. Default: `sub`. */
+    readonly person?: string;
+    /** Names of roles, a text or a list; of scoped ones as `editor of e-2`. Default: none are read. */
+    readonly roles?: string;
+    /** Names of groups as the issuer calls them; those count that {@link TokenOptions.groups} knows. Default: none are read. */
+    readonly groups?: string;
+  };
+  /** What the issuer's groups mean here: the name of a role (`keeper`, `editor of e-2`) or of a group of the document. */
+  readonly groups?: Readonly<Record<string, string>>;
+  /** How far clocks may differ, in seconds. Default: 0. */
+  readonly clockTolerance?: number;
+}
+
+/** Who a token says is asking, for `portier.session({ ...signedIn, source })`. */
+export interface SignedIn {
+  readonly person: string;
+  readonly claims: readonly RoleClaim[];
+  /** When the token ends, a canonical instant: no session should outlive it. */
+  readonly expires: string;
+}
+
+/** Reads tokens of one issuer. */
+export interface TokenReader {
+  /**
+   * Verifies a token and reads who it is about.
+   *
+   * @throws PortierError (`bad-token`) for one that is not signed by the issuer, is for somebody else, is over, or names
+   * nobody; (`unknown-role`) for one that names a role that there is not. No session is opened then.
+   */
+  read(token: string, options?: { readonly now?: Date }): Promise<SignedIn>;
+}
+
+const defaultAlgorithms = ["RS256", "PS256", "ES256", "EdDSA"];
+
+/**
+ * Reads signed tokens (JWT, RFC 7519) such as an OpenID Connect provider issues.
+ *
+ * @throws PortierError (`unknown-role`) for a group that is to mean a role or group that the document does not have.
+ *
+ * @example
+ * const tokens = tokenReader(portier, {
+ *   issuer: "https://sign-in.brackwater.example", audience: "museum",
+ *   keys: new URL("https://sign-in.brackwater.example/keys"),
+ *   claims: { groups: "groups" }, groups: { "Keepers of ships": "keeper" },
+ * });
+ * const session = portier.session({ ...(await tokens.read(token)), source });
+ */
+export function tokenReader<T extends TableTypes = AnyTables>(portier: Portier<T>, options: TokenOptions): TokenReader {
+  const { issuer, audience, keys, claims = {}, groups = {}, clockTolerance = 0 } = options;
+  const meanings = new Map(Object.entries(groups).map(([name, meaning]) => [name, claimOf(portier, meaning)]));
+  const keySet = keys instanceof URL ? createRemoteJWKSet(keys) : createLocalJWKSet(keys);
+  return {
+    async read(token, { now } = {}) {
+      let payload: JWTPayload;
+      try {
+        ({ payload } = await jwtVerify(token, keySet, {
+          issuer,
+          audience,
+          algorithms: [...(options.algorithms ?? defaultAlgorithms)],
+          requiredClaims: ["exp"],
+          clockTolerance,
+          ...(now === undefined ? {} : { currentDate: now }),
+        }));
+      } catch (error) {
+        throw badToken(error instanceof errors.JOSEError ? error.message : String(error));
+      }
+      const { person: personName = "sub" } = claims;
+      const person = valueAt(payload, personName);
+      if (typeof person !== "string" || person === "") throw badToken(`"${personName}" names nobody`);
+      const roles = namesAt(payload, claims.roles).map((name) => claimOf(portier, name));
+      const meant = namesAt(payload, claims.groups).flatMap((name) => {
+        const claim = meanings.get(name);
+        return claim === undefined ? [] : [{ ...claim, source: `the group "${name}" of the token` }];
+      });
+      return {
+        person,
+        claims: [...roles.map((claim) => ({ ...claim, source: "the token" })), ...meant],
+        expires: timestampOf(new Date((payload.exp as number) * 1_000)) ?? "",
+      };
+    },
+  };
+}
+
+function badToken(why: string): PortierError {
+  return portierError("bad-token", { why });
+}
+
+/** `keeper`, `editor of e-2`, or the name of a group. */
+export function claimOf(portier: Pick<Portier, "schema">, text: string): RoleClaim {
+  const { schema, groups } = rulesetOf(portier);
+  if (schema.roles.get(text)?.scope === undefined && (schema.roles.has(text) || groups.has(text)))
+    return { role: text };
+  const scoped = /^(\S+) of (.+)$/s.exec(text);
+  const [, role = "", on = ""] = scoped ?? [];
+  if (schema.roles.get(role)?.scope !== undefined) return { role, on };
+  const candidates = [...schema.roles.keys(), ...groups.keys()];
+  throw portierError("unknown-role", { name: text, candidates });
+}
+
+function valueAt(payload: JWTPayload, path: string): unknown {
+  // A claim's name may have dots in it, as those that are addresses do.
+  if (Object.hasOwn(payload, path)) return payload[path];
+  return path.split(".").reduce<unknown>((value, name) => {
+    const isObject = typeof value === "object" && value !== null && Object.hasOwn(value, name);
+    return isObject ? (value as Record<string, unknown>)[name] : undefined;
+  }, payload);
+}
+
+/** A text or a list of texts. What is neither is no list of names, and an error: never silently nothing. */
+function namesAt(payload: JWTPayload, path: string | undefined): readonly string[] {
+  const value = path === undefined ? undefined : valueAt(payload, path);
+  if (value === undefined || value === null) return [];
+  const names = Array.isArray(value) ? value : [value];
+  if (names.every((name) => typeof name === "string")) return names as string[];
+  throw badToken(`"${path}" holds something else than names`);
+}

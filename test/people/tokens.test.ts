@@ -1,0 +1,86 @@
+import { exportJWK, generateKeyPair, type JWTPayload, SignJWT, UnsecuredJWT } from "jose";
+import { tokenReader } from "portier/tokens";
+import { beforeAll, describe, expect, it } from "vitest";
+import { portier, source } from "../support/museum.js";
+
+const issuer = "https://sign-in.brackwater.example";
+const now = new Date("2026-11-24T09:00:00Z");
+const seconds = now.getTime() / 1_000;
+
+describe("a token", () => {
+  let reader: ReturnType<typeof tokenReader>;
+  let sign: (payload: JWTPayload, key?: "other") => Promise<string>;
+  beforeAll(async () => {
+    const [own, other] = await Promise.all([generateKeyPair("ES256"), generateKeyPair("ES256")]);
+    const jwk = { ...(await exportJWK(own.publicKey)), alg: "ES256", kid: "1" };
+    sign = (payload, key) =>
+      new SignJWT(payload)
+        .setProtectedHeader({ alg: "ES256", kid: "1" })
+        .sign(key === "other" ? other.privateKey : own.privateKey);
+    reader = tokenReader(portier, {
+      issuer,
+      audience: "museum",
+      keys: { keys: [jwk] },
+      claims: { roles: "realm.roles", groups: `${issuer}/groups` },
+      groups: { "Stocktaking 2026": "registrar", "Friends of e-5": "editor of e-5", Collections: "collections" },
+    });
+  });
+  const good = { iss: issuer, aud: "museum", sub: "s-007", exp: seconds + 60 };
+  const rolesOf = async (payload: JWTPayload) => {
+    const signedIn = await reader.read(await sign(payload), { now });
+    return portier.session({ ...signedIn, source, request: { now: now.toISOString() } });
+  };
+
+  it("says who asks; what it brings along is held besides what is stored, and says where it comes from", async () => {
+    expect((await rolesOf(good)).roles).toEqual(["assistant", "editor of e-2"]);
+    const session = await rolesOf({ ...good, realm: { roles: ["keeper"] } });
+    expect(session.roles).toEqual(["assistant", "editor of e-2", "keeper"]);
+    const { claims, expires } = await reader.read(
+      await sign({ ...good, [`${issuer}/groups`]: ["Friends of e-5", "Rowing club"] }),
+      { now },
+    );
+    expect(claims).toEqual([{ role: "editor", on: "e-5", source: 'the group "Friends of e-5" of the token' }]);
+    expect(expires).toBe("2026-11-24T09:01:00.000000Z");
+  });
+
+  it("names a group of the document as one more member of it", async () => {
+    const session = await rolesOf({ ...good, [`${issuer}/groups`]: "Collections" });
+    const coming = source.find("exhibitions", "e-3") ?? {};
+    expect(session.may("view", "exhibitions", coming, "lead")).toBe(true);
+    expect((await rolesOf(good)).may("view", "exhibitions", coming, "lead")).toBe(false);
+  });
+
+  it("that brings what excludes what is held makes both unknown: neither opens anything", async () => {
+    const session = await rolesOf({ ...good, sub: "s-001", realm: { roles: "treasurer" } });
+    expect(session.roles).toEqual([]);
+    expect(session.may("list", "departments", source.find("departments", "ships") ?? {})).toBe(false);
+  });
+
+  it.each<[string, JWTPayload]>([
+    ["is over", { ...good, exp: seconds }],
+    ["never ends", { iss: issuer, aud: "museum", sub: "s-007" }],
+    ["is not yet good", { ...good, nbf: seconds + 5 }],
+    ["is of another issuer", { ...good, iss: "https://elsewhere.example" }],
+    ["is for another application", { ...good, aud: "shop" }],
+    ["names nobody", { ...good, sub: "" }],
+    ["names roles in another way", { ...good, realm: { roles: [{ name: "keeper" }] } }],
+  ])("that %s opens nothing", async (_what, payload) => {
+    await expect(reader.read(await sign(payload), { now })).rejects.toMatchObject({ code: "bad-token" });
+  });
+
+  it("that is not signed by the issuer opens nothing", async () => {
+    await expect(reader.read(await sign(good, "other"), { now })).rejects.toMatchObject({ code: "bad-token" });
+    await expect(reader.read(new UnsecuredJWT(good).encode(), { now })).rejects.toMatchObject({ code: "bad-token" });
+    await expect(reader.read("no.token.atall", { now })).rejects.toMatchObject({ code: "bad-token" });
+    const [head = "", , signature = ""] = (await sign(good)).split(".");
+    const forged = Buffer.from(JSON.stringify({ ...good, sub: "s-001" })).toString("base64url");
+    await expect(reader.read(`${head}.${forged}.${signature}`, { now })).rejects.toMatchObject({ code: "bad-token" });
+  });
+
+  it("that names a role which there is not opens nothing, and says the nearest", async () => {
+    const token = await sign({ ...good, realm: { roles: ["Keeper"] } });
+    await expect(reader.read(token, { now })).rejects.toThrow(/no role "Keeper"; did you mean "keeper"/);
+    const wrong = { issuer, audience: "museum", keys: { keys: [] }, groups: { Lenders: "lender" } };
+    expect(() => tokenReader(portier, wrong)).toThrow(/no role "lender"/);
+  });
+});
