@@ -3,7 +3,8 @@ import { type PortierError, portierError } from "../schema/problems.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { timestampOf } from "../schema/types/timestamp.js";
 import type { RoleClaim } from "../session/given-roles.js";
-import { type Portier, rulesetOf } from "../session/portier.js";
+import type { Portier } from "../session/portier.js";
+import { claimOf } from "./claim-of.js";
 
 export interface TokenOptions {
   /** What `iss` must be. */
@@ -101,18 +102,6 @@ export function tokenReader<T extends TableTypes = AnyTables>(portier: Portier<T
 
 function badToken(why: string): PortierError {
   return portierError("bad-token", { why });
-}
-
-/** `keeper`, `editor of e-2`, or the name of a group. */
-export function claimOf(portier: Pick<Portier, "schema">, text: string): RoleClaim {
-  const { schema, groups } = rulesetOf(portier);
-  if (schema.roles.get(text)?.scope === undefined && (schema.roles.has(text) || groups.has(text)))
-    return { role: text };
-  const scoped = /^(\S+) of (.+)$/s.exec(text);
-  const [, role = "", on = ""] = scoped ?? [];
-  if (schema.roles.get(role)?.scope !== undefined) return { role, on };
-  const candidates = [...schema.roles.keys(), ...groups.keys()];
-  throw portierError("unknown-role", { name: text, candidates });
 }
 
 function valueAt(payload: JWTPayload, path: string): unknown {

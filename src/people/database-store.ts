@@ -73,10 +73,15 @@ function notMigrated() {
 }
 
 function changeOf(inside: Connection, { schema }: Portier): StoreChange {
-  const records = new Records(inside, schema);
+  let records = new Records(inside, schema);
   return {
-    read: (question) => records.read(() => question(records)),
+    read: (question) => {
+      const held = records;
+      return held.read(() => question(held));
+    },
     write: async (writes, entries) => {
+      // What was read before is not what is there after it.
+      records = new Records(inside, schema);
       for (const write of writes) await writeRecord(inside, write);
       for (const entry of entries) await insertEntry(inside, entry);
       await inside.query("update portier_state set version = version + 1", []);

@@ -91,6 +91,26 @@ export function judgeFirst(
   }
 }
 
+/**
+ * Judges writes that no person makes, such as those of a provisioning client: nobody's right to give is asked, but roles
+ * that exclude each other and the last holders of a role are kept.
+ */
+export function judgeWrites(
+  portier: Portier,
+  source: Source,
+  writes: readonly StoredWrite[],
+  now: string,
+): readonly Problem[] {
+  try {
+    const judge = new Judge(portier, source, { person: "", now, confirmed: [] }, () => "");
+    judge.checkState(writes, withWrites(source, portier.schema, writes));
+    return [];
+  } catch (error) {
+    if (error instanceof Refused) return [error.problem];
+    throw error;
+  }
+}
+
 class Judge {
   readonly #portier: Portier;
   readonly #schema: Schema;
@@ -150,19 +170,31 @@ class Judge {
 
   /** What must hold once it is written. */
   checkAfter(change: RoleChange, writes: readonly StoredWrite[], after: Source): void {
+    this.checkState(writes, after);
+    for (const person of this.#touched(writes)) {
+      this.#checkGained(person, after, change.kind === "assign" ? change.role : undefined);
+    }
+    if (change.kind === "delegate") this.#checkDelegated(String(writes[0]?.after?.["of"]), change.to, after);
+  }
+
+  /** What must hold of everybody, whoever writes it. */
+  checkState(writes: readonly StoredWrite[], after: Source): void {
+    for (const person of this.#touched(writes)) {
+      this.#checkExclusive(person, after);
+      this.#checkLast(person, after);
+    }
+  }
+
+  /** The persons whose roles some writes may change. */
+  #touched(writes: readonly StoredWrite[]): Set<string> {
     const { delegations, assignments } = this.#kept;
     const touched = new Set<string>();
-    for (const { table, before, after: row } of writes) {
-      const stored = row ?? before;
+    for (const { table, before, after } of writes) {
+      const stored = after ?? before;
       if (table !== delegations)
         touched.add(String(stored?.[table === assignments ? "person" : this.#people.key.name]));
     }
-    for (const person of touched) {
-      this.#checkExclusive(person, after);
-      this.#checkGained(person, after, change.kind === "assign" ? change.role : undefined);
-      this.#checkLast(person, after);
-    }
-    if (change.kind === "delegate") this.#checkDelegated(String(writes[0]?.after?.["of"]), change.to, after);
+    return touched;
   }
 
   get #kept(): KeptTables {

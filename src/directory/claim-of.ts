@@ -1,0 +1,19 @@
+import { portierError } from "../schema/problems.js";
+import type { RoleClaim } from "../session/given-roles.js";
+import { type Portier, rulesetOf } from "../session/portier.js";
+
+/**
+ * What a name means that others use for a role or group of the document: `keeper`, `editor of e-2`, or a group.
+ *
+ * @throws PortierError (`unknown-role`) for anything else.
+ */
+export function claimOf(portier: Pick<Portier, "schema">, text: string): RoleClaim {
+  const { schema, groups } = rulesetOf(portier);
+  if (schema.roles.get(text)?.scope === undefined && (schema.roles.has(text) || groups.has(text)))
+    return { role: text };
+  const scoped = /^(\S+) of (.+)$/s.exec(text);
+  const [, role = "", on = ""] = scoped ?? [];
+  if (schema.roles.get(role)?.scope !== undefined) return { role, on };
+  const candidates = [...schema.roles.keys(), ...groups.keys()];
+  throw portierError("unknown-role", { name: text, candidates });
+}
