@@ -1,4 +1,5 @@
 import type { Row } from "../conditions/source.js";
+import { canonicalTimestamp } from "../schema/types/timestamp.js";
 
 /** A role that was given to a person, as it is stored. */
 export interface Assignment {
@@ -29,6 +30,11 @@ export interface Delegation {
   readonly without: readonly string[] | null;
   readonly givenBy: string | null;
   readonly reason: string | null;
+}
+
+/** When something stored begins, or ends; null where it does not, and where it cannot be read. */
+export function instantIn(row: Row, name: "from" | "until"): string | null {
+  return canonicalTimestamp(row[name]) ?? null;
 }
 
 export function assignmentOf(row: Row): Assignment {

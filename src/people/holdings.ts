@@ -82,31 +82,31 @@ export function turningPoints(schema: Schema, source: Source, person: string, no
 }
 
 /**
- * How many persons, but one, hold a role at a moment; counting ends at `enough`. Looks first at those whom a field, a link
+ * Persons, but one, who hold a role at a moment: at most `enough` of them. Looks first at those whom a field, a link
  * table or an assignment names; at everybody only where a group carries the role.
  */
-export function countOthers(
+export function otherHolders(
   portier: Portier,
   source: Source,
   { role, on }: { readonly role: Role; readonly on: string | null },
   now: string,
   { but, enough }: { readonly but: string; readonly enough: number },
-): number {
+): string[] {
   const looked = new Set([but]);
-  let count = 0;
+  const found: string[] = [];
   const look = (person: unknown) => {
     const key = String(person);
-    if (count >= enough || person === null || person === undefined || looked.has(key)) return;
+    if (found.length >= enough || person === null || person === undefined || looked.has(key)) return;
     looked.add(key);
-    if (holds(membershipsOf(portier, source, key, { now }), role.name, on)) count++;
+    if (holds(membershipsOf(portier, source, key, { now }), role.name, on)) found.push(key);
   };
   for (const person of namedHolders(portier.schema, source, role.name)) look(person);
   const people = portier.schema.people;
   const key = people && singleKey(people.table);
-  if (count < enough && key !== undefined && isCarried(portier, role.name)) {
+  if (found.length < enough && key !== undefined && isCarried(portier, role.name)) {
     for (const row of source.all?.(people?.table.name ?? "") ?? []) look(row[key.name]);
   }
-  return count;
+  return found;
 }
 
 /** Whether a group may bring a role. */

@@ -9,10 +9,10 @@ import { type Role, type Schema, singleKey } from "../schema/schema.js";
 import type { Memberships } from "../session/memberships.js";
 import type { Portier } from "../session/portier.js";
 import type { Session } from "../session/session.js";
-import { type Assignment, assignmentOf, type Delegation, delegationOf } from "./assignment.js";
+import { type Assignment, assignmentOf, type Delegation, delegationOf, instantIn } from "./assignment.js";
 import { type ChangeWarning, warningsOf } from "./change-warnings.js";
 import type { Giver } from "./giver.js";
-import { countOthers, type Holding, holdingOf, mayGive, membershipsOf, turningPoints } from "./holdings.js";
+import { type Holding, holdingOf, mayGive, membershipsOf, otherHolders, turningPoints } from "./holdings.js";
 import { type StoredWrite, withWrites } from "./overlay.js";
 import { momentOf, type RoleChange } from "./role-change.js";
 
@@ -324,7 +324,8 @@ class Judge {
     if (!isParty) this.#mustGiveAllOf(of, []);
     if (rows.length === 0) refuse("no-delegation", { of, to: change.to });
     return rows.map((row) => {
-      const hasBegun = row["from"] === null || String(row["from"]) <= now;
+      const from = instantIn(row, "from");
+      const hasBegun = from === null || from <= now;
       return { table: this.#kept.delegations, before: row, after: hasBegun ? { ...row, until: now } : undefined };
     });
   }
@@ -406,13 +407,22 @@ class Judge {
   }
 
   #isOver(row: Row): boolean {
-    return row["until"] !== null && String(row["until"]) <= this.#giver.now;
+    const until = instantIn(row, "until");
+    return until !== null && until <= this.#giver.now;
   }
 
   #overlaps(row: Row, from: string | null, until: string | null): boolean {
-    const endsBefore = row["until"] !== null && from !== null && String(row["until"]) <= from;
-    const beginsAfter = row["from"] !== null && until !== null && until <= String(row["from"]);
+    const [begins, ends] = [instantIn(row, "from"), instantIn(row, "until")];
+    const endsBefore = ends !== null && from !== null && ends <= from;
+    const beginsAfter = begins !== null && until !== null && until <= begins;
     return !endsBefore && !beginsAfter;
+  }
+
+  /** When what somebody holds may change, by the state before or after. */
+  #momentsOf(person: string, after: Source): string[] {
+    const { now } = this.#giver;
+    const moments = [this.#source, after].flatMap((source) => turningPoints(this.#schema, source, person, now));
+    return [...new Set(moments)].sort();
   }
 
   // What must hold
@@ -434,7 +444,7 @@ class Judge {
 
   /** Nobody is given a role by a detour: what comes along must be the giver's to give, where a role says whose it is. */
   #checkGained(person: string, after: Source, given: string | undefined): void {
-    for (const moment of turningPoints(this.#schema, after, person, this.#giver.now)) {
+    for (const moment of this.#momentsOf(person, after)) {
       const had = new Set(this.#rolesAt(this.#source, person, moment).map(({ holding }) => holding));
       for (const { role, on, holding } of this.#rolesAt(after, person, moment)) {
         if (had.has(holding) || role.givenBy.length === 0) continue;
@@ -454,10 +464,14 @@ class Judge {
     const excluding = [...this.#schema.roles.values()].filter(({ exclusive }) => exclusive.size > 0);
     if (excluding.length === 0) return;
     const running = (field: "of" | "to", moment: string) =>
-      [...(after.referring?.(delegations.name, field, person) ?? [])]
-        .map(delegationOf)
-        .filter((one) => String(one[field]) === person && (one.until === null || one.until > moment));
-    for (const moment of turningPoints(this.#schema, after, person, now)) {
+      [...(after.referring?.(delegations.name, field, person) ?? [])].map(delegationOf).filter((one) => {
+        const until = instantIn({ ...one }, "until");
+        return String(one[field]) === person && (until === null || until > moment);
+      });
+    // The roles of those who act for each other begin and end at times of their own.
+    const together = [...running("to", now).map(({ of }) => of), ...running("of", now).map(({ to }) => to)];
+    const moments = [person, ...together.map(String)].flatMap((one) => turningPoints(this.#schema, after, one, now));
+    for (const moment of [...new Set(moments)].sort()) {
       const holder = (key: string | number) => membershipsOf(this.#portier, after, String(key), { now: moment });
       const own = holder(person);
       const isHeld = (name: string) => own?.storedHolds(name) === True;
@@ -477,12 +491,9 @@ class Judge {
 
   /** The last holders of a role that must have some stay. */
   #checkLast(person: string, after: Source): void {
-    const { now } = this.#giver;
     const needed = [...this.#schema.roles.values()].filter(({ atLeast }) => atLeast > 0);
     if (needed.length === 0) return;
-    const moments = new Set(turningPoints(this.#schema, this.#source, person, now));
-    for (const moment of turningPoints(this.#schema, after, person, now)) moments.add(moment);
-    for (const moment of [...moments].sort()) {
+    for (const moment of this.#momentsOf(person, after)) {
       const left = new Set(this.#rolesAt(after, person, moment).map(({ holding }) => holding));
       for (const { role, on, holding } of this.#rolesAt(this.#source, person, moment)) {
         if (left.has(holding) || role.atLeast === 0) continue;
@@ -491,31 +502,30 @@ class Judge {
     }
   }
 
-  /** Those who are left must be enough from that moment on, also when what they were given ends. */
+  /**
+   * Those who are left must be enough from that moment on: also when what they were given ends, or what excludes it
+   * begins. Where the person would not hold it any more anyway, nothing is lost by the change.
+   */
   #mustRemain(person: string, role: Role, on: string | null, after: Source, moment: string): void {
     const { now } = this.#giver;
     const enough = role.atLeast;
-    const count = (at: string) => countOthers(this.#portier, after, { role, on }, at, { but: person, enough });
-    const ends = [...this.#endsOf(role, after)].filter((end) => end > moment);
-    const wasHeld = (at: string) =>
+    const isHeld = (at: string) =>
       this.#rolesAt(this.#source, person, at).some((one) => one.role === role && one.on === on);
-    for (const at of [moment, ...ends.sort()]) {
-      if (!wasHeld(at)) continue;
-      const left = count(at);
-      if (left >= enough) continue;
-      const name = holdingOf(role.name, on);
-      refuse("last-holders", { role: name, needed: enough, left, at: at === now ? undefined : at });
+    let at: string | undefined = moment;
+    while (at !== undefined) {
+      const left = otherHolders(this.#portier, after, { role, on }, at, { but: person, enough });
+      if (left.length < enough && isHeld(at)) {
+        const facts = { role: holdingOf(role.name, on), needed: enough, left: left.length };
+        refuse("last-holders", { ...facts, at: at === now ? undefined : at });
+      }
+      at = this.#nextMoment([...left, person], at, after);
     }
   }
 
-  /** When assignments that bring a role end. */
-  *#endsOf(role: Role, source: Source): Iterable<string> {
-    const bringing = [...this.#schema.roles.values()].filter(({ closure }) => closure.has(role.name));
-    for (const { name } of bringing) {
-      for (const row of source.referring?.(this.#kept.assignments.name, "role", name) ?? []) {
-        if (typeof row["until"] === "string") yield row["until"];
-      }
-    }
+  /** When what some persons hold may change next after a moment. */
+  #nextMoment(persons: readonly string[], moment: string, after: Source): string | undefined {
+    const moments = persons.flatMap((person) => this.#momentsOf(person, after));
+    return moments.filter((one) => one > moment).sort()[0];
   }
 
   /** Whoever acts for another comes by all that they hold: not by a role that excludes one of their own. */

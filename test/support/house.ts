@@ -11,11 +11,11 @@ import type { Condition, OperandSyntax, PathSyntax } from "../../src/conditions/
  */
 
 export const roles = {
-  junior: {},
-  senior: { include: ["junior"] },
-  clerk: { exclusive: ["lead"] },
-  editor: { scope: "events" },
-  lead: { scope: "events", include: ["editor"] },
+  junior: { givenBy: ["senior", "clerk"] },
+  senior: { include: ["junior"], givenBy: ["clerk", "outer"] },
+  clerk: { exclusive: ["lead"], givenBy: ["clerk", "inner"], atLeast: 1 },
+  editor: { scope: "events", givenBy: ["lead of this", "senior"] },
+  lead: { scope: "events", include: ["editor"], givenBy: ["clerk", "senior", "lead of this"], atLeast: 1 },
 };
 
 const staffFields = {

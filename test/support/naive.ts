@@ -254,6 +254,34 @@ export class Naive {
     return given;
   }
 
+  /** The roles that the person holds for certain; scoped ones as `ROLE of KEY`, undecided ones left out. */
+  roles(): string[] {
+    if (!this.asks()) return [];
+    const declared: Json = this.#world.document["roles"] ?? {};
+    return Object.keys(declared).flatMap((name) => {
+      if (declared[name].scope === undefined) return isTrue(this.#member(name)) ? [name] : [];
+      const given = this.#given().filter(({ role, on }) => on !== undefined && this.#includes(role).includes(name));
+      const isSure = given.every(({ role, on, counts }) => on !== bad && isTrue(and([counts, this.#sound(role)])));
+      return isSure ? [...new Set(given.map(({ on }) => `${name} of ${printed(on as Value)}`))] : [];
+    });
+  }
+
+  /** Whether the person holds a role as such, or is in a group, for certain. */
+  isIn(name: string): boolean {
+    return this.asks() && isTrue(this.#member(name));
+  }
+
+  /** Whether the person holds, by what is stored, two roles that exclude each other. */
+  conflicts(): boolean {
+    const declared: Json = this.#world.document["roles"] ?? {};
+    return (
+      this.asks() &&
+      Object.keys(declared).some((one) =>
+        listed(declared[one].exclusive).some((other) => this.#isStored(one) && this.#isStored(other)),
+      )
+    );
+  }
+
   /** Held by what is stored, whatever excludes it; a scoped role on any record. */
   #isStored(name: string): boolean {
     const isScoped = this.#world.document["roles"]?.[name]?.scope !== undefined;
