@@ -25,7 +25,7 @@ const most = 20;
  * there is none.
  */
 export function waysInto(ruleset: Ruleset, memberships: Memberships, name: string): readonly Way[] {
-  const { schema, groups } = ruleset;
+  const { groups } = ruleset;
   // Each name is looked at once, however many lead to it.
   const found = new Map<string, readonly Way[]>();
   const into = (one: string): readonly Way[] => {
@@ -60,10 +60,9 @@ export function waysInto(ruleset: Ruleset, memberships: Memberships, name: strin
         ...(until === undefined ? {} : { until }),
       }),
     );
-    const carried = [...groups.values()].flatMap((carrier) => {
-      const brings = carrier.roles.filter((role) => schema.roles.get(role)?.closure.has(one) === true);
-      return brings.flatMap((role) => behind(role === one ? [carrier.name] : [role, carrier.name], into(carrier.name)));
-    });
+    const carried = (ruleset.carriers.get(one) ?? []).flatMap(({ group, role }) =>
+      behind(role.name === one ? [group.name] : [role.name, group.name], into(group.name)),
+    );
     return [...own, ...carried];
   };
   return into(name);

@@ -103,18 +103,10 @@ export function otherHolders(
   for (const person of namedHolders(portier.schema, source, role.name)) look(person);
   const people = portier.schema.people;
   const key = people && singleKey(people.table);
-  if (found.length < enough && key !== undefined && isCarried(portier, role.name)) {
+  if (found.length < enough && key !== undefined && rulesetOf(portier).carriers.has(role.name)) {
     for (const row of source.all?.(people?.table.name ?? "") ?? []) look(row[key.name]);
   }
   return found;
-}
-
-/** Whether a group may bring a role. */
-function isCarried(portier: Portier, name: string): boolean {
-  const { roles } = portier.schema;
-  return [...rulesetOf(portier).groups.values()].some((group) =>
-    group.roles.some((role) => roles.get(role)?.closure.has(name) === true),
-  );
 }
 
 /** The keys of those whom a field, link table or assignment gives a role that brings this one. */

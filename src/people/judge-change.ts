@@ -2,7 +2,6 @@ import type { Row, Source } from "../conditions/source.js";
 import { True } from "../conditions/truth.js";
 import { splitAddress } from "../schema/address.js";
 import type { KeptTables } from "../schema/kept-tables.js";
-import { nearest } from "../schema/nearest.js";
 import type { Facts, Problem, ProblemCode } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import { type Role, type Schema, singleKey } from "../schema/schema.js";
@@ -386,9 +385,8 @@ class Judge {
     const row = this.#source.find(table.name, person);
     const [value] = splitAddress([key.type], person) ?? [];
     if (row !== undefined && (typeof value === "string" || typeof value === "number")) return value;
-    const known = [...(this.#source.all?.(table.name) ?? [])].map((one) => String(one[key.name]));
-    const near = nearest(person, known);
-    return refuse("unknown-person", { name: person, candidates: near === undefined ? [] : [near] });
+    // Nobody's key is hinted at: to find the nearest, everybody would have to be read.
+    return refuse("unknown-person", { name: person, candidates: [] });
   }
 
   #period(

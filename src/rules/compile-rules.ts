@@ -7,7 +7,7 @@ import { Problems, problem } from "../schema/report.js";
 import { printFieldPath, type Schema, type Table } from "../schema/schema.js";
 import type { ActionName } from "./actions.js";
 import { readRange } from "./cells.js";
-import { type Group, readGroups } from "./groups.js";
+import { type Carrier, carriersOf, type Group, readGroups } from "./groups.js";
 import { reportMayCircles } from "./may-circles.js";
 import type { CellRange } from "./ranges.js";
 import { readRules } from "./read-rules.js";
@@ -17,6 +17,8 @@ import type { Rule } from "./rule.js";
 export interface Ruleset {
   readonly schema: Schema;
   readonly groups: ReadonlyMap<string, Group>;
+  /** For each role that a group brings, those that do. */
+  readonly carriers: ReadonlyMap<string, readonly Carrier[]>;
   readonly rules: readonly Rule[];
   /** The rules of a table that speak of an action, in the order of their addresses. */
   of(table: string, action: ActionName): readonly Rule[];
@@ -59,6 +61,7 @@ export function compileRules(document: unknown, locate?: Locate): Ruleset {
   return {
     schema,
     groups,
+    carriers: carriersOf(groups, schema.roles),
     rules,
     of: (table, action) => index.get(table)?.get(action) ?? none,
     ranges,

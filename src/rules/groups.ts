@@ -63,6 +63,29 @@ export function readGroups(part: Part | undefined, schema: Schema): Map<string, 
   return groups;
 }
 
+/** A group that carries a role. */
+export interface Carrier {
+  readonly group: Group;
+  /** The role that it carries, which may bring others. */
+  readonly role: Role;
+}
+
+/** For each role the groups that bring it, by carrying it or one that includes it. */
+export function carriersOf(groups: ReadonlyMap<string, Group>, roles: Schema["roles"]): Map<string, Carrier[]> {
+  const carriers = new Map<string, Carrier[]>();
+  for (const group of groups.values()) {
+    for (const name of group.roles) {
+      const role = roles.get(name);
+      for (const brought of role?.closure ?? []) {
+        const list = carriers.get(brought) ?? [];
+        carriers.set(brought, list);
+        if (role !== undefined) list.push({ group, role });
+      }
+    }
+  }
+  return carriers;
+}
+
 /** What a role comes through, besides being given: the groups that carry it or a role that includes it. */
 function carriers(name: string, groups: ReadonlyMap<string, Group>, schema: Schema, part: Part): Arrow[] {
   if (!schema.roles.has(name)) return [];

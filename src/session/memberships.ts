@@ -121,12 +121,9 @@ export class Memberships {
       if (on !== undefined || !role.closure.has(name)) continue;
       greatest = Math.max(greatest, Math.min(truth, this.#soundness(role))) as Truth;
     }
-    for (const group of ruleset.groups.values()) {
-      for (const carried of group.roles) {
-        const role = ruleset.schema.roles.get(carried);
-        if (greatest === True || role?.closure.has(name) !== true) continue;
-        greatest = Math.max(greatest, Math.min(this.of(group.name), this.#soundness(role))) as Truth;
-      }
+    for (const { group, role } of ruleset.carriers.get(name) ?? []) {
+      if (greatest === True) break;
+      greatest = Math.max(greatest, Math.min(this.of(group.name), this.#soundness(role))) as Truth;
     }
     return greatest;
   }

@@ -265,15 +265,13 @@ export class AskerView implements OpenAsker {
 
   /** Whether a person holds a role or is in a group, as a condition on their own record. */
   #member(name: string, how: "given" | "stored" = "given"): Expression {
-    const { groups, schema } = this.#ruleset;
+    const { groups } = this.#ruleset;
     const group = groups.get(name);
     if (group !== undefined) return this.#inGroup(group, how);
     const open = (one: string): Expression => ({ kind: "open", name: one });
-    const carried = [...groups.values()].flatMap((one) => {
-      const roles = one.roles.filter((role) => schema.roles.get(role)?.closure.has(name) === true);
-      return roles.map((role) =>
-        and([this.#inGroup(one, how), ...(how === "given" && this.#isDoubted(role) ? [open(`sound ${role}`)] : [])]),
-      );
+    const carried = (this.#ruleset.carriers.get(name) ?? []).map(({ group: carrier, role }) => {
+      const isOpen = how === "given" && this.#isDoubted(role.name);
+      return and([this.#inGroup(carrier, how), ...(isOpen ? [open(`sound ${role.name}`)] : [])]);
     });
     return or([open(how === "given" ? name : `stored ${name}`), ...carried]);
   }
