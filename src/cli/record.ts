@@ -42,7 +42,8 @@ export const recordCommand: CliCommand = {
         io.out(`${paint.quiet(entry.at.slice(0, 16).replace("T", " "))}  ${paint.heading(entry.kind)}  ${person}\n`);
         for (const line of stateLines(portier.schema, entry)) io.out(`    ${line}\n`);
         io.out(`    by ${by}${acting}${entry.reason === null ? "" : `: ${entry.reason}`}\n`);
-        for (const id of entry.details) io.out(`    ${paint.quiet(`confirmed: ${id}`)}\n`);
+        const told = entry.kind === "decision" || entry.kind === "provision" ? "" : "confirmed: ";
+        for (const detail of entry.details) io.out(`    ${paint.quiet(`${told}${detail}`)}\n`);
       }
       return 0;
     });

@@ -1,4 +1,5 @@
 import { Option } from "commander";
+import { storeMigration } from "../people/database-store.js";
 import { actionNamesOf, actionOf } from "../rules/actions.js";
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
@@ -36,6 +37,7 @@ interface SqlOptions extends SessionFlags {
   readonly dialect: Dialect["name"];
   readonly select?: true;
   readonly tables?: true;
+  readonly store?: true;
   readonly rowSecurity?: true;
   readonly remove?: true;
   readonly schema?: string;
@@ -55,6 +57,7 @@ export const sqlCommand: CliCommand = {
     command
       .option("--as <person>", "who asks: the key of a person, or visitor (the default)")
       .option("--tables", "the statements that make the document's tables in an empty database")
+      .option("--store", "the statements that make the tables in which it is kept who holds what; can be run again")
       .option("--row-security", "a migration that puts all rules into PostgreSQL, for whoever reaches the database")
       .option("--remove", "with --row-security: the script that takes it away again")
       .option("--user <role...>", "with --row-security: database roles that may use the views")
@@ -72,8 +75,8 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
   const [file = "", name = "", action = "list"] = args;
   const { portier } = loadDocument(file);
   const dialect = dialects[options.dialect];
-  if (options.tables) {
-    const statements = createTables(portier.schema, dialect);
+  if (options.tables || options.store) {
+    const statements = options.store ? storeMigration(portier, dialect) : createTables(portier.schema, dialect);
     if (options.format === "json") io.out(`${JSON.stringify(statements, null, 2)}\n`);
     else io.out(`${statements.join(";\n\n")};\n`);
     return 0;

@@ -5,6 +5,7 @@ import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { canonicalTimestamp, timestampOf } from "../schema/types/timestamp.js";
 import type { RoleClaim } from "../session/given-roles.js";
 import type { Portier } from "../session/portier.js";
+import type { Session } from "../session/session.js";
 import { type AccessDifference, accessDifference } from "../verify/gains.js";
 import { affectedBy, type ChangeWarning } from "./change-warnings.js";
 import type { Giver } from "./giver.js";
@@ -165,6 +166,20 @@ function shown(judged: ChangeJudgement): RoleOutcome {
   return judged.accepted ? { accepted: true, warnings: judged.warnings } : judged;
 }
 
+/** An answer that is to be kept, as it was given. */
+export interface DecisionFacts {
+  readonly action: string;
+  readonly table: string;
+  /** The key of the record; none for a question about a new one. */
+  readonly key?: string;
+  readonly field?: string;
+  /** What was answered. */
+  readonly permitted: boolean;
+  /** The rule that decided, where one did. */
+  readonly rule?: string | undefined;
+  readonly reason?: string;
+}
+
 export interface Administration {
   /** Who gives and takes: the key of a person. */
   as(person: string, options?: AdministratorOptions): Administrator;
@@ -172,6 +187,8 @@ export interface Administration {
    * Gives a role in nobody's name, for the first one who has it: refused as soon as there is anybody who may give it.
    */
   first(change: Without<"assign">): Promise<RoleOutcome>;
+  /** Keeps an answer of a session in the record: who asked what, and what was answered. */
+  recordDecision(session: Pick<Session, "person" | "actedBy">, decision: DecisionFacts): Promise<void>;
 }
 
 /**
@@ -192,6 +209,13 @@ export function administration<T extends TableTypes = AnyTables>(
   const own = portier as unknown as Portier;
   return {
     as: (person, options = {}) => new Administrator(own, store, person, options),
+    recordDecision: ({ person, actedBy }, { action, table, key, field, permitted, rule, reason }) => {
+      const asked = [action, table, key, field].filter((part) => part !== undefined).join(" ");
+      const answered = `${permitted ? "permitted" : "denied"}${rule === undefined ? "" : ` by ${rule}`}`;
+      const by = person ?? null;
+      const facts = { kind: "decision", at: momentOfCall(undefined), by, actedBy, person: by, reason } as const;
+      return store.change((inside) => inside.write([], [entryOf({ ...facts, details: [asked, answered] }, [])]));
+    },
     first: (change) => {
       const id = newId();
       const now = momentOfCall(undefined);

@@ -84,6 +84,8 @@ function changeOf(inside: Connection, { schema }: Portier): StoreChange {
       records = new Records(inside, schema);
       for (const write of writes) await writeRecord(inside, write);
       for (const entry of entries) await insertEntry(inside, entry);
+      // Who holds what is as it was: nobody needs to hear of it.
+      if (writes.length === 0) return;
       await inside.query("update portier_state set version = version + 1", []);
       if (inside.dialect.name === "postgres") await inside.query("select pg_notify($1, '')", [channel]);
     },

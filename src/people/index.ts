@@ -4,6 +4,7 @@ export {
   type AdministratorOptions,
   administration,
   type ChangeRoleOptions,
+  type DecisionFacts,
   type RoleOutcome,
   type RolePreview,
 } from "./administration.js";

@@ -329,5 +329,12 @@ export const messages = {
     'add "or FIELD is null" if it should count',
   ],
 
-  // Calls
+  "giving-without-assignments": (f: { role: string }): Said => [
+    `role "${f.role}" says who gives it, but roles are not assigned in this document`,
+    'add "assignments: true" to "people"',
+  ],
+  "held-and-not-given": (f: { role: string }): Said => [
+    `role "${f.role}" must be held by somebody, but nobody may give it`,
+    'name who does: "givenBy"',
+  ],
 } as const;

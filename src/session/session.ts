@@ -47,7 +47,10 @@ export interface SessionOptions {
    * what the person may, without the roles that the delegation leaves out.
    */
   readonly actedBy?: string | number;
-  /** Roles that the sign-in brings along, such as those of a token, besides those that are stored. */
+  /**
+   * Roles that the sign-in brings along, such as those of a token, besides those that are stored. They are of whoever
+   * signed in: of the person, or of who acts for them.
+   */
   readonly claims?: Iterable<RoleClaim>;
   /** The values that the document declares under `request`; `now` (ISO 8601 with zone) defaults to this moment. */
   readonly request?: Readonly<Record<string, unknown>>;

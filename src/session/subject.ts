@@ -83,6 +83,8 @@ export function openSubject(
     }
     return read();
   };
+  // Whoever signed in brings them along: somebody who acts for another does so without them.
+  const claims = actor === undefined ? (options.claims ?? []) : [];
   const memberships =
     row === undefined || key === null || !meets
       ? undefined
@@ -93,7 +95,7 @@ export function openSubject(
           now,
           known,
           actor,
-          claims: options.claims ?? [],
+          claims,
           reading,
           report,
         });
@@ -168,7 +170,7 @@ interface Actor {
  */
 function findActor(
   ruleset: Ruleset,
-  { actedBy, request, source }: SubjectOptions,
+  { actedBy, request, source, claims }: SubjectOptions,
   key: Scalar | null,
   now: string,
   reading: Reading,
@@ -176,7 +178,7 @@ function findActor(
   if (actedBy === undefined) return undefined;
   const { schema } = ruleset;
   const withheld = findDelegation(schema, key, String(actedBy), now, reading);
-  const own: SubjectOptions = { person: String(actedBy), request, source };
+  const own: SubjectOptions = { person: String(actedBy), request, source, claims };
   const { memberships } = openSubject(ruleset, own, reading, () => {});
   return memberships === undefined ? "nobody" : { withheld, memberships };
 }

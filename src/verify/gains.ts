@@ -6,6 +6,7 @@ import { insidesOf } from "../session/portier.js";
 import { residualSteps } from "../session/residual.js";
 import type { Session } from "../session/session.js";
 import { encode } from "../session/snapshot.js";
+import type { Viewer } from "./viewers.js";
 
 /** Something that somebody may do after a change and might not before, or the other way round. */
 export interface AccessChange {
@@ -54,6 +55,35 @@ export function accessDifference(before: Session, after: Session, records: AllRe
     }
   }
   return { gains: grouped(gained), losses: grouped(lost) };
+}
+
+/** What some persons gain and lose alike. */
+export interface SharedDifference extends AccessDifference {
+  /** Their keys; `visitor` for whoever is not signed in. */
+  readonly persons: readonly string[];
+}
+
+/**
+ * What everybody gains and loses between two states, such as before and after a change of the rules: the viewers of the
+ * one and of the other, matched by their ids. Those for whom nothing changes are left out, equal ones share an entry.
+ */
+export function everybodysDifference(
+  before: readonly Viewer[],
+  after: readonly Viewer[],
+  records: AllRecords,
+): SharedDifference[] {
+  const was = new Map(before.map((viewer) => [viewer.id, viewer]));
+  const differences = after.flatMap(({ id, session }) => {
+    const viewer = was.get(id);
+    return viewer === undefined ? [] : [{ id, ...accessDifference(viewer.session, session, records) }];
+  });
+  const changed = differences.filter(({ gains, losses }) => gains.length + losses.length > 0);
+  return groupBy(changed, ({ gains, losses }) => [gains, losses]).flatMap((alike) => {
+    const [first] = alike;
+    return first === undefined
+      ? []
+      : [{ persons: alike.map(({ id }) => id), gains: first.gains, losses: first.losses }];
+  });
 }
 
 /**

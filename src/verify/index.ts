@@ -1,4 +1,10 @@
-export { type AccessChange, type AccessDifference, accessDifference } from "./gains.js";
+export {
+  type AccessChange,
+  type AccessDifference,
+  accessDifference,
+  everybodysDifference,
+  type SharedDifference,
+} from "./gains.js";
 export { type LintData, lint } from "./lint.js";
 export { accessMatrix, type MatrixCell, type MatrixRow } from "./matrix.js";
 export { type Member, membersOf } from "./members.js";

@@ -46,13 +46,14 @@ const checks: readonly ((input: LintInput) => void)[] = [
   severalReserves,
   nullsInExists,
   rolesNobodyHolds,
+  rolesNobodyIsGiven,
 ];
 
 const rulePath = (rule: Rule) => rule.path;
 const nameOf = (rule: Rule): string => rule.address.slice(rule.address.indexOf("/") + 1);
 
-/** The roles and groups that rules and groups ask for. */
-function namesAsked({ rules, groups }: Ruleset): Set<string> {
+/** The roles and groups that rules, groups and the giving of roles ask for. */
+function namesAsked({ schema, rules, groups }: Ruleset): Set<string> {
   const asked = new Set<string>();
   for (const who of rules.flatMap((rule) => [...rule.to, ...rule.except])) {
     if (who.kind === "member") asked.add(who.name);
@@ -62,6 +63,7 @@ function namesAsked({ rules, groups }: Ruleset): Set<string> {
       });
     }
   }
+  for (const { givenBy } of schema.roles.values()) for (const { name } of givenBy) asked.add(name);
   for (const member of [...groups.values()].flatMap((group) => [...group.members, ...group.without])) {
     if (member.kind === "member") asked.add(member.name);
   }
@@ -244,4 +246,15 @@ function nullableFields(condition: Expression): string[] {
     }
   });
   return [...names];
+}
+
+/** Who gives a role says nothing where roles are not assigned; and a role that must be held is to be given by somebody. */
+function rolesNobodyIsGiven({ ruleset, doubts }: LintInput): void {
+  const { roles, kept } = ruleset.schema;
+  for (const { name, givenBy, atLeast } of roles.values()) {
+    if (givenBy.length > 0 && kept === undefined)
+      doubts.add("giving-without-assignments", { role: name }, ["roles", name]);
+    if (atLeast > 0 && givenBy.length === 0 && kept !== undefined)
+      doubts.add("held-and-not-given", { role: name }, ["roles", name]);
+  }
 }

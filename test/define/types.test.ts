@@ -308,6 +308,26 @@ function mistakes(): void {
   define({
     roles: {
       a: {
+        // @ts-expect-error a role that is none is excluded
+        exclusive: "b",
+      },
+    },
+    tables: {},
+  });
+  define({
+    roles: {
+      a: { scope: "shows", givenBy: ["b", "g", "a of this"] },
+      b: {
+        // @ts-expect-error a scoped role gives on its own record alone
+        givenBy: "a",
+      },
+    },
+    groups: { g: { members: "b" } },
+    tables: { shows: { key, fields } },
+  });
+  define({
+    roles: {
+      a: {
         // @ts-expect-error the scope is no table
         scope: "show",
       },

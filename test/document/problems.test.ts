@@ -98,6 +98,69 @@ const mistakes: [string, string, RegExp[]][] = [
   ],
   ["a role called owner", "portier: 1\nroles: { owner: {} }\ntables: {}\n", [/^d\.yaml:2:\d+ {2}bad-name/]],
   [
+    "roles that exclude each other and come together",
+    `portier: 1
+roles:
+  a: {}
+  b: { exclusive: [a] }
+  c: { include: [a, b] }
+  d: { exclusive: [d] }
+groups: { g: { members: [c], roles: [a, b] } }
+tables: {}
+`,
+    [
+      /^d\.yaml:5:\d+ {2}exclusive-roles {2}role "c" brings roles that exclude each other: a and b/,
+      /^d\.yaml:6:\d+ {2}exclusive-roles {2}role "d" excludes itself/,
+      /^d\.yaml:7:\d+ {2}exclusive-roles {2}group "g" brings roles that exclude each other: a and b/,
+    ],
+  ],
+  [
+    "wrong words about giving",
+    `portier: 1
+people: { table: s, assignments: maybe }
+roles:
+  a: { exclusive: [aa], atLeast: 1.5, givenBy: [head, e] }
+  e: { scope: s, givenBy: [a of this, f of this] }
+  f: { scope: t }
+tables:
+  s: { key: id, fields: { id: text } }
+  t: { key: id, fields: { id: text } }
+`,
+    [
+      /^d\.yaml:2:\d+ {2}wrong-shape {2}assignments must be true or false/,
+      /^d\.yaml:4:\d+ {2}unknown-role .*did you mean "a"/,
+      /^d\.yaml:4:\d+ {2}wrong-shape {2}atLeast of role "a" must be a whole number from 0 to 1000, not 1\.5/,
+      /^d\.yaml:4:\d+ {2}unknown-who {2}"head" is no role/,
+      /^d\.yaml:4:\d+ {2}scoped-role/,
+      /^d\.yaml:5:\d+ {2}unscoped-role/,
+      /^d\.yaml:5:\d+ {2}include-across-scopes/,
+    ],
+  ],
+  [
+    "a table of a name that is taken",
+    `portier: 1
+people: { table: s, assignments: true }
+tables:
+  s: { key: id, fields: { id: text } }
+  t: { key: id, fields: { id: text }, source: portier_assignments }
+`,
+    [/^d\.yaml:2:\d+ {2}bad-name {2}a table cannot be called "portier_assignments"; assignments are kept/],
+  ],
+  [
+    "times of a link table that are none",
+    `portier: 1
+people: { table: s, roles: { table: t, person: who, role: what, from: who, until: end } }
+roles: { a: {} }
+tables:
+  s: { key: id, fields: { id: text } }
+  t: { key: id, fields: { id: text, who: { reference: s }, what: text } }
+`,
+    [
+      /^d\.yaml:2:\d+ {2}wrong-field-type {2}"who" is a reference to s, but from needs a timestamp/,
+      /unknown-field .*"end"/,
+    ],
+  ],
+  [
     "a circle of roles",
     "portier: 1\nroles: { a: { include: [b] }, b: { include: [c] }, c: { include: [a] } }\ntables: {}\n",
     [/circle .*a -> b -> c -> a/],
@@ -143,7 +206,7 @@ const mistakes: [string, string, RegExp[]][] = [
 
 /** Mistakes that only names or conditions show: for these the JSON Schema has no words. */
 const beyondSchema =
-  /unknown-(table|field|who|choice|role|tag|action)|type-mismatch|misplaced-becomes|circle|denied-key|bad-default|not-a-person|bad-time-zone|wrong-field-type|not-yaml/;
+  /unknown-(table|field|who|choice|role|tag|action)|type-mismatch|misplaced-becomes|circle|denied-key|bad-default|not-a-person|bad-time-zone|wrong-field-type|not-yaml|exclusive-roles|a table cannot be/;
 
 describe("the JSON Schema of documents", () => {
   const schema = JSON.parse(readFileSync("schema/portier.schema.json", "utf8"));

@@ -252,6 +252,20 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     expect(entries[0]).toMatchObject({ kind: "revoke", after: [], before: [{ role: "assistant" }] });
   });
 
+  it("an answer that is to be kept is in the record, too", async () => {
+    const session = portier.session({ person: "s-002", actedBy: "s-003", source, request: { now } });
+    const { permitted, rule } = session.decide("view", "objects", records("objects")[0] as Row, "insured_value");
+    const asked = { action: "view", table: "objects", key: "BM-SH-0001", field: "insured_value", permitted, rule };
+    await administration(portier, kept.store).recordDecision(session, { ...asked, reason: "Asked by the insurer." });
+    expect((await kept.store.entries({ person: "s-003", limit: 1 }))[0]).toMatchObject({
+      kind: "decision",
+      by: "s-002",
+      actedBy: "s-003",
+      details: ["view objects BM-SH-0001 insured_value", "denied by objects/value-stays-in-the-office"],
+      reason: "Asked by the insurer.",
+    });
+  });
+
   it("the first one who holds a role is made in nobody's name, and nobody after them", async () => {
     const first = () => administration(portier, kept.store).first({ person: "s-007", role: "treasurer" });
     expect(codes(await first())).toBe("refused nobody-first");

@@ -12,6 +12,7 @@ import { mysql2Connection } from "portier/mysql2";
 import { administration, databaseStore, memoryStore, type RoleStore, storeMigration } from "portier/people";
 import { pgConnection } from "portier/pg";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import type { Table } from "../../src/schema/schema.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
 
 /** A small house whose people hold what they are assigned and nothing else: a keeper of keys there must always be. */
@@ -141,6 +142,27 @@ describe.each(Object.entries(kinds))("who holds what, kept in %s", (_name, open)
       expect(await assigned(twice.stores[0])).toHaveLength(1);
       expect(await assigned(twice.stores[1])).toEqual(await assigned(twice.stores[0]));
     }
+  });
+
+  it("makes a first chief in nobody's name, and no second one", async () => {
+    const [store] = twice.stores;
+    const { first, as } = administration(portier, store);
+    expect(await first({ person: "p3", role: "chief" })).toMatchObject({ problems: [{ code: "nobody-first" }] });
+    // As it is in a house where nobody was given anything yet.
+    await store.change(async (inside) => {
+      const table = portier.schema.kept?.assignments as Table;
+      const rows = await inside.read((state) => [...(state.all?.(table.name) ?? [])]);
+      await inside.write(
+        rows.map((before) => ({ table, before, after: undefined })),
+        [],
+      );
+    });
+    expect(await as("p1").assign({ person: "p3", role: "guide" })).toMatchObject({
+      problems: [{ code: "may-not-give" }],
+    });
+    expect(await first({ person: "p3", role: "chief" })).toMatchObject({ accepted: true });
+    expect(await first({ person: "p2", role: "chief" })).toMatchObject({ problems: [{ code: "nobody-first" }] });
+    expect(await assigned(store)).toEqual(["p3 chief"]);
   });
 
   it("tells the other program of a change, and there it counts", async () => {

@@ -56,6 +56,19 @@ describe("a token", () => {
     expect(session.may("list", "departments", source.find("departments", "ships") ?? {})).toBe(false);
   });
 
+  it("of somebody who acts for another brings nothing to what is the other's", async () => {
+    const { claims, person } = await reader.read(await sign({ ...good, sub: "s-003", realm: { roles: "registrar" } }), {
+      now,
+    });
+    const request = { now: now.toISOString() };
+    const session = portier.session({ person: "s-002", actedBy: person, claims, source, request });
+    expect(session.roles).toEqual(["assistant", "head", "keeper"]);
+    expect([session.person, session.actedBy]).toEqual(["s-002", "s-003"]);
+    expect(() => portier.session({ person: "s-001", actedBy: person, claims, source, request })).toThrow(
+      /does not act for/,
+    );
+  });
+
   it.each<[string, JWTPayload]>([
     ["is over", { ...good, exp: seconds }],
     ["never ends", { iss: issuer, aud: "museum", sub: "s-007" }],

@@ -101,3 +101,18 @@ describe("a doubt", () => {
     expect(lint(museum)).toEqual([]);
   });
 });
+
+describe("a doubt about giving roles", () => {
+  const document = (assignments: boolean, head: object): DocumentInput => ({
+    ...house({}),
+    people: { table: "staff", roles: "post", assignments },
+    roles: { keeper: {}, head },
+  });
+  it.each<[string, boolean, object, string[]]>([
+    ["none where roles are assigned", true, { givenBy: "head", atLeast: 1 }, []],
+    ["who gives what is never assigned", false, { givenBy: "head" }, ["giving-without-assignments"]],
+    ["somebody must hold what nobody gives", true, { atLeast: 1 }, ["held-and-not-given"]],
+  ])("%s", (_what, assignments, head, codes) => {
+    expect(lint(compile(document(assignments, head))).map(({ code }) => code)).toEqual(codes);
+  });
+});

@@ -1,0 +1,67 @@
+import { readFileSync } from "node:fs";
+import { compileText } from "portier/document";
+import { accessDifference, everybodysDifference, personViewers } from "portier/verify";
+import { describe, expect, it } from "vitest";
+import { museumFile, portier, records, source } from "../support/museum.js";
+
+const request = { now: "2026-11-24T09:00:00Z" };
+const everybody = (document: typeof portier) => personViewers(document, records("staff"), { source, request });
+
+describe("what a change of the rules comes to for everybody", () => {
+  const text = readFileSync(museumFile, "utf8");
+  const changed = (from: string, to: string) => {
+    expect(text).toContain(from);
+    return compileText(text.replace(from, to));
+  };
+
+  it("is nothing where nothing changes, and what changes back is the same the other way round", () => {
+    expect(everybodysDifference(everybody(portier), everybody(compileText(text)), records)).toEqual([]);
+    const wide = changed("where: status = 'on_display'", "where: status <> 'withdrawn'");
+    const there = everybodysDifference(everybody(portier), everybody(wide), records);
+    const back = everybodysDifference(everybody(wide), everybody(portier), records);
+    expect(back).toEqual(there.map(({ persons, gains, losses }) => ({ persons, gains: losses, losses: gains })));
+  });
+
+  it("counts how much a condition that is a little too wide gives away, to whom, with samples", () => {
+    const wide = changed("where: status = 'on_display'", "where: status <> 'withdrawn'");
+    const differences = everybodysDifference(everybody(portier), everybody(wide), records);
+    const visitor = differences.find(({ persons }) => persons.includes("visitor"));
+    const hidden = records("objects").filter(({ status }) => status !== "withdrawn" && status !== "on_display");
+    expect(visitor?.gains).toContainEqual({
+      table: "objects",
+      actions: ["list", "view"],
+      fields: ["accession", "title", "label", "material", "made_in"],
+      records: hidden.length,
+      of: 400,
+      samples: hidden.slice(0, 3).map(({ accession }) => accession),
+      sensitive: false,
+    });
+    expect(visitor?.losses).toEqual([]);
+    // Somebody who saw every object before gains nothing of them, and whoever left the house nothing at all.
+    const persons = differences.flatMap((one) => one.persons);
+    expect(persons).not.toContain("s-009");
+    expect(persons).not.toContain("s-005");
+  });
+
+  it("agrees with what each may do with each record", () => {
+    const [before, after] = ["s-007", "s-005"].map((person) => portier.session({ person, source, request }));
+    if (before === undefined || after === undefined) throw new Error("no session");
+    const { gains, losses } = accessDifference(before, after, records);
+    for (const [lines, more, less] of [
+      [gains, after, before],
+      [losses, before, after],
+    ] as const) {
+      for (const action of ["list", "view", "edit"] as const) {
+        for (const { name } of portier.schema.tables.get("objects")?.fields ?? []) {
+          const counted = records("objects").filter(
+            (row) => more.may(action, "objects", row, name) && !less.may(action, "objects", row, name),
+          );
+          const line = lines.find(
+            ({ table, actions, fields }) => table === "objects" && actions.includes(action) && fields.includes(name),
+          );
+          expect(line?.records ?? 0, `${action} ${name}`).toBe(counted.length);
+        }
+      }
+    }
+  });
+});
