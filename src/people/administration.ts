@@ -1,6 +1,5 @@
 import type { Source } from "../conditions/source.js";
 import { type Problem, portierError } from "../schema/problems.js";
-import { problem } from "../schema/report.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { canonicalTimestamp, timestampOf } from "../schema/types/timestamp.js";
 import type { RoleClaim } from "../session/given-roles.js";
@@ -9,6 +8,7 @@ import type { Session } from "../session/session.js";
 import { type AccessDifference, accessDifference } from "../verify/gains.js";
 import { affectedBy, type ChangeWarning } from "./change-warnings.js";
 import type { Giver } from "./giver.js";
+import { givingProblem } from "./giving-problem.js";
 import { type ChangeJudgement, judgeChange, judgeFirst } from "./judge-change.js";
 import { keptOf } from "./kept-state.js";
 import { withWrites } from "./overlay.js";
@@ -103,7 +103,7 @@ export class Administrator {
       const judged = await inside.read((source) => judgeChange(this.#portier, source, change, giver, () => id));
       if (!judged.accepted) return judged;
       if (change.kind === "person" && !this.#store.keepsPersons) {
-        return { accepted: false, reason: "refused", problems: [problem("no-persons-here", {})], warnings: [] };
+        return { accepted: false, reason: "refused", problems: [givingProblem("no-persons-here", {})], warnings: [] };
       }
       const facts = {
         kind: change.kind,

@@ -1,13 +1,13 @@
 import type { Source } from "../conditions/source.js";
 import { True } from "../conditions/truth.js";
 import { type Facts, PortierError, type ProblemCode } from "../schema/problems.js";
-import { problem } from "../schema/report.js";
 import type { Role } from "../schema/schema.js";
 import type { GivenRole } from "../session/given-roles.js";
 import { insidesOf, type Portier } from "../session/portier.js";
 import type { Session } from "../session/session.js";
 import { residualText } from "../verify/gains.js";
 import type { Giver } from "./giver.js";
+import { givingProblem } from "./giving-problem.js";
 import type { StoredWrite } from "./overlay.js";
 import type { RoleChange } from "./role-change.js";
 
@@ -104,7 +104,7 @@ export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarn
 }
 
 function warning<C extends ProblemCode>(code: C, facts: Facts<C>, about: readonly string[]): ChangeWarning {
-  const { message } = problem(code, facts);
+  const { message } = givingProblem(code, facts);
   return { id: [code, ...about].join(" "), code, message };
 }
 

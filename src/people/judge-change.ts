@@ -1,16 +1,15 @@
 import type { Row, Source } from "../conditions/source.js";
 import { True } from "../conditions/truth.js";
 import { splitAddress } from "../schema/address.js";
-import type { KeptTables } from "../schema/kept-tables.js";
 import type { Facts, Problem, ProblemCode } from "../schema/problems.js";
-import { problem } from "../schema/report.js";
-import { type Role, type Schema, singleKey } from "../schema/schema.js";
+import { type KeptTables, type Role, type Schema, singleKey } from "../schema/schema.js";
 import type { Memberships } from "../session/memberships.js";
 import type { Portier } from "../session/portier.js";
 import type { Session } from "../session/session.js";
 import { type Assignment, assignmentOf, type Delegation, delegationOf, instantIn } from "./assignment.js";
 import { type ChangeWarning, warningsOf } from "./change-warnings.js";
 import type { Giver } from "./giver.js";
+import { givingProblem } from "./giving-problem.js";
 import { type Holding, holdingOf, mayGive, membershipsOf, otherHolders, turningPoints } from "./holdings.js";
 import { type StoredWrite, withWrites } from "./overlay.js";
 import { momentOf, type RoleChange } from "./role-change.js";
@@ -41,7 +40,7 @@ class Refused extends Error {
 }
 
 function refuse<C extends ProblemCode>(code: C, facts: Facts<C>): never {
-  throw new Refused(problem(code, facts));
+  throw new Refused(givingProblem(code, facts));
 }
 
 /**

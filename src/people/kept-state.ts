@@ -1,7 +1,6 @@
 import type { Row, Source } from "../conditions/source.js";
-import type { KeptTables } from "../schema/kept-tables.js";
 import { portierError } from "../schema/problems.js";
-import { keptTablesOf, type Schema, type Table } from "../schema/schema.js";
+import { type KeptTables, keptTablesOf, type Schema, type Table } from "../schema/schema.js";
 import { memorySource } from "../session/memory-source.js";
 import type { Portier } from "../session/portier.js";
 import type { StoredWrite } from "./overlay.js";

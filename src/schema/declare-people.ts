@@ -1,7 +1,7 @@
 import { findField } from "./declare-tables.js";
-import { assignmentSource, type KeptTables, keptTables } from "./kept-tables.js";
+import { assignmentSource, keptTables } from "./kept-tables.js";
 import { isMapping, type Part, readFlag, readShape, readText } from "./reader.js";
-import type { Field, People, Role, RoleSource, Table } from "./schema.js";
+import type { Field, KeptTables, People, Role, RoleSource, Table } from "./schema.js";
 
 export interface DeclaredPeople {
   readonly people: People | undefined;

@@ -1,19 +1,8 @@
-import type { Field, RoleSource, Table } from "./schema.js";
+import type { Field, KeptTables, RoleSource, Table } from "./schema.js";
 import type { FieldType } from "./types/field-type.js";
 import { list } from "./types/list.js";
 import { reference } from "./types/reference.js";
 import { scalarTypes } from "./types/scalars.js";
-
-/**
- * The tables that Portier keeps by itself, where a document says that roles are assigned: who was given which role, and
- * who acts for whom. No rule speaks of them, so nobody sees them through a session; administration reads and writes them.
- */
-export interface KeptTables {
-  /** `id, person, role, on, from, until, givenBy, reason`. */
-  readonly assignments: Table;
-  /** `id, of, to, from, until, without, givenBy, reason`. */
-  readonly delegations: Table;
-}
 
 const { text, timestamp } = scalarTypes;
 

@@ -1,14 +1,17 @@
 import { callMessages } from "./call-messages.js";
+import type { givingMessages } from "./giving-messages.js";
 import type { messages } from "./messages.js";
 
 /** Where in a document: the keys and indexes from its root. */
 export type Path = readonly (string | number)[];
 
 /** The stable codes of {@link Problem}. */
-export type ProblemCode = keyof typeof messages;
+export type ProblemCode = keyof Messages;
+
+type Messages = typeof messages & typeof givingMessages;
 
 /** The facts that a code's sentence is made from. */
-export type Facts<C extends ProblemCode> = Parameters<(typeof messages)[C]>[0];
+export type Facts<C extends ProblemCode> = Parameters<Messages[C]>[0];
 
 /** One thing that is wrong, with its place. */
 export interface Problem {

@@ -1,10 +1,18 @@
+import type { Said } from "./call-messages.js";
 import { messages } from "./messages.js";
 import type { Facts, Path, Problem, ProblemCode } from "./problems.js";
 
-/** Makes one problem from its code and facts. The only place where a sentence meets a code. */
-export function problem<C extends ProblemCode>(code: C, facts: Facts<C>, path: Path = [], offset?: number): Problem {
-  const say = messages[code] as (facts: Facts<C>) => readonly [message: string, hint?: string | undefined];
-  const [message, hint] = say(facts);
+/** A code of documents, data and calls. */
+type OwnCode = keyof typeof messages;
+
+/** Makes one problem from its code and facts. */
+export function problem<C extends OwnCode>(code: C, facts: Facts<C>, path: Path = [], offset?: number): Problem {
+  const say = messages[code] as (facts: Facts<C>) => Said;
+  return problemSaying(code, say(facts), path, offset);
+}
+
+/** The only place where a sentence meets a code. */
+export function problemSaying(code: ProblemCode, [message, hint]: Said, path: Path = [], offset?: number): Problem {
   return {
     code,
     message,
@@ -18,7 +26,7 @@ export function problem<C extends ProblemCode>(code: C, facts: Facts<C>, path: P
 export class Problems {
   readonly list: Problem[] = [];
 
-  add<C extends ProblemCode>(code: C, facts: Facts<C>, path: Path = [], offset?: number): void {
+  add<C extends OwnCode>(code: C, facts: Facts<C>, path: Path = [], offset?: number): void {
     this.list.push(problem(code, facts, path, offset));
   }
 }

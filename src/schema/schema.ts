@@ -1,4 +1,3 @@
-import type { KeptTables } from "./kept-tables.js";
 import type { FieldType } from "./types/field-type.js";
 
 /** A document's declared shapes, with every name resolved. Immutable. */
@@ -12,6 +11,17 @@ export interface Schema {
   readonly timeZone: string;
   /** Where roles are assigned: the tables that Portier keeps by itself. They are not among {@link tables}. */
   readonly kept: KeptTables | undefined;
+}
+
+/**
+ * The tables that Portier keeps by itself, where a document says that roles are assigned: who was given which role, and
+ * who acts for whom. No rule speaks of them, so nobody sees them through a session; administration reads and writes them.
+ */
+export interface KeptTables {
+  /** `id, person, role, on, from, until, givenBy, reason`. */
+  readonly assignments: Table;
+  /** `id, of, to, from, until, without, givenBy, reason`. */
+  readonly delegations: Table;
 }
 
 /** The tables that Portier keeps by itself; none where roles are not assigned. */

@@ -1,0 +1,81 @@
+import { type Said, shown } from "./call-messages.js";
+
+/**
+ * The sentences about changes of who holds what. They are apart from those about documents, so that an application that
+ * only decides does not carry these along.
+ */
+export const givingMessages = {
+  // Changes of who holds what
+  "not-assigned": (_: object): Said => [
+    "this document does not say that roles are assigned",
+    'add "assignments: true" to "people"',
+  ],
+  "record-needed": (f: { role: string; scope: string }): Said => [
+    `role "${f.role}" is held on a record of "${f.scope}"`,
+    "say on which one",
+  ],
+  "no-record-needed": (f: { role: string }): Said => [
+    `role "${f.role}" is not held on a record`,
+    "leave the record out",
+  ],
+  "no-such-record": (f: { table: string; name: string }): Said => [
+    `there is no record ${shown(f.name)} of "${f.table}" that the giver may list`,
+  ],
+  "may-not-give": (f: { role: string; givers: readonly string[]; with: string | undefined }): Said => [
+    f.with === undefined
+      ? `role "${f.role}" is not this person's to give or take`
+      : `with ${f.with} comes "${f.role}", which is not this person's to give`,
+    f.givers.length === 0
+      ? 'no role says "givenBy" for it, so nobody gives it'
+      : `it is given by ${f.givers.join(", ")}`,
+  ],
+  "already-given": (f: { person: string; role: string }): Said => [
+    `${f.person} has been given "${f.role}" already`,
+    "to change when it ends, set its limit",
+  ],
+  "not-given": (f: { person: string; role: string; from: readonly string[] }): Said => [
+    `${f.person} has not been given "${f.role}"`,
+    f.from.length === 0 ? undefined : `it comes from ${f.from.join(", ")}, and is taken away there`,
+  ],
+  "never-runs": (f: { what: string }): Said => [`${f.what} would be over before it begins, or is over already`],
+  "excluded-role": (f: { person: string; roles: readonly string[]; at: string | undefined }): Said => [
+    `${f.person} would hold ${f.roles.map(shown).join(" and ")}, which exclude each other${f.at === undefined ? "" : `, from ${f.at}`}`,
+    "take the one away before the other is given",
+  ],
+  "last-holders": (f: { role: string; needed: number; left: number; at: string | undefined }): Said => [
+    `${f.at === undefined ? "" : `from ${f.at} `}${f.left === 0 ? "nobody" : `only ${f.left}`} would hold "${f.role}", which ${f.needed} must`,
+    "give it to somebody else first",
+  ],
+  "not-while-acting": (f: { what: string }): Said => [
+    `whoever acts for another cannot ${f.what}`,
+    "the other does that themselves",
+  ],
+  "not-theirs-to-delegate": (f: { of: string }): Said => [
+    `only ${f.of}, or whoever may give all that they hold, lets somebody act for them`,
+  ],
+  "not-active": (f: { person: string }): Said => [`${f.person} is not there, or not active`],
+  "no-delegation": (f: { of: string; to: string }): Said => [`${f.to} does not act for ${f.of}, now or later`],
+  "nobody-first": (f: { role: string; givers: readonly string[] }): Said => [
+    `"${f.role}" can be given by ${f.givers.join(", ")}, so nobody needs to be made the first`,
+    "let one of them give it",
+  ],
+  "no-persons-here": (_: object): Said => ["this store does not keep persons", "change them where they are kept"],
+  "change-refused": (f: { what: string; fields: readonly string[] }): Said => [
+    `${f.what} is refused${f.fields.length === 0 ? "" : `: ${f.fields.join(", ")}`}`,
+  ],
+
+  // What is said before somebody is given something
+  "gains-sensitive": (f: { person: string; action: string; table: string; fields: readonly string[] }): Said => [
+    `${f.person} will ${f.action} sensitive fields of "${f.table}": ${f.fields.join(", ")}`,
+  ],
+  "gains-giving": (f: { person: string; roles: readonly string[] }): Said => [
+    `${f.person} will be able to give and take ${f.roles.map(shown).join(", ")}`,
+  ],
+  "gains-yours": (f: { person: string; roles: readonly string[] }): Said => [
+    `${f.person} will be able to take from you ${f.roles.map(shown).join(", ")}`,
+  ],
+  "gives-oneself": (_: object): Said => ["you give this to yourself"],
+  "loses-giving": (f: { roles: readonly string[] }): Said => [
+    `you will no longer be able to give or take ${f.roles.map(shown).join(", ")}`,
+  ],
+} as const;
