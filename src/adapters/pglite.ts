@@ -1,6 +1,7 @@
 import type { Connection, DriverRow } from "../database/connection.js";
+import { inOrder } from "../database/in-order.js";
 import { postgres, postgresTexts } from "../sql/postgres.js";
-import { inOrder, type Link, postgresErrors, withTransaction } from "./transaction.js";
+import { type Link, postgresErrors, withTransaction } from "./transaction.js";
 
 /** What this needs of a `PGlite`. */
 export interface Pglite {

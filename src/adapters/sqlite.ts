@@ -1,6 +1,7 @@
 import type { Connection, DriverRow } from "../database/connection.js";
+import { inOrder } from "../database/in-order.js";
 import { sqlite } from "../sql/sqlite.js";
-import { inOrder, type Link, withTransaction } from "./transaction.js";
+import { type Link, withTransaction } from "./transaction.js";
 
 /** What this needs of a SQLite driver: to run one statement and give its rows. `node-sqlite3-wasm` has it as it is. */
 export interface SqliteDatabase {

@@ -55,13 +55,3 @@ export const postgresErrors: Pick<Connection, "isConflict" | "isDuplicate"> = {
   isConflict: (error) => codeOf(error) === "40001" || codeOf(error) === "40P01",
   isDuplicate: (error) => codeOf(error) === "23505",
 };
-
-/** Runs work one after the other, for a database with one session. */
-export function inOrder(): <T>(work: () => Promise<T>) => Promise<T> {
-  let last: Promise<unknown> = Promise.resolve();
-  return (work) => {
-    const next = last.then(work);
-    last = next.catch(() => {});
-    return next;
-  };
-}

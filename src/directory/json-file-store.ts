@@ -3,7 +3,7 @@ import { open, truncate } from "node:fs/promises";
 import lockfile from "proper-lockfile";
 import writeFileAtomic from "write-file-atomic";
 import type { Row, Source } from "../conditions/source.js";
-import { inTurn } from "../people/in-turn.js";
+import { inOrder } from "../database/in-order.js";
 import { applied, emptyState, type KeptState, keptOf, sourceWith } from "../people/kept-state.js";
 import type { StoredWrite } from "../people/overlay.js";
 import type { RecordEntry } from "../people/record-entry.js";
@@ -53,7 +53,7 @@ export function jsonFileStore<T extends TableTypes = AnyTables>(
   const { schema } = portier;
   const kept = keptOf(portier);
   const record = `${file}.record`;
-  const turn = inTurn();
+  const turn = inOrder();
   let known = { mark: "", state: emptyState, source: sourceWith(own, schema, emptyState) };
   const current = () => {
     const mark = markOf(file);

@@ -1,7 +1,7 @@
 import type { Row, Source } from "../conditions/source.js";
+import { inOrder } from "../database/in-order.js";
 import type { Portier } from "../session/portier.js";
 import type { Assignment, Delegation } from "./assignment.js";
-import { inTurn } from "./in-turn.js";
 import { applied, emptyState, type KeptState, keptOf, sourceWith } from "./kept-state.js";
 import type { RecordEntry } from "./record-entry.js";
 import { isAbout, type RoleStore } from "./role-store.js";
@@ -35,7 +35,7 @@ export function memoryStore(portier: Portier, options: MemoryStoreOptions): Memo
   let source = sourceWith(options.source, portier.schema, state);
   const entries: RecordEntry[] = [];
   const watching = new Set<() => void>();
-  const turn = inTurn();
+  const turn = inOrder();
   return {
     keepsPersons: false,
     get source() {

@@ -53,7 +53,7 @@ export const givingMessages = {
   "not-theirs-to-delegate": (f: { of: string }): Said => [
     `only ${f.of}, or whoever may give all that they hold, lets somebody act for them`,
   ],
-  "not-active": (f: { person: string }): Said => [`${f.person} is not there, or not active`],
+  "not-active": (f: { person: string }): Said => [`${f.person} is not active, or their roles cannot be read`],
   "no-delegation": (f: { of: string; to: string }): Said => [`${f.to} does not act for ${f.of}, now or later`],
   "nobody-first": (f: { role: string; givers: readonly string[] }): Said => [
     `"${f.role}" can be given by ${f.givers.join(", ")}, so nobody needs to be made the first`,

@@ -148,6 +148,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     ["what excludes what they hold", "s-001", { person: "s-010", role: "director" }, "excluded-role"],
     ["anything, by somebody who left", "s-009", { person: "s-007", role: "keeper" }, "not-active"],
     ["anything, by a visitor", "nobody", { person: "s-007", role: "keeper" }, "not-active"],
+    ["anything, who left", "s-001", { person: "s-009", role: "head" }, "not-active"],
   ])("nobody is given %s", async (_what, giver, change, code) => {
     expect(codes(await sure(giver, { kind: "assign", ...change }))).toBe(`refused ${code}`);
     expect(await kept.may("s-007")).toEqual(["assistant", "editor of e-2"]);
@@ -211,6 +212,12 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     await expect(kept.may("s-003", now, "s-002")).rejects.toThrow(/does not act for s-003/);
     expect(codes(await sure("s-002", { kind: "end", to: "s-003" }))).toBe("accepted");
     await expect(kept.may("s-002", now, "s-003")).rejects.toThrow(/does not act/);
+  });
+
+  it("what a delegation leaves out is not acted in, nor what it comes with", async () => {
+    await sure("s-003", { kind: "delegate", to: "s-014", without: ["editor"] });
+    expect(await kept.may("s-003")).toEqual(["assistant", "editor of e-1", "keeper", "lead of e-1"]);
+    expect(await kept.may("s-003", now, "s-014")).toEqual(["assistant", "keeper"]);
   });
 
   it("whoever acts for another gives in their name, but nothing to themselves, and lets nobody else act", async () => {

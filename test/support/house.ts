@@ -517,6 +517,7 @@ export function house({ rules: itemRules, every, sheet = [], groups: drawn }: Dr
         ...tables.staff,
         rules: {
           "some-known": { to: "junior", where: "level > 1", permit: { list: ["level"], export: ["level"] } },
+          "clerks-know-all": { to: "clerk", permit: { list: ["dept"] } },
           "own-work": { to: "owner", permit: { view: "all", edit: ["level"], bulk: ["level"] } },
           "not-the-boss": { where: "boss = me and level <> 2", deny: { view: ["level"], edit: ["level"] } },
         },

@@ -1,0 +1,268 @@
+import type { Row } from "../conditions/source.js";
+import { splitAddress } from "../schema/address.js";
+import type { Role } from "../schema/schema.js";
+import { type Assignment, assignmentOf, type Delegation, delegationOf, instantIn } from "./assignment.js";
+import { type Giving, giverNames } from "./giving.js";
+import { holdingOf, mayGive, turningPoints } from "./holdings.js";
+import type { StoredWrite } from "./overlay.js";
+import { refuse } from "./refusal.js";
+import { momentOf, type RoleChange } from "./role-change.js";
+
+type ChangeOf<K extends RoleChange["kind"]> = Extract<RoleChange, { kind: K }>;
+
+/** What a change writes, once it is seen that the giver may make it and that what it names is there. */
+export class ChangeWrites {
+  readonly #giving: Giving;
+
+  constructor(giving: Giving) {
+    this.#giving = giving;
+  }
+
+  of(change: RoleChange): StoredWrite[] {
+    const { kept } = this.#giving;
+    switch (change.kind) {
+      case "assign":
+        return [this.#assign(change)];
+      case "revoke":
+        return this.#assigned(change).map((row) => ({ table: kept.assignments, before: row, after: undefined }));
+      case "limit":
+        return this.#limit(change);
+      case "delegate":
+        return [this.#delegate(change)];
+      case "end":
+        return this.#end(change);
+      case "person":
+        return [this.#changePerson(change)];
+      default:
+        return change satisfies never;
+    }
+  }
+
+  /** A gift in nobody's name, while there is nobody who may give the role. */
+  first(change: ChangeOf<"assign">): StoredWrite[] {
+    const { role } = this.#roleOf(change);
+    const giver = role.givenBy[0];
+    if (giver === undefined) refuse("may-not-give", { role: role.name, givers: [], with: undefined });
+    const { now } = this.#giving.giver;
+    const everybody = this.#giving.source.all?.(this.#giving.people.table.name) ?? [];
+    for (const row of everybody) {
+      const key = String(row[this.#giving.people.key.name]);
+      if (mayGive(this.#giving.memberships(this.#giving.source, key, now), role, change.on ?? null)) {
+        refuse("nobody-first", { role: role.name, givers: giverNames(role) });
+      }
+    }
+    return [this.#assignment(change, null)];
+  }
+
+  #assign(change: ChangeOf<"assign">): StoredWrite {
+    const { role, on } = this.#roleOf(change);
+    this.#giving.mustGive(role, on);
+    if (this.#giving.giver.actedBy !== undefined && change.person === this.#giving.giver.actedBy) {
+      refuse("not-while-acting", { what: "give themselves a role" });
+    }
+    return this.#assignment(change, this.#giving.giver.person);
+  }
+
+  #assignment(change: ChangeOf<"assign">, givenBy: string | null): StoredWrite {
+    const { role, on } = this.#roleOf(change);
+    const key = this.#activePerson(change.person);
+    const { from, until } = this.#period(change, `the role "${role.name}"`);
+    const isSame = (row: Row) => row["role"] === role.name && (row["on"] ?? null) === on && !this.#isOver(row);
+    const others = [...this.#assignmentsOf(change.person)].filter(isSame);
+    if (others.some((row) => this.#overlaps(row, from, until))) {
+      refuse("already-given", { person: change.person, role: holdingOf(role.name, on) });
+    }
+    const given: Assignment = {
+      id: this.#giving.newId(),
+      person: key,
+      role: role.name,
+      on,
+      from,
+      until,
+      givenBy,
+      reason: change.reason ?? null,
+    };
+    return { table: this.#giving.kept.assignments, before: undefined, after: { ...given } };
+  }
+
+  /** The assignments of a role that are not over, for a change of which the giver has the right. */
+  #assigned(change: ChangeOf<"revoke" | "limit">): Row[] {
+    const { person } = change;
+    this.#personKey(person);
+    const mine = [...this.#assignmentsOf(person)].filter((row) => !this.#isOver(row));
+    const declared = this.#giving.schema.roles.get(change.role);
+    // A role that the document does not have any more can still be taken away, by whoever may give any role.
+    const { role, on } = declared === undefined ? this.#lostRole(change, mine) : this.#roleOf(change);
+    if (role !== undefined) this.#giving.mustGive(role, on);
+    const rows = mine.filter((row) => row["role"] === change.role && (row["on"] ?? null) === on);
+    if (rows.length > 0) return rows;
+    const { now } = this.#giving.giver;
+    const given = this.#giving.memberships(this.#giving.source, person, now)?.given.roles ?? [];
+    const bringing = given.filter((one) => one.role.closure.has(change.role));
+    const from = bringing.map(({ role: one, source }) =>
+      one.name === change.role ? `"${source}"` : `the role "${one.name}" in "${source}"`,
+    );
+    return refuse("not-given", { person, role: holdingOf(change.role, on), from });
+  }
+
+  #lostRole(change: ChangeOf<"revoke" | "limit">, rows: readonly Row[]) {
+    const { roles } = this.#giving.schema;
+    if (!rows.some((row) => row["role"] === change.role)) {
+      refuse("unknown-role", { name: change.role, candidates: roles.keys() });
+    }
+    const givesAny = [...roles.values()].some((role) => mayGive(this.#giving.own, role, null));
+    if (!givesAny) refuse("may-not-give", { role: change.role, givers: [], with: undefined });
+    return { role: undefined, on: change.on ?? null };
+  }
+
+  #limit(change: ChangeOf<"limit">): StoredWrite[] {
+    const until = momentOf(this.#giving.schema, "until", change.until);
+    if (until !== null && until <= this.#giving.giver.now) refuse("never-runs", { what: `the role "${change.role}"` });
+    return this.#assigned(change).map((row) => ({
+      table: this.#giving.kept.assignments,
+      before: row,
+      after: { ...row, until },
+    }));
+  }
+
+  #delegate(change: ChangeOf<"delegate">): StoredWrite {
+    const { person, actedBy } = this.#giving.giver;
+    if (actedBy !== undefined) refuse("not-while-acting", { what: "let somebody act" });
+    const of = change.of ?? person;
+    const [ofKey, toKey] = [this.#activePerson(of), this.#activePerson(change.to)];
+    if (of === change.to) refuse("never-runs", { what: "acting for oneself" });
+    const without = change.without ?? [];
+    for (const name of without) {
+      if (!this.#giving.schema.roles.has(name))
+        refuse("unknown-role", { name, candidates: this.#giving.schema.roles.keys() });
+    }
+    if (of !== person) this.#mustGiveAllOf(of, without);
+    const { from, until } = this.#period(change, "the delegation");
+    const made: Delegation = {
+      id: this.#giving.newId(),
+      of: ofKey,
+      to: toKey,
+      from,
+      until,
+      without,
+      givenBy: person,
+      reason: change.reason ?? null,
+    };
+    return { table: this.#giving.kept.delegations, before: undefined, after: { ...made } };
+  }
+
+  /** Somebody else lets a person be acted for only who could give all that they hold: or they would widen their rights. */
+  #mustGiveAllOf(of: string, without: readonly string[]): void {
+    const { now } = this.#giving.giver;
+    for (const moment of turningPoints(this.#giving.schema, this.#giving.source, of, now)) {
+      for (const { role, on } of this.#giving.rolesAt(this.#giving.source, of, moment)) {
+        if ([...role.closure].some((held) => without.includes(held))) continue;
+        if (!mayGive(this.#giving.own, role, on)) refuse("not-theirs-to-delegate", { of });
+      }
+    }
+  }
+
+  #end(change: ChangeOf<"end">): StoredWrite[] {
+    const { person, actedBy, now } = this.#giving.giver;
+    const of = change.of ?? person;
+    const rows = [...(this.#giving.source.referring?.(this.#giving.kept.delegations.name, "of", of) ?? [])]
+      .filter((row) => String(delegationOf(row).to) === change.to && String(delegationOf(row).of) === of)
+      .filter((row) => !this.#isOver(row));
+    const isParty = [of, change.to].includes(person) || actedBy === change.to;
+    if (!isParty) this.#mustGiveAllOf(of, []);
+    if (rows.length === 0) refuse("no-delegation", { of, to: change.to });
+    return rows.map((row) => {
+      const from = instantIn(row, "from");
+      const hasBegun = from === null || from <= now;
+      return {
+        table: this.#giving.kept.delegations,
+        before: row,
+        after: hasBegun ? { ...row, until: now } : undefined,
+      };
+    });
+  }
+
+  /** A person's own record is changed as any record is, by the rules of its table. */
+  #changePerson({ person, values }: ChangeOf<"person">): StoredWrite {
+    const { table } = this.#giving.people;
+    const before = this.#giving.source.find(table.name, person);
+    const outcome = this.#giving.session().accept("edit", table.name, before, values);
+    if (!outcome.accepted || before === undefined) {
+      const fields = outcome.accepted
+        ? []
+        : outcome.refusals.flatMap(({ field }) => (field === undefined ? [] : [field]));
+      return refuse("change-refused", { what: `the change of ${person}`, fields });
+    }
+    return { table, before, after: { ...before, ...outcome.changes } };
+  }
+
+  // What is named in a change
+
+  #roleOf({ role: name, on }: { readonly role: string; readonly on?: string | undefined }): {
+    role: Role;
+    on: string | null;
+  } {
+    const { roles } = this.#giving.schema;
+    const role = roles.get(name) ?? refuse("unknown-role", { name, candidates: roles.keys() });
+    if (role.scope === undefined) {
+      if (on !== undefined) refuse("no-record-needed", { role: name });
+      return { role, on: null };
+    }
+    if (on === undefined) return refuse("record-needed", { role: name, scope: role.scope });
+    this.#mustKnow(role.scope, on);
+    return { role, on };
+  }
+
+  /** A record that is hidden from the giver is as one that is not there. */
+  #mustKnow(table: string, key: string): void {
+    const row = this.#giving.source.find(table, key);
+    const isListed = row !== undefined && this.#giving.knows(table, row);
+    if (!isListed) refuse("no-such-record", { table, name: key });
+  }
+
+  /** The key of a person whom the giver knows of; others are as those that there are not. */
+  #personKey(person: string): string | number {
+    const { table, key } = this.#giving.people;
+    const row = this.#giving.source.find(table.name, person);
+    const isKnown = row !== undefined && (person === this.#giving.giver.person || this.#giving.knows(table.name, row));
+    const [value] = splitAddress([key.type], person) ?? [];
+    if (isKnown && (typeof value === "string" || typeof value === "number")) return value;
+    // Nobody's key is hinted at: to find the nearest, everybody would have to be read.
+    return refuse("unknown-person", { name: person, candidates: [] });
+  }
+
+  /** Whoever is not there to hold anything is given nothing: what they then hold would be looked at by nobody. */
+  #activePerson(person: string): string | number {
+    const key = this.#personKey(person);
+    const { now } = this.#giving.giver;
+    if (this.#giving.memberships(this.#giving.source, person, now) === undefined) refuse("not-active", { person });
+    return key;
+  }
+
+  #period(
+    { from: begins, until: ends }: { readonly from?: string | undefined; readonly until?: string | undefined },
+    what: string,
+  ): { from: string | null; until: string | null } {
+    const [from, until] = [momentOf(this.#giving.schema, "from", begins), momentOf(this.#giving.schema, "until", ends)];
+    const begun = from === null || from < this.#giving.giver.now ? this.#giving.giver.now : from;
+    if (until !== null && until <= begun) refuse("never-runs", { what });
+    return { from, until };
+  }
+
+  #assignmentsOf(person: string): Iterable<Row> {
+    const rows = [...(this.#giving.source.referring?.(this.#giving.kept.assignments.name, "person", person) ?? [])];
+    return rows.filter((row) => String(assignmentOf(row).person) === person);
+  }
+
+  #isOver(row: Row): boolean {
+    const until = instantIn(row, "until");
+    return until !== null && until <= this.#giving.giver.now;
+  }
+
+  #overlaps(row: Row, from: string | null, until: string | null): boolean {
+    const [begins, ends] = [instantIn(row, "from"), instantIn(row, "until")];
+    const endsBefore = ends !== null && from !== null && ends <= from;
+    const beginsAfter = begins !== null && until !== null && until <= begins;
+    return !endsBefore && !beginsAfter;
+  }
+}
