@@ -35,7 +35,8 @@ export const recordCommand: CliCommand = {
       }
       const paint = palette(io);
       if (entries.length === 0) io.out("Nothing was done yet.\n");
-      for (const entry of entries) {
+      for (const [index, entry] of entries.entries()) {
+        if (index > 0) io.out("\n");
         const by = entry.by === null ? "nobody" : await nameOf(entry.by);
         const acting = entry.actedBy === null ? "" : `, for them ${await nameOf(entry.actedBy)}`;
         const person = entry.person === null ? "" : await nameOf(entry.person);

@@ -107,7 +107,7 @@ export class Administrator {
       }
       const facts = {
         kind: change.kind,
-        at: giver.now,
+        at: realTime(),
         by: giver.person,
         actedBy: giver.actedBy,
         person: change.kind === "delegate" || change.kind === "end" ? change.to : change.person,
@@ -213,7 +213,7 @@ export function administration<T extends TableTypes = AnyTables>(
       const asked = [action, table, key, field].filter((part) => part !== undefined).join(" ");
       const answered = `${permitted ? "permitted" : "denied"}${rule === undefined ? "" : ` by ${rule}`}`;
       const by = person ?? null;
-      const facts = { kind: "decision", at: momentOfCall(undefined), by, actedBy, person: by, reason } as const;
+      const facts = { kind: "decision", at: realTime(), by, actedBy, person: by, reason } as const;
       return store.change((inside) => inside.write([], [entryOf({ ...facts, details: [asked, answered] }, [])]));
     },
     first: (change) => {
@@ -223,7 +223,13 @@ export function administration<T extends TableTypes = AnyTables>(
         const made = { kind: "assign", ...change } as const;
         const judged = await inside.read((source) => judgeFirst(own, source, made, now, () => id));
         if (!judged.accepted) return judged;
-        const facts = { kind: "first", at: now, by: null, person: change.person, reason: change.reason } as const;
+        const facts = {
+          kind: "first",
+          at: realTime(),
+          by: null,
+          person: change.person,
+          reason: change.reason,
+        } as const;
         await inside.write(judged.writes, [entryOf(facts, judged.writes)]);
         return { accepted: true, warnings: [] };
       });
@@ -231,9 +237,14 @@ export function administration<T extends TableTypes = AnyTables>(
   };
 }
 
+/** The record says when something was done, whatever moment it was judged for. */
+function realTime(): string {
+  return timestampOf(new Date()) as string;
+}
+
 function momentOfCall(request: Readonly<Record<string, unknown>> | undefined): string {
   const given = request?.["now"];
-  if (given === undefined) return timestampOf(new Date()) as string;
+  if (given === undefined) return realTime();
   const now = canonicalTimestamp(given);
   if (now !== undefined) return now;
   const expects = 'an instant with its zone such as "2027-01-31T09:00:00Z"';
