@@ -3,6 +3,7 @@ import type { Connection } from "../database/connection.js";
 import { Records } from "../database/records.js";
 import { hasAddress, selectRecords } from "../database/statements.js";
 import type { ActionName } from "../rules/actions.js";
+import { recordAddress } from "../schema/address.js";
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import type { Table } from "../schema/schema.js";
@@ -30,6 +31,12 @@ export async function databaseViewers(
   const rows = await selectRecords(connection, people.table, undefined);
   const source = new Records(connection, portier.schema);
   for (const row of rows) source.add(people.table, row);
+  // What gives everybody their roles is read at once, and not for each by themselves.
+  const keys = rows.flatMap((row) => recordAddress(people.table, row) ?? []);
+  for (const given of people.roles) {
+    if (given.kind !== "link") continue;
+    source.addReferring(given.table, given.person.name, keys, await selectRecords(connection, given.table, undefined));
+  }
   return source.read(() => personViewers(portier, rows, { ...shared, source }));
 }
 

@@ -57,6 +57,13 @@ export class Records implements Source {
     if (address !== undefined) this.#found.set(JSON.stringify([table.name, address]), row);
   }
 
+  /** All records whose field holds one of some keys, as they are known from elsewhere. */
+  addReferring(table: Table, field: string, keys: Iterable<string>, rows: readonly Row[]): void {
+    const lists = new Map([...keys].map((key) => [key, [] as Row[]]));
+    for (const row of rows) lists.get(String(row[field]))?.push(row);
+    for (const [key, list] of lists) this.#lists.set(JSON.stringify([table.name, field, key]), list);
+  }
+
   /** Runs work that reads these records until all that it reads is there. */
   async read<T>(work: () => T): Promise<T> {
     for (let pass = 0; pass < passLimit; pass++) {

@@ -54,29 +54,46 @@ export function jsonFileStore<T extends TableTypes = AnyTables>(
   const kept = keptOf(portier);
   const record = `${file}.record`;
   const turn = inOrder();
-  let known = { mark: "", state: emptyState, source: sourceWith(own, schema, emptyState) };
+  const writeOf = ({ table, before, after }: Line["writes"][number]): StoredWrite[] => {
+    const found = findTable(schema, table);
+    return found === undefined ? [] : [{ table: found, before, after }];
+  };
+  const replayed = (from: KeptState, lines: readonly Line[]): KeptState =>
+    lines.reduce((state, line) => {
+      const next = applied(state, kept, line.writes.flatMap(writeOf));
+      return { ...next, version: line.version };
+    }, from);
+
+  /** A record without a state: a process was killed before it wrote the first one, or somebody took the file away. */
+  const withoutState = (): KeptState => {
+    const { lines } = readRecord(record, 0);
+    if (lines.length <= 1) return replayed(emptyState, lines);
+    throw portierError("wrong-call", {
+      what: `${file} is not there, but ${record} is`,
+      hint: "restore it from a copy",
+    });
+  };
+
+  let known: { readonly mark: string; readonly state: KeptState; readonly source: Source } | undefined;
   const current = () => {
     const mark = markOf(file);
-    if (mark !== known.mark) {
-      const state = readState(file);
+    if (known?.mark !== mark) {
+      const state = mark === "" ? withoutState() : readState(file);
       known = { mark, state, source: sourceWith(own, schema, state) };
     }
     return known;
   };
   const save = (state: KeptState) => writeFileAtomic(file, stateText(state));
-  const writeOf = ({ table, before, after }: Line["writes"][number]): StoredWrite[] => {
-    const found = findTable(schema, table);
-    return found === undefined ? [] : [{ table: found, before, after }];
-  };
 
   /** Brings the state up to the last line that was written whole, and drops one that was not. */
   const recover = async (): Promise<KeptState> => {
-    let { state } = current();
+    const { state } = current();
     const { lines, length, size } = readRecord(record, state.version);
     if (length < size) await truncate(record, length);
-    for (const line of lines) state = { ...applied(state, kept, line.writes.flatMap(writeOf)), version: line.version };
-    if (lines.length > 0) await save(state);
-    return state;
+    if (lines.length === 0) return state;
+    const caughtUp = replayed(state, lines);
+    await save(caughtUp);
+    return caughtUp;
   };
 
   current();

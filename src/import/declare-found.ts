@@ -42,6 +42,9 @@ export function tableInput({ source, key, entries }: DeclaredTable): TableInput 
   return { ...(source === undefined ? {} : { source }), key, fields } as TableInput;
 }
 
+/** The tables of a store of who holds what. */
+const keptNames = ["portier_assignments", "portier_delegations", "portier_record", "portier_state"];
+
 /** By their own names; by schema and name where two schemas have the same. */
 function nameTables(found: readonly FoundTable[], leftOut: string[]): Names {
   const count = new Map<string, number>();
@@ -54,11 +57,13 @@ function nameTables(found: readonly FoundTable[], leftOut: string[]): Names {
     const why =
       table.key.length === 0
         ? "it has no key, so no record of it can be named"
-        : !table.key.every(isTyped)
-          ? "its key has a type that there is none for here"
-          : !isName(name)
-            ? "a table cannot be called so here"
-            : undefined;
+        : keptNames.includes(table.name)
+          ? 'it is kept by Portier: say "assignments: true" under "people" instead'
+          : !table.key.every(isTyped)
+            ? "its key has a type that there is none for here"
+            : !isName(name)
+              ? "a table cannot be called so here"
+              : undefined;
     if (why === undefined) named.set(table, name);
     else leftOut.push(`table "${fullName(table)}": ${why}`);
   }

@@ -290,6 +290,17 @@ describe("a JSON file", () => {
     expect(await open().entries()).toHaveLength(2);
   });
 
+  it("that was taken away is an error, not a house in which nobody holds anything", async () => {
+    rmSync(file);
+    expect((await open().entries()).length).toBe(0);
+    await administration(portier, open()).first({ person: "p1", role: "chief" });
+    rmSync(file);
+    expect([...(open().source.referring?.("portier_assignments", "person", "p1") ?? [])]).toHaveLength(1);
+    await administration(portier, open()).as("p1").assign({ person: "p2", role: "guide" });
+    rmSync(file);
+    expect(open).toThrow(/roles\.json is not there, but .*roles\.json\.record is/);
+  });
+
   it("is taken over from a process that left it locked", async () => {
     mkdirSync(`${file}.lock`);
     utimesSync(`${file}.lock`, new Date(0), new Date(0));

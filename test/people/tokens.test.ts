@@ -1,4 +1,5 @@
 import { exportJWK, generateKeyPair, type JWTPayload, SignJWT, UnsecuredJWT } from "jose";
+import { heldRoles } from "portier/explain";
 import { tokenReader } from "portier/tokens";
 import { beforeAll, describe, expect, it } from "vitest";
 import { portier, source } from "../support/museum.js";
@@ -35,6 +36,11 @@ describe("a token", () => {
     expect((await rolesOf(good)).roles).toEqual(["assistant", "editor of e-2"]);
     const session = await rolesOf({ ...good, realm: { roles: ["keeper"] } });
     expect(session.roles).toEqual(["assistant", "editor of e-2", "keeper"]);
+    expect(heldRoles(session).map(({ role, ways }) => [role, ways[0]?.source, ways[0]?.on])).toEqual([
+      ["assistant", "post", undefined],
+      ["keeper", "the token", undefined],
+      ["editor", "exhibition_team", "e-2"],
+    ]);
     const { claims, expires } = await reader.read(
       await sign({ ...good, [`${issuer}/groups`]: ["Friends of e-5", "Rowing club"] }),
       { now },
@@ -51,8 +57,12 @@ describe("a token", () => {
   });
 
   it("that brings what excludes what is held makes both unknown: neither opens anything", async () => {
-    const session = await rolesOf({ ...good, sub: "s-001", realm: { roles: "treasurer" } });
+    const signedIn = await reader.read(await sign({ ...good, sub: "s-001", realm: { roles: "treasurer" } }), { now });
+    const found: string[] = [];
+    const report = ({ message }: { message: string }) => found.push(message);
+    const session = portier.session({ ...signedIn, source, report, request: { now: now.toISOString() } });
     expect(session.roles).toEqual([]);
+    expect(found).toContain('s-001 holds "director" and "treasurer", which exclude each other; both count as unknown');
     expect(session.may("list", "departments", source.find("departments", "ships") ?? {})).toBe(false);
   });
 

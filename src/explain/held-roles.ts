@@ -1,0 +1,25 @@
+import { True } from "../conditions/truth.js";
+import { insidesOf } from "../session/portier.js";
+import type { Session } from "../session/session.js";
+import { type Way, waysInto } from "./ways.js";
+
+/** A role that somebody holds, and through what. */
+export interface HeldRole {
+  readonly role: string;
+  /** The ways in which they come to it, the shortest first, 20 at most. */
+  readonly ways: readonly Way[];
+}
+
+/**
+ * The roles that the one who asks holds for certain, each with its ways: through which roles and groups, given by which
+ * field, link table, assignment or claim, by whom and until when. None for a visitor, and for somebody made up.
+ */
+export function heldRoles(session: Pick<Session, "roles">): HeldRole[] {
+  const { ruleset, subject } = insidesOf(session);
+  const { memberships } = subject;
+  if (memberships === undefined) return [];
+  return [...ruleset.schema.roles.keys()].flatMap((role) => {
+    const ways = memberships.holds(role) === True ? waysInto(ruleset, memberships, role) : [];
+    return ways.length === 0 ? [] : [{ role, ways }];
+  });
+}
