@@ -43,7 +43,7 @@ export const givingMessages = {
     "take the one away before the other is given",
   ],
   "last-holders": (f: { role: string; needed: number; left: number; at: string | undefined }): Said => [
-    `${f.at === undefined ? "" : `from ${f.at} `}${f.left === 0 ? "nobody" : `only ${f.left}`} would hold "${f.role}", which ${f.needed} must`,
+    `${f.at === undefined ? "" : `from ${f.at} `}${f.left === 0 ? "nobody" : `only ${f.left}`} would hold "${f.role}", and at least ${f.needed} must`,
     "give it to somebody else first",
   ],
   "not-while-acting": (f: { what: string }): Said => [
