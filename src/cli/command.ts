@@ -7,6 +7,8 @@ export interface CliCommand {
   readonly usage: string;
   /** One line. */
   readonly summary: string;
+  /** How results can be printed. Default: text and json. */
+  readonly formats?: readonly string[];
   /** Adds options, and examples to the help. */
   declare(command: Command): void;
   run(

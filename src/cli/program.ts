@@ -3,6 +3,7 @@ import { formatProblem, PortierError } from "../schema/problems.js";
 import { assignCommand } from "./assign.js";
 import type { CliCommand } from "./command.js";
 import { delegateCommand } from "./delegate.js";
+import { diffCommand } from "./diff.js";
 import { explainCommand } from "./explain.js";
 import { importCommand } from "./import.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
@@ -26,6 +27,7 @@ const commands: readonly CliCommand[] = [
   recordCommand,
   showCommand,
   explainCommand,
+  diffCommand,
   sqlCommand,
   importCommand,
 ];
@@ -71,7 +73,9 @@ export function runCli(args: readonly string[], io: Io): ExitCode | Promise<Exit
         .option("--at <date>", "the day or moment of the request, such as 2027-01-31 or 2027-01-31T09:00:00Z");
     }
     command.addOption(
-      new Option("--format <format>", "how results are printed").choices(["text", "json"]).default("text"),
+      new Option("--format <format>", "how results are printed")
+        .choices(one.formats ?? ["text", "json"])
+        .default("text"),
     );
     command.action(() => {
       code = one.run(command.processedArgs as (string | undefined)[], command.opts(), io);

@@ -28,8 +28,15 @@ export function writeBelongs(
     return isNegated ? isNull(value, false, joins, mode) : never;
   }
   const open =
-    asker.kind === "held" && scope.asker !== undefined ? sql`${scope.asker.held(asker.role)} is null` : undefined;
+    asker.kind === "held" && scope.asker !== undefined ? isOpen(parts, scope.asker.held(asker.role)) : undefined;
   return forSomebody(leadsTo(joins, parts, match, isNegated, mode, open), asker, scope, isNegated, mode);
+}
+
+/** Whether it is not known on what a role is held, while these parts lead to something that it may be. */
+function isOpen([only]: readonly Part[], held: Fragment): Fragment | undefined {
+  if (only === undefined) return undefined;
+  const leads = only.type.element === undefined ? sql`${only.sql} is not null` : sql`cardinality(${only.stored}) > 0`;
+  return sql`(${held} is null and ${leads})`;
 }
 
 /** Nobody owns anything, or is above anybody, whatever a record holds; a statement for anybody asks that as well. */

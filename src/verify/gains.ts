@@ -1,8 +1,9 @@
 import type { Row } from "../conditions/source.js";
-import { type ActionName, actionNamesOf, actionOf } from "../rules/actions.js";
+import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../rules/actions.js";
 import { recordAddress } from "../schema/address.js";
 import type { Field, Table } from "../schema/schema.js";
 import { insidesOf } from "../session/portier.js";
+import type { Reach } from "../session/reach.js";
 import { residualSteps } from "../session/residual.js";
 import type { Session } from "../session/session.js";
 import { encode } from "../session/snapshot.js";
@@ -45,8 +46,8 @@ export function accessDifference(before: Session, after: Session, records: AllRe
   const lost: Difference[] = [];
   for (const table of tablesThatDiffer(before, after)) {
     const rows = [...records(table.name)];
-    for (const action of actionNamesOf(table)) {
-      for (const field of actionOf(table, action)?.speaksOf === "record" ? [undefined] : table.fields) {
+    for (const action of actionsOf(before, after, table)) {
+      for (const field of isAct(action) ? [undefined] : table.fields) {
         const { more, less } = compareAnswers(before, after, { table, action, field }, rows);
         const line = { table, action, field, of: rows.length };
         if (more.length > 0) gained.push({ ...line, records: more });
@@ -91,11 +92,11 @@ export function everybodysDifference(
  * where they ask for anything, a difference anywhere counts.
  */
 function tablesThatDiffer(before: Session, after: Session): Table[] {
-  const tables = [...insidesOf(after).ruleset.schema.tables.values()].filter(({ name }) =>
-    insidesOf(before).ruleset.schema.tables.has(name),
-  );
+  const [was, is] = [before, after].map((session) => insidesOf(session).ruleset.schema.tables) as [Tables, Tables];
+  const tables = [...is.values(), ...[...was.values()].filter(({ name }) => !is.has(name))];
   const plans = tables.map((table) => {
-    const [one, other] = [planText(before, table), planText(after, table)];
+    const actions = actionsOf(before, after, table);
+    const [one, other] = [before, after].map((session) => planText(session, table, actions)) as [string, string];
     const looksElsewhere = (text: string) => /"kind":"(?:may|exists)"/.test(text) || table.fields.some((f) => f.lookup);
     return { table, differs: one !== other, looksElsewhere: looksElsewhere(one) || looksElsewhere(other) };
   });
@@ -103,8 +104,35 @@ function tablesThatDiffer(before: Session, after: Session): Table[] {
   return plans.filter((one) => one.differs || (isAnywhere && one.looksElsewhere)).map(({ table }) => table);
 }
 
-function planText(session: Session, table: Table): string {
-  return JSON.stringify(actionNamesOf(table).map((action) => residualText(session, table.name, action)));
+type Tables = ReadonlyMap<string, Table>;
+
+/** Whether it is done with a record as a whole: deleting, and what tables declare. */
+function isAct(action: ActionName): boolean {
+  return !isBuiltIn(action) || action === "delete";
+}
+
+/** The actions of a table in either document. */
+function actionsOf(before: Session, after: Session, table: Table): readonly ActionName[] {
+  const own = [before, after].flatMap((session) => {
+    const found = insidesOf(session).ruleset.schema.tables.get(table.name);
+    return found === undefined ? [] : actionNamesOf(found);
+  });
+  return [...new Set(own)];
+}
+
+/** Whether a session's document has something; what it does not have, nobody may. */
+function knows(session: Session, { table, action, field }: Asked): boolean {
+  const own = insidesOf(session).ruleset.schema.tables.get(table.name);
+  const hasAction = own !== undefined && actionOf(own, action) !== undefined;
+  return hasAction && (field === undefined || own.byName.has(field.name));
+}
+
+function reachOf(session: Session, asked: Asked): Reach {
+  return knows(session, asked) ? session.reach(asked.action, asked.table.name, asked.field?.name) : "none";
+}
+
+function planText(session: Session, table: Table, actions: readonly ActionName[]): string {
+  return JSON.stringify(actions.map((action) => residualText(session, table.name, action)));
 }
 
 /** What is left of the rules for an action, or for one field of it, as a text: equal texts decide the same. */
@@ -115,6 +143,84 @@ export function residualText(session: Session, table: string, action: ActionName
   const steps = residualSteps(ruleset, subject)(own, action);
   const asked = field === undefined ? undefined : own.byName.get(field);
   return JSON.stringify(steps.filter((step) => asked === undefined || step.extent.fields.has(asked)).map(encode));
+}
+
+/** What the rules come to for the holders of some roles, or a visitor, whatever is stored. */
+export interface RuleDifference {
+  /** The roles, or `visitor`. */
+  readonly who: readonly string[];
+  readonly table: string;
+  /** The actions and fields for which it is the same; no fields for what is done with a record as a whole. */
+  readonly actions: readonly ActionName[];
+  readonly fields: readonly string[];
+  readonly before: Reach;
+  readonly after: Reach;
+  /**
+   * `more` and `less` where the reach says so; `other` where both depend on the record, by other conditions: which of them
+   * is wider only records can tell.
+   */
+  readonly change: "more" | "less" | "other";
+}
+
+/**
+ * What two documents say differently, by what is left of their rules for each viewer, without any record: viewers of the
+ * one and the other, matched by their ids.
+ */
+export function ruleDifferences(before: readonly Viewer[], after: readonly Viewer[]): RuleDifference[] {
+  const was = new Map(before.map((viewer) => [viewer.id, viewer]));
+  const found = after.flatMap((viewer) => {
+    const other = was.get(viewer.id);
+    return other === undefined ? [] : differencesOf(viewer.id, other.session, viewer.session);
+  });
+  const alike = (one: RuleDifference) => [one.table, one.before, one.after, one.change];
+  const byFields = joined(found, (one) => [...alike(one), one.who, one.actions], "fields");
+  const byActions = joined(byFields, (one) => [...alike(one), one.who, one.fields], "actions");
+  return joined(byActions, (one) => [...alike(one), one.fields, one.actions], "who");
+}
+
+/** Those that are the same but for one list become one, with what all of them have in that list. */
+function joined(
+  found: readonly RuleDifference[],
+  keyOf: (one: RuleDifference) => unknown,
+  list: "who" | "actions" | "fields",
+): RuleDifference[] {
+  return groupBy(found, keyOf).flatMap((same) => {
+    const [first] = same;
+    return first === undefined ? [] : [{ ...first, [list]: same.flatMap((one) => one[list]) }];
+  });
+}
+
+const reachOrder: readonly Reach[] = ["none", "own", "some", "all"];
+
+function differencesOf(who: string, before: Session, after: Session): RuleDifference[] {
+  return tablesThatDiffer(before, after).flatMap((table) =>
+    actionsOf(before, after, table).flatMap((action) => {
+      const fields = isAct(action) ? [undefined] : table.fields;
+      return fields.flatMap((field): RuleDifference[] => {
+        const name = field?.name;
+        const asked = { table, action, field };
+        const [was, is] = [before, after].map((session) => reachOf(session, asked)) as [Reach, Reach];
+        const step = reachOrder.indexOf(is) - reachOrder.indexOf(was);
+        const isDecided = was === "none" || was === "all";
+        if (step === 0 && (isDecided || isAlike(before, after, table.name, action, name))) return [];
+        const change = step === 0 ? "other" : step > 0 ? "more" : "less";
+        const about = { who: [who], table: table.name, actions: [action], fields: name === undefined ? [] : [name] };
+        return [{ ...about, before: was, after: is, change }];
+      });
+    }),
+  );
+}
+
+function isAlike(
+  before: Session,
+  after: Session,
+  table: string,
+  action: ActionName,
+  field: string | undefined,
+): boolean {
+  // What is viewed is listed, too.
+  const asked = action === "list" ? (["list", "view"] as const) : [action];
+  return asked.every((one) => residualText(before, table, one, field) === residualText(after, table, one, field));
 }
 
 interface Asked {
@@ -137,13 +243,15 @@ function compareAnswers(
   rows: readonly Row[],
 ): { readonly more: readonly string[]; readonly less: readonly string[] } {
   const name = field?.name;
-  const isOpen = [before, after].some((session) => session.reach(action, table.name, name) !== "none");
+  const asked = { table, action, field };
+  const isOpen = [before, after].some((session) => reachOf(session, asked) !== "none");
   const more: string[] = [];
   const less: string[] = [];
   if (!isOpen) return { more, less };
+  const sessions = [before, after].map((session) => (knows(session, asked) ? session : undefined));
   const compare = (row: Row | undefined, address: string) => {
-    const was = before.may(action, table.name, row, name);
-    if (was !== after.may(action, table.name, row, name)) (was ? less : more).push(address);
+    const [was, is] = sessions.map((session) => session?.may(action, table.name, row, name) === true);
+    if (was !== is) (was ? less : more).push(address);
   };
   if (isNew(table, action)) compare(undefined, "");
   else for (const row of rows) compare(row, recordAddress(table, row) ?? "?");
