@@ -15,6 +15,7 @@ import { recordCommand } from "./record.js";
 import { revokeCommand } from "./revoke.js";
 import { showCommand } from "./show.js";
 import { sqlCommand } from "./sql.js";
+import { testCommand } from "./test.js";
 
 /** The commands in the order in which help lists them. */
 const commands: readonly CliCommand[] = [
@@ -27,6 +28,7 @@ const commands: readonly CliCommand[] = [
   recordCommand,
   showCommand,
   explainCommand,
+  testCommand,
   diffCommand,
   sqlCommand,
   importCommand,
@@ -38,6 +40,8 @@ First steps:
   portier matrix museum.portier.yaml --data data             who may do what?
   portier show museum.portier.yaml objects --as s-003        what does this person see?
   portier explain museum.portier.yaml view objects KEY FIELD --as s-003   why?
+  portier test museum.portier.yaml                           does it come to what was meant?
+  portier diff HEAD:museum.portier.yaml museum.portier.yaml  who gains and loses by a change?
   portier assign museum.portier.yaml s-007 keeper --as s-001  what would they gain?
   portier sql museum.portier.yaml objects list --as s-003    what goes to the database?
   portier import postgres://localhost/museum                 what is in it, ready for rules

@@ -203,6 +203,7 @@ export const messages = {
     `table "${f.table}" has the key ${shown(f.key)} twice`,
   ],
   "unknown-person": (f: Unknown): Said => [`there is no person "${f.name}"`, meant(f)],
+  "unknown-rule": (f: Unknown): Said => [`there is no rule "${f.name}"`, meant(f)],
   "unknown-record": (f: Unknown & { table: string }): Said => [
     `table "${f.table}" has no record "${f.name}"`,
     meant(f),

@@ -1,0 +1,152 @@
+import { existsSync, readFileSync } from "node:fs";
+import { basename, dirname, join } from "node:path";
+import { parsePlaced } from "../document/parse-document.js";
+import type { Locate } from "../schema/problems.js";
+import type { Portier } from "../session/portier.js";
+import { placeText, readExpectations } from "../verify/expectations/read-expectations.js";
+import { type ExpectationResult, runExpectations } from "../verify/expectations/run-expectations.js";
+import type { CliCommand } from "./command.js";
+import { CliError, type ExitCode, type Io } from "./io.js";
+import { dataFolder, loadData, loadDocument, rolesFile, type SessionFlags, sessionOptions } from "./load.js";
+import { palette } from "./paint.js";
+
+interface TestOptions extends SessionFlags {
+  readonly data?: string;
+  readonly explain?: true;
+  readonly format: "text" | "json" | "junit";
+}
+
+/** The results of one file, with the places of what they are about. */
+interface TestedFile {
+  readonly file: string;
+  readonly locate: Locate;
+  readonly results: readonly ExpectationResult[];
+}
+
+export const testCommand: CliCommand = {
+  usage: "test <file> [expectations...]",
+  summary: "whether the rules come to what was expected of them; exit code 1 where they do not",
+  formats: ["text", "json", "junit"],
+  declare: (command) => {
+    command
+      .option("--data <folder>", "records as TABLE.json (default: the folder data beside FILE)")
+      .option("--explain", "say why, for each expectation that is not met")
+      .addHelpText("after", "\nWithout EXPECTATIONS: the file NAME.expect.yaml beside NAME.portier.yaml.");
+  },
+  run: ([file = "", ...files], options, io) =>
+    runTest(
+      file,
+      (files.flat() as (string | undefined)[]).filter((one) => one !== undefined),
+      options as unknown as TestOptions,
+      io,
+    ),
+};
+
+function runTest(file: string, files: readonly string[], options: TestOptions, io: Io): ExitCode {
+  const { portier } = loadDocument(file);
+  const folder = dataFolder(file, options.data);
+  if (folder === undefined) throw new CliError("expectations need records: name their folder with --data");
+  const data = loadData(portier, folder, rolesFile(file));
+  const shared = sessionOptions(portier, options, data.source, io);
+  const asked = {
+    source: data.source,
+    records: (table: string) => data.tables.get(table) ?? [],
+    options: { request: shared.request, report: shared.report },
+  };
+  const tested = (files.length === 0 ? [beside(file)] : files).map((name) => testFile(portier, name, asked));
+  if (options.format === "json") io.out(`${JSON.stringify({ files: tested.map(jsonFile) }, null, 2)}\n`);
+  else if (options.format === "junit") io.out(junit(tested));
+  else printResults(tested, options.explain === true, io);
+  return tested.every(({ results }) => results.every(({ passed }) => passed)) ? 0 : 1;
+}
+
+/** The expectations beside a document: `museum.expect.yaml` for `museum.portier.yaml`. */
+function beside(file: string): string {
+  const name = `${basename(file).replace(/(?:\.portier)?\.(?:ya?ml|json)$/, "")}.expect.yaml`;
+  const found = join(dirname(file), name);
+  if (existsSync(found)) return found;
+  throw new CliError(`there is no ${found}: name a file of expectations`);
+}
+
+function testFile(portier: Portier, file: string, data: Parameters<typeof runExpectations>[2]): TestedFile {
+  let text: string;
+  try {
+    text = readFileSync(file, "utf8");
+  } catch {
+    throw new CliError(`cannot read ${file}`);
+  }
+  const { value, locate } = parsePlaced(text, { file });
+  const expectations = readExpectations(portier, value, locate);
+  return { file, locate, results: runExpectations(portier, expectations, data) };
+}
+
+function printResults(tested: readonly TestedFile[], isExplained: boolean, io: Io): void {
+  const paint = palette(io);
+  for (const { file, locate, results } of tested) {
+    for (const [first, ...more] of alike(results.filter(({ passed }) => !passed))) {
+      if (first === undefined) continue;
+      const { path, name, what, expected, found, why } = first;
+      io.out(`${paint.no("not met")}  ${placeText(locate, path, file)}  ${what}\n`);
+      if (name !== undefined) io.out(`         ${paint.quiet(name)}\n`);
+      io.out(`         expected ${expected}, found ${found}\n`);
+      if (more.length > 0) io.out(`         so do ${more.length} more records: ${recordList(more)}\n`);
+      if (isExplained && why !== undefined) io.out(`${indented(why)}\n`);
+    }
+  }
+  const all = tested.flatMap(({ results }) => results);
+  const open = all.filter(({ passed }) => !passed).length;
+  const sum = `${all.length - open} met, ${open} not met`;
+  io.out(`${open === 0 ? paint.yes(sum) : paint.no(sum)}\n`);
+}
+
+/** Results of one check that came out alike on several records. */
+function alike(results: readonly ExpectationResult[]): ExpectationResult[][] {
+  const groups = new Map<string, ExpectationResult[]>();
+  for (const result of results) {
+    const { path, record = "", what, expected, found } = result;
+    const key = JSON.stringify([path, what.replace(record, ""), expected, found]);
+    groups.set(key, [...(groups.get(key) ?? []), result]);
+  }
+  return [...groups.values()];
+}
+
+function recordList(results: readonly ExpectationResult[]): string {
+  const shown = results.slice(0, 3).map(({ record }) => record);
+  return `${shown.join(", ")}${results.length > shown.length ? ", ..." : ""}`;
+}
+
+function indented(text: string): string {
+  return text
+    .trimEnd()
+    .split("\n")
+    .map((line) => `         | ${line}`.trimEnd())
+    .join("\n");
+}
+
+function jsonFile({ file, locate, results }: TestedFile) {
+  return { file, results: results.map(({ path, ...result }) => ({ place: placeText(locate, path, file), ...result })) };
+}
+
+/** For what gathers the results of tests: JUnit's XML, without times, so that equal results are equal files. */
+function junit(tested: readonly TestedFile[]): string {
+  const suites = tested.map(({ file, locate, results }) => {
+    const cases = results.map(({ path, name, what, passed, expected, found, why }) => {
+      const place = placeText(locate, path, file);
+      const open = `    <testcase classname="${xml(name ?? basename(file))}" name="${xml(`${place} ${what}`)}"`;
+      if (passed) return `${open}/>`;
+      const message = xml(`expected ${expected}, found ${found}`);
+      return `${open}>\n      <failure message="${message}">${xml(`${place}\n${why ?? ""}`)}</failure>\n    </testcase>`;
+    });
+    const failures = results.filter(({ passed }) => !passed).length;
+    const head = `  <testsuite name="${xml(file)}" tests="${results.length}" failures="${failures}">`;
+    return `${head}\n${cases.join("\n")}\n  </testsuite>`;
+  });
+  return `<?xml version="1.0" encoding="UTF-8"?>\n<testsuites>\n${suites.join("\n")}\n</testsuites>\n`;
+}
+
+function xml(text: string): string {
+  const names: Readonly<Record<string, string>> = { "&": "&amp;", "<": "&lt;", ">": "&gt;", '"': "&quot;" };
+  return text
+    .replace(/[&<>"]/g, (sign) => names[sign] ?? sign)
+    .replace(/[^\t\n\r\u0020-\uD7FF\uE000-\uFFFD]/g, "\uFFFD");
+}

@@ -1,0 +1,120 @@
+import { cpSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { portierCli } from "../support/cli.js";
+import { museumFolder } from "../support/museum.js";
+
+const folder = mkdtempSync(join(tmpdir(), "portier-test-"));
+afterAll(() => rmSync(folder, { recursive: true }));
+const file = join(folder, "museum.portier.yaml");
+const other = join(folder, "other.yaml");
+const run = (...words: string[]) => portierCli(["test", file, ...words, "--at", "2026-11-24"]);
+const expecting = (lines: string, ...words: string[]) => {
+  writeFileSync(other, `expectations:\n${lines}\n`);
+  return run(other, ...words);
+};
+
+beforeAll(() => {
+  for (const name of ["museum.portier.yaml", "museum.roles.json", "museum.expect.yaml", "data"]) {
+    cpSync(join(museumFolder, name), join(folder, name), { recursive: true });
+  }
+});
+
+describe("expectations", () => {
+  it("of the museum are met", () => {
+    const ran = run();
+    expect(ran.out).toMatch(/^\d{4} met, 0 not met\n$/);
+    expect(ran.code).toBe(0);
+  });
+
+  it("notice a rule that is a little too wide, with file and line, and why", () => {
+    const text = readFileSync(file, "utf8");
+    writeFileSync(file, text.replace("where: status = 'on_display'", "where: status <> 'withdrawn'"));
+    const ran = run("--explain");
+    writeFileSync(file, text);
+    expect(ran.code).toBe(1);
+    expect(ran.out).toMatch(
+      /museum\.expect\.yaml:9:\d+ {2}a visitor: view objects\/BM-SH-0003 exactly\n +expected nothing, found accession, title.*\n +so do 161 more records: BM-SH-0004, BM-SH-0005, /,
+    );
+    expect(ran.out).toMatch(/\| May a visitor view objects\/BM-SH-0003 accession\?/);
+    expect(ran.out).toMatch(/\n\d+ met, \d+ not met\n$/);
+  });
+
+  it.each<[string, string, string]>([
+    ["may", "may: { view: [insured_value] }", "expected yes, found no"],
+    ["mayNot", "mayNot: { view: [title] }", "expected no, found yes"],
+    ["exactly", "exactly: { edit: [label] }", "expected label, found label, keeper, status, shelf, condition_note"],
+    ["an act", "may: { delete: yes }", "expected yes, found no"],
+    ["a change that is accepted", "edit: { label: a }\n    outcome: refused", "expected refused, found accepted"],
+    ["a change that is refused", "edit: { title: a }", "expected accepted, found refused (title)"],
+    [
+      "a change that another rule refuses",
+      "edit: { status: withdrawn }\n    outcome: refused\n    by: objects/keepers-hand-over",
+      "expected refused by objects/keepers-hand-over, found refused by objects/withdrawal-is-the-directors",
+    ],
+    [
+      "what a record becomes",
+      "edit: { label: a }\n    becomes: { label: b }",
+      'expected accepted {"label":"b"}, found accepted {"label":"a"}',
+    ],
+    ["a count", "count: { edit: 400 }", "expected 400, found 123"],
+  ])("that are not met say what was found: %s", (_what, check, says) => {
+    const ran = expecting(`  - as: s-003\n    on: objects/BM-SH-0001\n    ${check}`);
+    expect(ran.out).toContain(says);
+    expect(ran.out).toMatch(/not met {2}.*other\.yaml:4:\d+ {2}s-003: /);
+    expect(ran.code).toBe(1);
+  });
+
+  it("about what is not there are not met", () => {
+    expect(expecting("  - { as: s-003, on: objects/NONE, may: { view: [title] } }").out).toContain(
+      'found no record "NONE"',
+    );
+    const none = "  - { as: s-003, on: { table: objects, where: title = 'none' }, mayNot: { view: [title] } }";
+    expect(expecting(none).out).toContain("found no record that meets the condition");
+  });
+
+  it.each<[string, RegExp]>([
+    ["- { as: s-003, on: object, may: { view: [title] } }", /:2:\d+ {2}unknown-table .*did you mean "objects"/],
+    ["- { as: s-003, on: objects, may: { see: [title] } }", /unknown-action.*"see"/],
+    ["- { as: s-003, on: objects, may: { view: [titel] } }", /unknown-field .*did you mean "title"/],
+    ["- { as: { role: Keeper }, on: objects, may: { view: [title] } }", /unknown-who .*did you mean "keeper"/],
+    ["- { as: { rule: keeper }, on: objects, may: { view: [title] } }", /unknown-key .*did you mean "role"/],
+    ["- { as: s-003, on: { table: objects, where: titel = 'a' }, may: { view: [title] } }", /unknown-field .*"titel"/],
+    ["- { as: s-003, on: objects/a, edit: { label: a }, outcome: refuse }", /unknown-choice .*did you mean "refused"/],
+    ["- { as: s-003, on: objects/a, edit: { label: a }, by: objects/none }", /unknown-rule/],
+    ["- { as: s-003, on: objects/a, edit: { label: a }, create: { label: a } }", /one of edit, create and do/],
+    ["- { as: s-003, on: objects/a, outcome: refused, may: { view: [title] } }", /given with edit, create or do/],
+    ["- { as: s-003, on: objects }", /lacks "may"; say what is expected/],
+    ["- { on: objects, may: { view: [title] } }", /lacks "as"/],
+    ["- { as: s-003, on: objects, count: { list: many } }", /a count must be a whole number/],
+    ["- { as: s-003, on: objects, mayNot: { delete: [title] } }", /delete of "objects" must be yes/],
+  ])("that are wrong are refused as a whole, with the place: %s", (line, says) => {
+    const ran = expecting(`  ${line}`);
+    expect(ran.err).toMatch(says);
+    expect(ran.err).toContain("other.yaml:2:");
+    expect(ran).toMatchObject({ code: 2, out: "" });
+  });
+
+  it("are told as JUnit's XML and as JSON, the same each time", () => {
+    const lines = "  - { name: 'A & B', as: s-003, on: objects/BM-SH-0001, may: { view: [title, insured_value] } }";
+    const xml = expecting(lines, "--format", "junit");
+    expect(xml.out).toMatch(/<testsuite name=".*other\.yaml" tests="2" failures="1">/);
+    expect(xml.out).toMatch(
+      /<testcase classname="A &amp; B" name=".*other\.yaml:2:\d+ s-003: view objects\/BM-SH-0001 title"\/>/,
+    );
+    expect(xml.out).toContain('<failure message="expected yes, found no">');
+    expect(expecting(lines, "--format", "junit")).toEqual(xml);
+    const { files } = JSON.parse(expecting(lines, "--format", "json").out);
+    expect(files[0].results.map(({ passed }: { passed: boolean }) => passed)).toEqual([true, false]);
+  });
+
+  it("need a file, and people", () => {
+    expect(run("none.yaml")).toMatchObject({ code: 2, err: expect.stringContaining("cannot read none.yaml") });
+    rmSync(join(folder, "museum.expect.yaml"));
+    expect(run()).toMatchObject({
+      code: 2,
+      err: expect.stringContaining("museum.expect.yaml: name a file of expectations"),
+    });
+  });
+});
