@@ -1,10 +1,19 @@
 import { existsSync, readFileSync } from "node:fs";
 import { basename, dirname, join } from "node:path";
+import type { Data } from "../document/data.js";
 import { parsePlaced } from "../document/parse-document.js";
-import type { Locate } from "../schema/problems.js";
+import { type Locate, type Path, PortierError } from "../schema/problems.js";
+import { isMapping } from "../schema/reader.js";
 import type { Portier } from "../session/portier.js";
+import type { Expectation } from "../verify/expectations/expectation.js";
 import { placeText, readExpectations } from "../verify/expectations/read-expectations.js";
-import { type ExpectationResult, runExpectations } from "../verify/expectations/run-expectations.js";
+import {
+  type ExpectationData,
+  type ExpectationResult,
+  runExpectations,
+} from "../verify/expectations/run-expectations.js";
+import { findUnnoticed, type MutationRun } from "../verify/unnoticed.js";
+import { personViewers } from "../verify/viewers.js";
 import type { CliCommand } from "./command.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { dataFolder, loadData, loadDocument, rolesFile, type SessionFlags, sessionOptions } from "./load.js";
@@ -13,6 +22,7 @@ import { palette } from "./paint.js";
 interface TestOptions extends SessionFlags {
   readonly data?: string;
   readonly explain?: true;
+  readonly mutate?: true;
   readonly format: "text" | "json" | "junit";
 }
 
@@ -31,6 +41,7 @@ export const testCommand: CliCommand = {
     command
       .option("--data <folder>", "records as TABLE.json (default: the folder data beside FILE)")
       .option("--explain", "say why, for each expectation that is not met")
+      .option("--mutate", "change the rules one small step at a time: which changes does no expectation notice?")
       .addHelpText("after", "\nWithout EXPECTATIONS: the file NAME.expect.yaml beside NAME.portier.yaml.");
   },
   run: ([file = "", ...files], options, io) =>
@@ -53,7 +64,9 @@ function runTest(file: string, files: readonly string[], options: TestOptions, i
     records: (table: string) => data.tables.get(table) ?? [],
     options: { request: shared.request, report: shared.report },
   };
-  const tested = (files.length === 0 ? [beside(file)] : files).map((name) => testFile(portier, name, asked));
+  const names = files.length === 0 ? [beside(file)] : files;
+  if (options.mutate) return runMutations(file, names, asked, data, options, io);
+  const tested = names.map((name) => testFile(portier, name, asked));
   if (options.format === "json") io.out(`${JSON.stringify({ files: tested.map(jsonFile) }, null, 2)}\n`);
   else if (options.format === "junit") io.out(junit(tested));
   else printResults(tested, options.explain === true, io);
@@ -68,14 +81,81 @@ function beside(file: string): string {
   throw new CliError(`there is no ${found}: name a file of expectations`);
 }
 
-function testFile(portier: Portier, file: string, data: Parameters<typeof runExpectations>[2]): TestedFile {
-  let text: string;
+/** Tries small mistakes in the rules on the expectations, and lists those that go unnoticed. */
+function runMutations(
+  file: string,
+  names: readonly string[],
+  { options: opened }: ExpectationData,
+  data: Data,
+  { format }: TestOptions,
+  io: Io,
+): ExitCode {
+  const { portier, parsed } = loadDocument(file);
+  const texts = names.map((name) => ({ name, ...parsePlaced(readText(name), { file: name }) }));
+  const sourceOf = (one: Portier) => one.source(Object.fromEntries(data.tables));
+  const records = (table: string) => data.tables.get(table) ?? [];
+  const rows = (portier.schema.people && data.tables.get(portier.schema.people.table.name)) ?? [];
+  const run = findUnnoticed(parsed.document, portier, {
+    read: (one) => texts.flatMap(({ value, locate }) => readKnown(one, value, locate)),
+    data: (one) => ({ source: sourceOf(one), records, ...(opened === undefined ? {} : { options: opened }) }),
+    viewers: (one) => personViewers(one, rows, { ...opened, source: sourceOf(one) }),
+    records,
+    onTried: (tried, all) => {
+      if (tried % 50 === 0 || tried === all) io.err(`${tried} of ${all} changes tried\n`);
+    },
+  });
+  const place = (path: Path) => placeText(parsed.locate, path, file);
+  if (format === "json") {
+    const told = run.unnoticed.map(({ mutation: { path, rule, what }, gained, samples }) => ({
+      ...{ place: place(path), rule, what, gained, samples },
+    }));
+    io.out(`${JSON.stringify({ tried: run.tried, noticed: run.noticed, unnoticed: told }, null, 2)}\n`);
+  } else printUnnoticed(run, place, io);
+  return run.unnoticed.length === 0 ? 0 : 1;
+}
+
+function printUnnoticed(
+  { tried, noticed, without, unnoticed }: MutationRun,
+  place: (path: Path) => string,
+  io: Io,
+): void {
+  const paint = palette(io);
+  for (const { mutation, samples } of unnoticed) {
+    const [first] = samples;
+    io.out(`${paint.doubt("unnoticed")}  ${place(mutation.path)}  ${mutation.rule}: ${mutation.what}\n`);
+    const { persons, gain } = first ?? {};
+    const said =
+      persons === undefined || gain === undefined
+        ? "somebody loses something by it"
+        : `${persons.slice(0, 3).join(", ")}${persons.length > 3 ? ` and ${persons.length - 3} more` : ""} would ${gain.actions.join(", ")} ${gain.fields.join(", ")} of ${gain.records ?? "new"} ${gain.table}`;
+    io.out(`           ${said}\n`);
+  }
+  const rest = without.length === 0 ? "" : `, ${without.length} change nothing on these records`;
+  io.out(`${tried} changes tried: ${noticed} noticed, ${unnoticed.length} unnoticed${rest}\n`);
+}
+
+/** Expectations as they can be asked of a changed document; a rule that is gone is named by none. */
+function readKnown(portier: Portier, value: unknown, locate: Locate): readonly Expectation[] {
   try {
-    text = readFileSync(file, "utf8");
+    return readExpectations(portier, value, locate);
+  } catch (error) {
+    if (!(error instanceof PortierError) || !isMapping(value) || !Array.isArray(value["expectations"])) throw error;
+    const lost = new Set(error.problems.map(({ path }) => path[1]));
+    const left = value["expectations"].map((one, index) => (lost.has(index) ? { ...one, by: undefined } : one));
+    return readExpectations(portier, { expectations: left }, locate);
+  }
+}
+
+function readText(file: string): string {
+  try {
+    return readFileSync(file, "utf8");
   } catch {
     throw new CliError(`cannot read ${file}`);
   }
-  const { value, locate } = parsePlaced(text, { file });
+}
+
+function testFile(portier: Portier, file: string, data: ExpectationData): TestedFile {
+  const { value, locate } = parsePlaced(readText(file), { file });
   const expectations = readExpectations(portier, value, locate);
   return { file, locate, results: runExpectations(portier, expectations, data) };
 }

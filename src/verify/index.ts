@@ -1,3 +1,12 @@
+export type {
+  Check,
+  Expectation,
+  ExpectedOutcome,
+  ExpectedRecords,
+  ExpectedViewer,
+} from "./expectations/expectation.js";
+export { readExpectations } from "./expectations/read-expectations.js";
+export { type ExpectationData, type ExpectationResult, runExpectations } from "./expectations/run-expectations.js";
 export {
   type AccessChange,
   type AccessDifference,
@@ -8,5 +17,7 @@ export {
 export { type LintData, lint } from "./lint.js";
 export { accessMatrix, type MatrixCell, type MatrixRow } from "./matrix.js";
 export { type Member, membersOf } from "./members.js";
+export { type Mutation, mutationsOf } from "./mutations.js";
+export { findUnnoticed, type MutationOptions, type MutationRun, type Unnoticed } from "./unnoticed.js";
 export { type CellView, type RecordView, recordView } from "./view.js";
 export { groupViewers, personViewer, personViewers, roleViewers, type Viewer, visitorViewer } from "./viewers.js";

@@ -1,4 +1,4 @@
-import { cpSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { cpSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -107,6 +107,43 @@ describe("expectations", () => {
     expect(expecting(lines, "--format", "junit")).toEqual(xml);
     const { files } = JSON.parse(expecting(lines, "--format", "json").out);
     expect(files[0].results.map(({ passed }: { passed: boolean }) => passed)).toEqual([true, false]);
+  });
+
+  it("say of which small mistakes in the rules they notice nothing, the worst first", () => {
+    const small = join(folder, "small.portier.yaml");
+    const document = `portier: 1
+people: { table: staff, roles: post }
+roles: { keeper: {}, guide: {} }
+tables:
+  staff: { key: id, fields: { id: text, post: { choice: [keeper, guide] } } }
+  things:
+    key: id
+    fields: { id: text, title: text }
+    rules:
+      seen: { to: keeper, where: title starts with 'a', permit: { view: [title] } }
+`;
+    writeFileSync(small, document);
+    mkdirSync(join(folder, "small"));
+    writeFileSync(join(folder, "small", "staff.json"), '[{"id":"k","post":"keeper"},{"id":"g","post":"guide"}]');
+    writeFileSync(join(folder, "small", "things.json"), '[{"id":"1","title":"anvil"},{"id":"2","title":"canvas"}]');
+    const asked = (lines: string) => {
+      writeFileSync(other, `expectations:\n${lines}\n`);
+      return portierCli(["test", small, other, "--mutate", "--data", join(folder, "small")]);
+    };
+    const some = asked("  - { as: k, on: things/1, exactly: { view: [id, title] } }");
+    expect(some.out).toMatch(
+      /unnoticed {2}.*small\.portier\.yaml:10:\d+ {2}things\/seen: to anyone\n +visitor, g would list, view id, title of 1 things\n/,
+    );
+    expect(some.out).toContain("things/seen: where: contains instead of starts with");
+    expect(some.code).toBe(1);
+    const all = asked(
+      "  - { as: k, on: things, count: { view: 1 } }\n  - { as: g, on: things, count: { view: 0 } }\n  - { as: k, on: things/1, may: { view: [title] } }",
+    );
+    expect(all).toMatchObject({
+      code: 0,
+      out: expect.stringMatching(/^7 changes tried: \d noticed, 0 unnoticed, 1 change nothing/),
+    });
+    expect(all.err).toBe("7 of 7 changes tried\n");
   });
 
   it("need a file, and people", () => {

@@ -9,11 +9,6 @@ import type { Field, Table } from "../../schema/schema.js";
 import { type Portier, rulesetOf } from "../../session/portier.js";
 import { type Check, type Expectation, type ExpectedRecords, type ExpectedViewer, outcomes } from "./expectation.js";
 
-/** A file of expectations as it is written; each part is checked by {@link readExpectations}. */
-export interface ExpectationsInput {
-  readonly expectations: readonly unknown[];
-}
-
 const keys = [
   "name",
   "as",
