@@ -149,20 +149,21 @@ function printText(
     io.out(`${paint.yes("same")}  nobody gains or loses anything\n`);
     return;
   }
-  for (const { persons, gains: more, losses } of people) {
-    io.out(`${paint.heading(personsText(persons))}\n`);
-    const body = [
-      ...more.map((line) => [paint.yes("+"), line] as const),
-      ...losses.map((line) => [paint.no("-"), line] as const),
-    ].map(([mark, line]) => [
-      mark,
-      line.table,
-      line.actions.join(", "),
-      line.records === undefined ? "new ones" : `${line.records} of ${line.of}`,
-      `${line.sensitive ? "sensitive: " : ""}${line.fields.join(", ") || "the record"}`,
-      line.samples.join(", "),
-    ]);
-    io.out(`${columns(["", "table", "action", "records", "what", "such as"].map(paint.quiet), body, io.width)}\n`);
+  const blocks = people.map(({ persons, gains: more, losses }) => ({
+    title: personsText(persons),
+    body: [
+      ...more.map((line) => lineCells(paint.yes("+"), line)),
+      ...losses.map((line) => lineCells(paint.no("-"), line)),
+    ],
+  }));
+  // Blocks stand under each other column by column.
+  const widths = [1, 2, 3, 4].map((at) =>
+    Math.max(...blocks.flatMap(({ body }) => body.map((cells) => cells[at]?.length ?? 0))),
+  );
+  for (const { title, body } of blocks) {
+    io.out(`${paint.heading(title)}\n`);
+    const headings = ["", "table", "action", "records", "what", "such as"].map(paint.quiet);
+    io.out(`${columns(headings, body, io.width, [1, ...widths])}\n`);
   }
   if (rules.length > 0) {
     io.out(`${paint.heading("by the rules, whatever is stored")}\n`);
@@ -181,6 +182,17 @@ function printText(
   if (open.length === 0) return;
   io.out(`${paint.doubt("not accepted")}  for a file that --accept names, if it is meant:\n`);
   for (const { sentence } of open) io.out(`${sentence}\n`);
+}
+
+function lineCells(mark: string, line: AccessChange): string[] {
+  return [
+    mark,
+    line.table,
+    line.actions.join(", "),
+    line.records === undefined ? "new ones" : `${line.records} of ${line.of}`,
+    `${line.sensitive ? "sensitive: " : ""}${line.fields.join(", ") || "the record"}`,
+    line.samples.join(", "),
+  ];
 }
 
 /** For a pull request. */

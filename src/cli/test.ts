@@ -169,7 +169,7 @@ function printResults(tested: readonly TestedFile[], isExplained: boolean, io: I
       io.out(`${paint.no("not met")}  ${placeText(locate, path, file)}  ${what}\n`);
       if (name !== undefined) io.out(`         ${paint.quiet(name)}\n`);
       io.out(`         expected ${expected}, found ${found}\n`);
-      if (more.length > 0) io.out(`         so do ${more.length} more records: ${recordList(more)}\n`);
+      if (more.length > 0) io.out(`         the same on ${more.length} more records: ${recordList(more)}\n`);
       if (isExplained && why !== undefined) io.out(`${indented(why)}\n`);
     }
   }
