@@ -6,6 +6,7 @@ import type { GivenRole } from "../session/given-roles.js";
 import { insidesOf, type Portier } from "../session/portier.js";
 import type { Session } from "../session/session.js";
 import { residualText } from "../verify/gains.js";
+import { instantIn } from "./assignment.js";
 import type { Giver } from "./giver.js";
 import { givingProblem } from "./giving-problem.js";
 import type { StoredWrite } from "./overlay.js";
@@ -40,8 +41,7 @@ export interface Affected {
  * may by themselves, and what they may when they act.
  */
 export function affectedBy(portier: Portier, { source, after, change, writes, giver }: ChangeContext): Affected {
-  const begins = writes.map(({ after: row }) => row?.["from"]).find((from) => typeof from === "string");
-  const now = typeof begins === "string" && begins > giver.now ? begins : giver.now;
+  const now = momentOfEffect(writes, giver.now);
   const request = { ...giver.request, now };
   if (change.kind === "delegate" || change.kind === "end") {
     const row = writes[0]?.after ?? writes[0]?.before;
@@ -66,6 +66,17 @@ export function affectedBy(portier: Portier, { source, after, change, writes, gi
     ),
   ) as [Session, Session];
   return { person, before: was, after: is };
+}
+
+/** The first moment at which a change makes a difference: when it begins, or when what it moves would have ended. */
+function momentOfEffect(writes: readonly StoredWrite[], now: string): string {
+  const moments = writes.flatMap(({ before, after }) => {
+    const isMoved = before !== undefined && after !== undefined;
+    const rows = isMoved ? [before, after] : [after ?? before ?? {}];
+    return rows.flatMap((row) => instantIn(row, isMoved ? "until" : "from") ?? []);
+  });
+  const [first = now] = moments.sort();
+  return first > now ? first : now;
 }
 
 /** A person whose roles cannot be read may do nothing; so may somebody who does not act for another any more. */

@@ -19,7 +19,10 @@ export class ChangeWrites {
   }
 
   of(change: RoleChange): StoredWrite[] {
-    const { kept } = this.#giving;
+    const { kept, giver } = this.#giving;
+    // Whoever acts for another does not come by more for themselves.
+    const isOwn = giver.actedBy !== undefined && "person" in change && change.person === giver.actedBy;
+    if (isOwn && change.kind !== "revoke") refuse("not-while-acting", { what: "give themselves anything" });
     switch (change.kind) {
       case "assign":
         return [this.#assign(change)];
@@ -57,9 +60,6 @@ export class ChangeWrites {
   #assign(change: ChangeOf<"assign">): StoredWrite {
     const { role, on } = this.#roleOf(change);
     this.#giving.mustGive(role, on);
-    if (this.#giving.giver.actedBy !== undefined && change.person === this.#giving.giver.actedBy) {
-      refuse("not-while-acting", { what: "give themselves a role" });
-    }
     return this.#assignment(change, this.#giving.giver.person);
   }
 

@@ -93,7 +93,13 @@ describe.each(Object.entries(places))("roles by command, in %s", (_name, open) =
       /assign {2}s-007 Noor Castellan\n {4}\+ person s-007, role registrar, until 2027-06-30\n {4}by s-001 Ines Okoro: Stocktaking\./,
     );
 
-    expect((await run("revoke", "s-007", "registrar", "--as", "s-001", "--until", "never")).code).toBe(0);
+    // For ever is more than for a time, and is said to be.
+    const longer = ["s-007", "registrar", "--as", "s-001", "--until", "never"];
+    expect(await run("revoke", ...longer)).toMatchObject({
+      code: 1,
+      out: expect.stringContaining("will see, edit, export"),
+    });
+    expect((await run("revoke", ...longer, "--confirm")).code).toBe(0);
     expect((await run("revoke", "s-007", "registrar", "--as", "s-001")).out).toMatch(/- +objects +list, view/);
     expect((await run("members", "registrar")).out).not.toContain("Noor");
     const { entries } = JSON.parse((await run("record", "--format", "json")).out);

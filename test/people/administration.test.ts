@@ -195,6 +195,22 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     expect(await kept.may("s-005")).toEqual(["registrar"]);
   });
 
+  it("that a role lasts longer, or ends earlier, is looked at when it would have ended", async () => {
+    await sure("s-001", { kind: "assign", person: "s-007", role: "registrar", until: "2026-12-24" });
+    const longer = await as("s-001").limit({ person: "s-007", role: "registrar", until: null });
+    expect(longer.warnings.map(({ code }) => code)).toContain("gains-sensitive");
+    const shorter = await as("s-001").preview({
+      kind: "limit",
+      person: "s-007",
+      role: "registrar",
+      until: "2026-12-01",
+    });
+    expect([shorter.outcome.accepted, shorter.gains.length, shorter.losses.length > 0]).toEqual([true, 0, true]);
+    // What has not begun yet is lost when it would have.
+    const coming = await as("s-001").preview({ kind: "revoke", person: "s-007", role: "keeper" });
+    expect(coming.losses.length).toBeGreaterThan(0);
+  });
+
   it("a preview counts what is gained on real records, and changes nothing", async () => {
     const preview = await as("s-001").preview({ kind: "assign", person: "s-007", role: "registrar" });
     const line = preview.gains.find(
@@ -225,9 +241,14 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     const give = (person: string) => sure("s-002", { kind: "assign", person, role: "volunteer" }, acting);
     expect(codes(await give("s-007"))).toBe("accepted");
     expect(codes(await give("s-003"))).toBe("refused not-while-acting");
+    await sure("s-001", { kind: "assign", person: "s-003", role: "volunteer", until: "2026-12-01" });
+    const longer = await sure("s-002", { kind: "limit", person: "s-003", role: "volunteer", until: null }, acting);
+    expect(codes(longer)).toBe("refused not-while-acting");
+    const own = await sure("s-002", { kind: "person", person: "s-003", values: { site: "south" } }, acting);
+    expect(codes(own)).toBe("refused not-while-acting");
     expect(codes(await sure("s-002", { kind: "delegate", to: "s-007" }, acting))).toBe("refused not-while-acting");
-    const [entry] = await kept.store.entries({ person: "s-003" });
-    expect(entry).toMatchObject({ kind: "assign", by: "s-002", actedBy: "s-003", person: "s-007" });
+    const made = (await kept.store.entries({ person: "s-003" })).find(({ by }) => by === "s-002");
+    expect(made).toMatchObject({ kind: "assign", by: "s-002", actedBy: "s-003", person: "s-007" });
   });
 
   it("nobody lets somebody act for another but they themselves, or who may give all that they hold", async () => {

@@ -1,0 +1,30 @@
+import { accessMatchers } from "portier/vitest";
+import { describe, expect, it } from "vitest";
+import { as, record } from "../support/museum.js";
+
+expect.extend(accessMatchers);
+
+describe("matchers", () => {
+  const object = record("objects", "BM-SH-0001");
+
+  it("say whether a session permits it", () => {
+    expect(as("s-003")).toPermit("view", "objects", object, "shelf");
+    expect(as("s-003")).not.toPermit("view", "objects", object, "insured_value");
+    expect(as("s-003")).toPermit("edit", "objects");
+    expect(as()).not.toPermit("create", "objects");
+    expect(as("s-007")).toPermitExactly("view", "staff", record("staff", "s-007"), [
+      ...["id", "name", "post", "department", "site", "manager", "active", "phone", "salary"],
+    ]);
+    expect(as("s-007")).not.toPermitExactly("edit", "objects", object, ["title"]);
+  });
+
+  it("explain what came out otherwise", () => {
+    expect(() => expect(as("s-003")).toPermit("view", "objects", object, "insured_value")).toThrow(
+      /May s-003 view objects\/BM-SH-0001 insured_value\?[\s\S]*NO: .*value-stays-in-the-office/,
+    );
+    expect(() => expect(as("s-003")).toPermitExactly("edit", "objects", object, ["label"])).toThrow(
+      /expected label, found label, keeper, status, shelf, condition_note\n\nMay s-003 edit objects\/BM-SH-0001 keeper\?/,
+    );
+    expect(() => expect({}).toPermit("view", "objects")).toThrow();
+  });
+});
