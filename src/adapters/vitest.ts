@@ -1,3 +1,4 @@
+import type {} from "vitest";
 import type { Row } from "../conditions/source.js";
 import { explain } from "../explain/explain.js";
 import { explanationText } from "../explain/text.js";

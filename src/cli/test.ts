@@ -1,11 +1,13 @@
-import { existsSync, readFileSync } from "node:fs";
+import { readdirSync, readFileSync } from "node:fs";
 import { basename, dirname, join } from "node:path";
+import { stringify } from "yaml";
 import type { Data } from "../document/data.js";
 import { parsePlaced } from "../document/parse-document.js";
 import { type Locate, type Path, PortierError } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import type { Portier } from "../session/portier.js";
 import type { Expectation } from "../verify/expectations/expectation.js";
+import { proposeExpectations } from "../verify/expectations/propose.js";
 import { placeText, readExpectations } from "../verify/expectations/read-expectations.js";
 import {
   type ExpectationData,
@@ -23,6 +25,7 @@ interface TestOptions extends SessionFlags {
   readonly data?: string;
   readonly explain?: true;
   readonly mutate?: true;
+  readonly record?: true;
   readonly format: "text" | "json" | "junit";
 }
 
@@ -41,8 +44,12 @@ export const testCommand: CliCommand = {
     command
       .option("--data <folder>", "records as TABLE.json (default: the folder data beside FILE)")
       .option("--explain", "say why, for each expectation that is not met")
+      .option("--record", "write expectations that say what holds now, for people to review, to standard output")
       .option("--mutate", "change the rules one small step at a time: which changes does no expectation notice?")
-      .addHelpText("after", "\nWithout EXPECTATIONS: the file NAME.expect.yaml beside NAME.portier.yaml.");
+      .addHelpText(
+        "after",
+        "\nWithout EXPECTATIONS: NAME.expect.yaml and NAME.ANYTHING.expect.yaml beside NAME.portier.yaml.",
+      );
   },
   run: ([file = "", ...files], options, io) =>
     runTest(
@@ -64,7 +71,11 @@ function runTest(file: string, files: readonly string[], options: TestOptions, i
     records: (table: string) => data.tables.get(table) ?? [],
     options: { request: shared.request, report: shared.report },
   };
-  const names = files.length === 0 ? [beside(file)] : files;
+  if (options.record) {
+    io.out(recorded(portier, data, asked));
+    return 0;
+  }
+  const names = files.length === 0 ? beside(file) : files;
   if (options.mutate) return runMutations(file, names, asked, data, options, io);
   const tested = names.map((name) => testFile(portier, name, asked));
   if (options.format === "json") io.out(`${JSON.stringify({ files: tested.map(jsonFile) }, null, 2)}\n`);
@@ -73,12 +84,29 @@ function runTest(file: string, files: readonly string[], options: TestOptions, i
   return tested.every(({ results }) => results.every(({ passed }) => passed)) ? 0 : 1;
 }
 
-/** The expectations beside a document: `museum.expect.yaml` for `museum.portier.yaml`. */
-function beside(file: string): string {
-  const name = `${basename(file).replace(/(?:\.portier)?\.(?:ya?ml|json)$/, "")}.expect.yaml`;
-  const found = join(dirname(file), name);
-  if (existsSync(found)) return found;
-  throw new CliError(`there is no ${found}: name a file of expectations`);
+/** The expectations beside a document: `museum.expect.yaml`, `museum.loans.expect.yaml` for `museum.portier.yaml`. */
+function beside(file: string): string[] {
+  const name = basename(file).replace(/(?:\.portier)?\.(?:ya?ml|json)$/, "");
+  const found = readdirSync(dirname(file))
+    .filter((one) => one.startsWith(`${name}.`) && one.endsWith(".expect.yaml"))
+    .sort();
+  if (found.length > 0) return found.map((one) => join(dirname(file), one));
+  throw new CliError(`there is no ${join(dirname(file), `${name}.expect.yaml`)}: name a file of expectations`);
+}
+
+/** What holds now as a file of expectations; nothing is written over. */
+function recorded(portier: Portier, data: Data, { options, records }: ExpectationData): string {
+  const rows = (portier.schema.people && data.tables.get(portier.schema.people.table.name)) ?? [];
+  const viewers = personViewers(portier, rows, { ...options, source: data.source });
+  const groups = proposeExpectations(portier, viewers, records).map(({ persons: [first = "", ...more], proposals }) => {
+    const alike = more.length === 0 ? "" : `, and the same for ${more.join(", ")}`;
+    return `  # ${first}${alike}\n${proposals.map((one) => `  - ${flow(one)}`).join("\n")}\n`;
+  });
+  return `# What held when this was recorded. Read it: what is wrong is taken out, and the rules are mended.\nexpectations:\n${groups.join("\n")}`;
+}
+
+function flow(value: object): string {
+  return stringify(value, { collectionStyle: "flow", lineWidth: 0 }).trim();
 }
 
 /** Tries small mistakes in the rules on the expectations, and lists those that go unnoticed. */

@@ -16,7 +16,13 @@ const expecting = (lines: string, ...words: string[]) => {
 };
 
 beforeAll(() => {
-  for (const name of ["museum.portier.yaml", "museum.roles.json", "museum.expect.yaml", "data"]) {
+  for (const name of [
+    "museum.portier.yaml",
+    "museum.roles.json",
+    "museum.expect.yaml",
+    "museum.recorded.expect.yaml",
+    "data",
+  ]) {
     cpSync(join(museumFolder, name), join(folder, name), { recursive: true });
   }
 });
@@ -109,6 +115,19 @@ describe("expectations", () => {
     expect(files[0].results.map(({ passed }: { passed: boolean }) => passed)).toEqual([true, false]);
   });
 
+  it("can be recorded: what holds now, once for all who are equal, and met as it stands", () => {
+    const recorded = run("--record");
+    expect(recorded).toMatchObject({ code: 0, err: "" });
+    expect(run("--record")).toEqual(recorded);
+    expect(recorded.out).toContain("# s-009\n");
+    expect(recorded.out).toContain("# s-008, and the same for s-022\n");
+    expect(recorded.out).toContain("- { as: s-003, on: objects, count: { list: 400, view: 251, edit: 123, delete: 0,");
+    writeFileSync(other, recorded.out);
+    expect(run(other)).toMatchObject({ code: 0, out: expect.stringMatching(/^\d{4} met, 0 not met\n$/) });
+    // The one in the museum says the same.
+    expect(readFileSync(join(museumFolder, "museum.recorded.expect.yaml"), "utf8")).toBe(recorded.out);
+  });
+
   it("say of which small mistakes in the rules they notice nothing, the worst first", () => {
     const small = join(folder, "small.portier.yaml");
     const document = `portier: 1
@@ -148,7 +167,7 @@ tables:
 
   it("need a file, and people", () => {
     expect(run("none.yaml")).toMatchObject({ code: 2, err: expect.stringContaining("cannot read none.yaml") });
-    rmSync(join(folder, "museum.expect.yaml"));
+    for (const name of ["museum.expect.yaml", "museum.recorded.expect.yaml"]) rmSync(join(folder, name));
     expect(run()).toMatchObject({
       code: 2,
       err: expect.stringContaining("museum.expect.yaml: name a file of expectations"),
