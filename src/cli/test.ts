@@ -6,14 +6,12 @@ import { parsePlaced } from "../document/parse-document.js";
 import { type Locate, type Path, PortierError } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import type { Portier } from "../session/portier.js";
+import type { ExpectationData } from "../verify/expectations/asked.js";
+import { coverageOf, type RuleCoverage } from "../verify/expectations/coverage.js";
 import type { Expectation } from "../verify/expectations/expectation.js";
 import { proposeExpectations } from "../verify/expectations/propose.js";
 import { placeText, readExpectations } from "../verify/expectations/read-expectations.js";
-import {
-  type ExpectationData,
-  type ExpectationResult,
-  runExpectations,
-} from "../verify/expectations/run-expectations.js";
+import { type ExpectationResult, runExpectations } from "../verify/expectations/run-expectations.js";
 import { findUnnoticed, type MutationRun } from "../verify/unnoticed.js";
 import { personViewers } from "../verify/viewers.js";
 import type { CliCommand } from "./command.js";
@@ -24,6 +22,7 @@ import { palette } from "./paint.js";
 interface TestOptions extends SessionFlags {
   readonly data?: string;
   readonly explain?: true;
+  readonly coverage?: true;
   readonly mutate?: true;
   readonly record?: true;
   readonly format: "text" | "json" | "junit";
@@ -44,6 +43,7 @@ export const testCommand: CliCommand = {
     command
       .option("--data <folder>", "records as TABLE.json (default: the folder data beside FILE)")
       .option("--explain", "say why, for each expectation that is not met")
+      .option("--coverage", "which rules, entries, conditions and fields the expectations have exercised")
       .option("--record", "write expectations that say what holds now, for people to review, to standard output")
       .option("--mutate", "change the rules one small step at a time: which changes does no expectation notice?")
       .addHelpText(
@@ -76,6 +76,7 @@ function runTest(file: string, files: readonly string[], options: TestOptions, i
     return 0;
   }
   const names = files.length === 0 ? beside(file) : files;
+  if (options.coverage) return runCoverage(portier, file, names, asked, options, io);
   if (options.mutate) return runMutations(file, names, asked, data, options, io);
   const tested = names.map((name) => testFile(portier, name, asked));
   if (options.format === "json") io.out(`${JSON.stringify({ files: tested.map(jsonFile) }, null, 2)}\n`);
@@ -107,6 +108,51 @@ function recorded(portier: Portier, data: Data, { options, records }: Expectatio
 
 function flow(value: object): string {
   return stringify(value, { collectionStyle: "flow", lineWidth: 0 }).trim();
+}
+
+/** Says what of the rules the expectations have exercised; a rule that never applied is found, and ends with 1. */
+function runCoverage(
+  portier: Portier,
+  file: string,
+  names: readonly string[],
+  asked: ExpectationData,
+  { format }: TestOptions,
+  io: Io,
+): ExitCode {
+  const { parsed } = loadDocument(file);
+  const expectations = names.flatMap((name) => {
+    const { value, locate } = parsePlaced(readText(name), { file: name });
+    return readExpectations(portier, value, locate);
+  });
+  const rules = coverageOf(portier, expectations, asked);
+  const place = ({ path }: RuleCoverage) => placeText(parsed.locate, path, file);
+  const applied = rules.filter((rule) => rule.applied).length;
+  if (format === "json") {
+    io.out(`${JSON.stringify({ rules: rules.map((rule) => ({ place: place(rule), ...rule })) }, null, 2)}\n`);
+  } else {
+    const paint = palette(io);
+    for (const rule of rules) {
+      const open = notExercised(rule);
+      if (open.length === 0) continue;
+      io.out(`${rule.applied ? paint.doubt("partly") : paint.no("never ")}  ${place(rule)}  ${rule.rule}\n`);
+      for (const line of open) io.out(`        ${line}\n`);
+    }
+    const whole = rules.filter((rule) => notExercised(rule).length === 0).length;
+    io.out(`${rules.length} rules: ${applied} applied, ${whole} of them exercised in every part\n`);
+  }
+  return applied === rules.length ? 0 : 1;
+}
+
+function notExercised({ applied, who, isForAnyone, entriesNotMet, where, fieldsNotAsked }: RuleCoverage): string[] {
+  const outcomes = where === undefined ? [] : (["true", "false"] as const).filter((one) => !where[one]);
+  return [
+    ...(applied ? [] : ["it bore on no answer"]),
+    ...(who.met ? [] : ["nobody whom it is for was asked about"]),
+    ...(who.notMet || isForAnyone || entriesNotMet.length > 0 ? [] : ["nobody whom it is not for was asked about"]),
+    ...(entriesNotMet.length === 0 ? [] : [`nobody met: ${entriesNotMet.join(", ")}`]),
+    ...outcomes.map((one) => `its condition was never ${one}`),
+    ...(fieldsNotAsked.length === 0 ? [] : [`not asked about: ${fieldsNotAsked.join(", ")}`]),
+  ];
 }
 
 /** Tries small mistakes in the rules on the expectations, and lists those that go unnoticed. */

@@ -1,3 +1,5 @@
+export type { ExpectationData } from "./expectations/asked.js";
+export { coverageOf, type RuleCoverage } from "./expectations/coverage.js";
 export type {
   Check,
   Expectation,
@@ -6,7 +8,7 @@ export type {
   ExpectedViewer,
 } from "./expectations/expectation.js";
 export { readExpectations } from "./expectations/read-expectations.js";
-export { type ExpectationData, type ExpectationResult, runExpectations } from "./expectations/run-expectations.js";
+export { type ExpectationResult, runExpectations } from "./expectations/run-expectations.js";
 export {
   type AccessChange,
   type AccessDifference,

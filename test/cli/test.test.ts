@@ -115,6 +115,24 @@ describe("expectations", () => {
     expect(files[0].results.map(({ passed }: { passed: boolean }) => passed)).toEqual([true, false]);
   });
 
+  it("say what of the rules they have exercised, and which rules never", () => {
+    const some = expecting("  - { as: s-003, on: objects/BM-SH-0001, may: { view: [title] } }", "--coverage");
+    expect(some.code).toBe(1);
+    expect(some.out).toMatch(
+      /never {3}.*museum\.portier\.yaml:\d+:\d+ {2}loans\/fees-are-confidential\n +it bore on no answer\n/,
+    );
+    expect(some.out).toMatch(
+      /partly {2}.* {2}objects\/what-is-on-display-is-public\n +its condition was never false\n +not asked about: .*view label/,
+    );
+    expect(some.out).toMatch(/\n65 rules: \d applied, 0 of them exercised in every part\n$/);
+    const all = run("--coverage");
+    expect(all.out).toMatch(/\n65 rules: 61 applied, 60 of them exercised in every part\n$/);
+    // These are there in another quarter of the year alone.
+    const never = [...all.out.matchAll(/never {3}\S+ {2}(\S+)/g)].map(([, rule]) => rule);
+    expect(never.sort()).toEqual(["first", "fourth", "second", "third"].map((one) => `plan/${one}-quarter-is-over`));
+    expect(JSON.parse(run("--coverage", "--format", "json").out).rules).toHaveLength(65);
+  });
+
   it("can be recorded: what holds now, once for all who are equal, and met as it stands", () => {
     const recorded = run("--record");
     expect(recorded).toMatchObject({ code: 0, err: "" });

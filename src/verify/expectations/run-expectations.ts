@@ -1,7 +1,4 @@
-import { compileTest } from "../../conditions/evaluate.js";
-import type { Row, Source } from "../../conditions/source.js";
-import { specialize } from "../../conditions/specialize.js";
-import { True } from "../../conditions/truth.js";
+import type { Row } from "../../conditions/source.js";
 import { explain } from "../../explain/explain.js";
 import { explanationText } from "../../explain/text.js";
 import type { ActionName } from "../../rules/actions.js";
@@ -9,18 +6,10 @@ import { recordAddress } from "../../schema/address.js";
 import type { Path } from "../../schema/problems.js";
 import type { Field, Table } from "../../schema/schema.js";
 import type { Acceptance } from "../../session/acceptance.js";
-import { insidesOf, type Portier } from "../../session/portier.js";
-import type { Session, SessionOptions } from "../../session/session.js";
+import type { Portier } from "../../session/portier.js";
+import type { Session } from "../../session/session.js";
+import { type ExpectationData, openExpected, recordsOf } from "./asked.js";
 import type { Check, Expectation, ExpectedViewer } from "./expectation.js";
-
-/** What expectations are looked at with. */
-export interface ExpectationData {
-  readonly source: Source;
-  /** All records of a table. */
-  readonly records: (table: string) => Iterable<Row>;
-  /** What each session is opened with besides the person and the source. */
-  readonly options?: Omit<SessionOptions, "person" | "source">;
-}
 
 /** One thing that was expected, and what was found. */
 export interface ExpectationResult {
@@ -56,34 +45,19 @@ class Run {
   constructor(portier: Portier, expectation: Expectation, data: ExpectationData) {
     this.#expectation = expectation;
     this.#data = data;
-    this.#session = openSession(portier, expectation.as, data);
+    this.#session = openExpected(portier, expectation.as, data);
     this.#who = whoText(expectation.as);
     this.#table = expectation.on.table;
   }
 
   results(): ExpectationResult[] {
-    const records = this.#records();
+    const records = recordsOf(this.#expectation, this.#session, this.#data);
     if (records === undefined) {
       const { on, path } = this.#expectation;
       const missing = on.kind === "key" ? `no record "${on.key}"` : "no record that meets the condition";
       return [this.#result(path, `on ${this.#table.name}`, "a record", missing)];
     }
     return this.#expectation.checks.flatMap((check) => this.#check(check, records));
-  }
-
-  /** The records that it is about; none for the table as a whole, undefined where there should be one and is not. */
-  #records(): readonly Row[] | undefined {
-    const { on } = this.#expectation;
-    if (on.kind === "table") return [];
-    if (on.kind === "record") return [on.row];
-    if (on.kind === "key") {
-      const row = this.#data.source.find(this.#table.name, on.key);
-      return row === undefined ? undefined : [row];
-    }
-    const { subject, reading } = insidesOf(this.#session);
-    const test = compileTest(specialize(on.condition, subject.known));
-    const met = [...this.#data.records(this.#table.name)].filter((row) => test(row, reading) === True);
-    return met.length === 0 ? undefined : met;
   }
 
   #check(check: Check, records: readonly Row[]): ExpectationResult[] {
@@ -181,21 +155,6 @@ class Run {
     const { name } = this.#expectation;
     const record = row === undefined ? undefined : recordAddress(this.#table, row);
     return { path, name, record, what: `${this.#who}: ${what}`, passed: expected === found, expected, found, why };
-  }
-}
-
-function openSession(portier: Portier, as: ExpectedViewer, { source, options }: ExpectationData): Session {
-  switch (as.kind) {
-    case "visitor":
-      return portier.session({ ...options, source });
-    case "person":
-      return portier.session({ ...options, source, person: as.key });
-    case "made-up":
-      return portier.session({ ...options, source, person: as.row });
-    case "member":
-      return portier.sessionForRoles([as.name]);
-    default:
-      return as satisfies never;
   }
 }
 
