@@ -252,12 +252,12 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
   });
 
   it("nobody lets somebody act for another but they themselves, or who may give all that they hold", async () => {
-    const let_ = (giver: string, of: string, to: string) => sure(giver, { kind: "delegate", of, to });
-    expect(codes(await let_("s-003", "s-001", "s-007"))).toBe("refused not-theirs-to-delegate");
-    expect(codes(await let_("s-001", "s-011", "s-015"))).toBe("accepted");
+    const allow = (giver: string, of: string, to: string) => sure(giver, { kind: "delegate", of, to });
+    expect(codes(await allow("s-003", "s-001", "s-007"))).toBe("refused not-theirs-to-delegate");
+    expect(codes(await allow("s-001", "s-011", "s-015"))).toBe("accepted");
     expect(await kept.may("s-011", now, "s-015")).toEqual(["assistant", "head", "keeper"]);
-    expect(codes(await let_("s-010", "s-010", "s-001"))).toBe("refused excluded-role");
-    expect(codes(await let_("s-010", "s-010", "s-009"))).toBe("refused not-active");
+    expect(codes(await allow("s-010", "s-010", "s-001"))).toBe("refused excluded-role");
+    expect(codes(await allow("s-010", "s-010", "s-009"))).toBe("refused not-active");
   });
 
   it("every change is recorded with who, for whom, what, before, after, why and when", async () => {

@@ -1,5 +1,6 @@
 import { exportJWK, generateKeyPair, type JWTPayload, SignJWT, UnsecuredJWT } from "jose";
 import { heldRoles } from "portier/explain";
+import { administration, memoryStore } from "portier/people";
 import { tokenReader } from "portier/tokens";
 import { beforeAll, describe, expect, it } from "vitest";
 import { portier, source } from "../support/museum.js";
@@ -64,6 +65,24 @@ describe("a token", () => {
     expect(session.roles).toEqual([]);
     expect(found).toContain('s-001 holds "director" and "treasurer", which exclude each other; both count as unknown');
     expect(session.may("list", "departments", source.find("departments", "ships") ?? {})).toBe(false);
+  });
+
+  it("gives what its roles may give, and is no holder who stays when the last stored one goes", async () => {
+    const signedIn = await reader.read(await sign({ ...good, realm: { roles: ["director"] } }), { now });
+    const store = memoryStore(portier, { source });
+    const options = { claims: signedIn.claims, request: { now: now.toISOString() } };
+    const director = administration(portier, store).as(signedIn.person, options);
+    const given = await director.make({ kind: "assign", person: "s-008", role: "assistant" });
+    const confirmed = given.warnings.map(({ id }) => id);
+    expect(await director.make({ kind: "assign", person: "s-008", role: "assistant" }, { confirmed })).toMatchObject({
+      accepted: true,
+    });
+    const gone = await director.make({ kind: "person", person: "s-001", values: { active: false } });
+    expect(gone).toMatchObject({ accepted: false, problems: [{ code: "last-holders" }] });
+    const without = administration(portier, store).as(signedIn.person, { request: options.request });
+    expect(await without.assign({ person: "s-008", role: "keeper" })).toMatchObject({
+      problems: [{ code: "may-not-give" }],
+    });
   });
 
   it("of somebody who acts for another brings nothing to what is the other's", async () => {
