@@ -52,8 +52,10 @@ function runDiff(old: string, file: string, options: DiffOptions, io: Io): ExitC
   const accepted = acceptedSentences(options.accept);
   const gains = [
     ...people.flatMap(({ persons, gains: lines }) => lines.map((line) => gainSentence(persons, line))),
-    // What a role may do more is a gain by itself where no record at hand shows it.
-    ...rules.filter((one) => one.change !== "less" && !isShown(one, people)).map(ruleSentence),
+    // What a role may do more is a gain by itself where no record at hand shows it, or none could.
+    ...rules
+      .filter((one) => (one.isTentative ? one.after !== "none" : one.change !== "less" && !isShown(one, people)))
+      .map(ruleSentence),
   ].map((sentence): Gain => ({ sentence, isAccepted: accepted.has(sentence) }));
   if (options.format === "json") io.out(`${JSON.stringify({ people, rules, gains }, null, 2)}\n`);
   else if (options.format === "markdown") io.out(markdown(people, rules, gains));
@@ -119,16 +121,20 @@ function gainSentence(persons: readonly string[], line: AccessChange): string {
   return `${persons.join(", ")}: ${line.actions.join(", ")} ${line.table}${what} ${count}`;
 }
 
-function ruleSentence({ who, actions, table, fields, before, after, change }: RuleDifference): string {
+function ruleSentence({ who, actions, table, fields, before, after, change, isTentative }: RuleDifference): string {
   const what = fields.length === 0 ? "" : ` ${fields.join(", ")}`;
-  const how = change === "other" ? "by other conditions" : `${before} -> ${after}`;
+  const other = isTentative ? "to another end" : "by other conditions";
+  const how = change === "other" ? other : `${before} -> ${after}${isTentative ? ", to another end" : ""}`;
   return `${who.join(", ")}: ${actions.join(", ")} ${table}${what} ${how}`;
 }
 
 /** Whether people gain or lose something of it on the records at hand. */
-function isShown({ table, actions }: RuleDifference, people: readonly SharedDifference[]): boolean {
-  const lines = people.flatMap(({ gains, losses }) => [...gains, ...losses]);
-  return actions.every((action) => lines.some((line) => line.table === table && line.actions.includes(action)));
+function isShown({ table, actions, fields }: RuleDifference, people: readonly SharedDifference[]): boolean {
+  const lines = people.flatMap(({ gains, losses }) => [...gains, ...losses]).filter((line) => line.table === table);
+  return actions.every((action) => {
+    const told = lines.filter((line) => line.actions.includes(action));
+    return told.length > 0 && fields.every((field) => told.some((line) => line.fields.includes(field)));
+  });
 }
 
 const mostPersons = 4;
@@ -173,7 +179,11 @@ function printText(
       one.who.join(", "),
       one.table,
       one.actions.join(", "),
-      one.change === "other" ? "other conditions" : `${one.before} -> ${one.after}`,
+      one.change === "other"
+        ? one.isTentative
+          ? "to another end"
+          : "other conditions"
+        : `${one.before} -> ${one.after}`,
       one.fields.join(", ") || "the record",
     ]);
     io.out(`${columns(["", "who", "table", "action", "reach", "what"].map(paint.quiet), body, io.width)}\n`);

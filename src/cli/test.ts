@@ -194,13 +194,15 @@ function printUnnoticed(
   io: Io,
 ): void {
   const paint = palette(io);
-  for (const { mutation, samples } of unnoticed) {
+  for (const { mutation, kind, samples } of unnoticed) {
     const [first] = samples;
     io.out(`${paint.doubt("unnoticed")}  ${place(mutation.path)}  ${mutation.rule}: ${mutation.what}\n`);
     const { persons, gain } = first ?? {};
     const said =
       persons === undefined || gain === undefined
-        ? "somebody loses something by it"
+        ? kind === "loss"
+          ? "somebody loses something by it"
+          : "what a change may lead to is different"
         : `${persons.slice(0, 3).join(", ")}${persons.length > 3 ? ` and ${persons.length - 3} more` : ""} would ${gain.actions.join(", ")} ${gain.fields.join(", ")} of ${gain.records ?? "new"} ${gain.table}`;
     io.out(`           ${said}\n`);
   }

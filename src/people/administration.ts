@@ -101,7 +101,7 @@ export class Administrator {
     const id = newId();
     return this.#store.change(async (inside) => {
       const judged = await inside.read((source) => judgeChange(this.#portier, source, change, giver, () => id));
-      if (!judged.accepted) return judged;
+      if (!judged.accepted) return shown(judged);
       if (change.kind === "person" && !this.#store.keepsPersons) {
         return { accepted: false, reason: "refused", problems: [givingProblem("no-persons-here", {})], warnings: [] };
       }
@@ -136,18 +136,11 @@ export class Administrator {
 
 /** A change as it would come out, on a source that holds the state before it. */
 function previewOf(portier: Portier, source: Source, change: RoleChange, giver: Giver): RolePreview {
-  const outcome = judgeChange(portier, source, change, giver, () => "new");
-  const isOpen = outcome.accepted || outcome.reason === "unconfirmed";
+  const judged = judgeChange(portier, source, change, giver, () => "new");
   const person = change.kind === "delegate" || change.kind === "end" ? change.to : change.person;
-  if (!isOpen) return { outcome, person, gains: [], losses: [] };
-  const sure = judgeChange(
-    portier,
-    source,
-    change,
-    { ...giver, confirmed: outcome.warnings.map(({ id }) => id) },
-    () => "new",
-  );
-  const writes = sure.accepted ? sure.writes : [];
+  const outcome = shown(judged);
+  if (!judged.accepted && judged.reason === "refused") return { outcome, person, gains: [], losses: [] };
+  const { writes } = judged;
   const after = withWrites(source, portier.schema, writes);
   const affected = affectedBy(portier, { source, after, change, writes, giver });
   const records = (table: string) => source.all?.(table) ?? [];
@@ -156,14 +149,16 @@ function previewOf(portier: Portier, source: Source, change: RoleChange, giver: 
     const [own, acting] = change.kind === "end" ? [affected.after, affected.before] : [affected.before, affected.after];
     const { gains: added } = accessDifference(own, acting, records);
     const [gains, losses] = change.kind === "end" ? [[], added] : [added, []];
-    return { outcome: shown(outcome), person, gains, losses };
+    return { outcome, person, gains, losses };
   }
-  return { outcome: shown(outcome), person, ...accessDifference(affected.before, affected.after, records) };
+  return { outcome, person, ...accessDifference(affected.before, affected.after, records) };
 }
 
 /** What comes of a change, without the records that it writes. */
 function shown(judged: ChangeJudgement): RoleOutcome {
-  return judged.accepted ? { accepted: true, warnings: judged.warnings } : judged;
+  if (judged.accepted) return { accepted: true, warnings: judged.warnings };
+  if (judged.reason === "refused") return { ...judged, warnings: [] };
+  return { accepted: false, reason: "unconfirmed", problems: [], warnings: judged.warnings };
 }
 
 /** An answer that is to be kept, as it was given. */
@@ -222,7 +217,7 @@ export function administration<T extends TableTypes = AnyTables>(
       return store.change(async (inside) => {
         const made = { kind: "assign", ...change } as const;
         const judged = await inside.read((source) => judgeFirst(own, source, made, now, () => id));
-        if (!judged.accepted) return judged;
+        if (!judged.accepted) return shown(judged);
         const facts = {
           kind: "first",
           at: realTime(),

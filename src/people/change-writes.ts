@@ -110,7 +110,7 @@ export class ChangeWrites {
     if (!rows.some((row) => row["role"] === change.role)) {
       refuse("unknown-role", { name: change.role, candidates: roles.keys() });
     }
-    const givesAny = [...roles.values()].some((role) => mayGive(this.#giving.own, role, null));
+    const givesAny = [...roles.values()].some((role) => mayGive(this.#giving.held(), role, null));
     if (!givesAny) refuse("may-not-give", { role: change.role, givers: [], with: undefined });
     return { role: undefined, on: change.on ?? null };
   }
@@ -157,7 +157,7 @@ export class ChangeWrites {
     for (const moment of turningPoints(this.#giving.schema, this.#giving.source, of, now)) {
       for (const { role, on } of this.#giving.rolesAt(this.#giving.source, of, moment)) {
         if ([...role.closure].some((held) => without.includes(held))) continue;
-        if (!mayGive(this.#giving.own, role, on)) refuse("not-theirs-to-delegate", { of });
+        if (!mayGive(this.#giving.held(), role, on)) refuse("not-theirs-to-delegate", { of });
       }
     }
   }
@@ -186,7 +186,7 @@ export class ChangeWrites {
   #changePerson({ person, values }: ChangeOf<"person">): StoredWrite {
     const { table } = this.#giving.people;
     const before = this.#giving.source.find(table.name, person);
-    const outcome = this.#giving.session().accept("edit", table.name, before, values);
+    const outcome = this.#giving.session.accept("edit", table.name, before, values);
     if (!outcome.accepted || before === undefined) {
       const fields = outcome.accepted
         ? []

@@ -2,7 +2,7 @@ import type { Row, Source } from "../conditions/source.js";
 import { True } from "../conditions/truth.js";
 import { type Field, type KeptTables, type Role, type Schema, singleKey, type Table } from "../schema/schema.js";
 import type { Memberships } from "../session/memberships.js";
-import type { Portier } from "../session/portier.js";
+import { insidesOf, type Portier } from "../session/portier.js";
 import type { Session } from "../session/session.js";
 import type { Giver } from "./giver.js";
 import { type Holding, holdingOf, mayGive, membershipsOf, turningPoints } from "./holdings.js";
@@ -21,7 +21,7 @@ export class Giving {
   readonly source: Source;
   readonly giver: Giver;
   readonly newId: () => string;
-  #own: Memberships | undefined;
+  #session: Session | undefined;
 
   constructor(portier: Portier, source: Source, giver: Giver, newId: () => string) {
     this.portier = portier;
@@ -44,39 +44,34 @@ export class Giving {
     return table === undefined || key === undefined ? refuse("not-assigned", {}) : { table, key };
   }
 
-  /** What the giver holds. Refused for one who is not there or not active. */
-  get own(): Memberships {
-    const { person, now, claims, actedBy } = this.giver;
-    this.#own ??= membershipsOf(this.portier, this.source, person, { now, claims, actedBy });
-    return this.#own ?? refuse("not-active", { person: actedBy ?? person });
-  }
-
-  /** Refuses whoever is not there or not active. */
-  mustBeActive(): void {
-    this.own satisfies Memberships;
-  }
-
   /** The giver's session. */
-  session(): Session {
+  get session(): Session {
     const { person, actedBy, claims, now, request } = this.giver;
-    return this.portier.session({
+    this.#session ??= this.portier.session({
       person,
       source: this.source,
       request: { ...request, now },
       ...(actedBy === undefined ? {} : { actedBy }),
       ...(claims === undefined ? {} : { claims }),
     });
+    return this.#session;
+  }
+
+  /** What the giver holds. Refused for one who is not there or not active. */
+  held(): Memberships {
+    const { person, actedBy } = this.giver;
+    const { memberships } = insidesOf(this.session).subject;
+    return memberships ?? refuse("not-active", { person: actedBy ?? person });
   }
 
   /** Whether the giver knows of a record. Whoever makes the first holder of a role is nobody, and sees nothing yet. */
   knows(table: string, row: Row): boolean {
     if (this.giver.person === "") return true;
-    const session = this.session();
-    return session.may("list", table, row) || session.may("view", table, row);
+    return this.session.may("list", table, row) || this.session.may("view", table, row);
   }
 
   mustGive(role: Role, on: string | null, comesWith?: string): void {
-    if (mayGive(this.own, role, on)) return;
+    if (mayGive(this.held(), role, on)) return;
     refuse("may-not-give", { role: role.name, givers: giverNames(role), with: comesWith });
   }
 

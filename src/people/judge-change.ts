@@ -19,9 +19,14 @@ export type ChangeJudgement =
     }
   | {
       readonly accepted: false;
-      /** `unconfirmed`: it is accepted once these warnings are confirmed. */
-      readonly reason: "refused" | "unconfirmed";
+      readonly reason: "refused";
       readonly problems: readonly Problem[];
+    }
+  /** It is accepted once these warnings are confirmed, and would then write this. */
+  | {
+      readonly accepted: false;
+      readonly reason: "unconfirmed";
+      readonly writes: readonly StoredWrite[];
       readonly warnings: readonly ChangeWarning[];
     };
 
@@ -38,7 +43,8 @@ export function judgeChange(
 ): ChangeJudgement {
   return judged(() => {
     const giving = new Giving(portier, source, giver, newId);
-    giving.mustBeActive();
+    // Whoever is not active is refused before anything of the change is looked at: they learn nothing of what is named.
+    giving.held();
     const writes = new ChangeWrites(giving).of(change);
     const after = withWrites(source, portier.schema, writes);
     const checks = new StateChecks(giving, after);
@@ -46,7 +52,7 @@ export function judgeChange(
     checks.gained(change, writes);
     const warnings = warningsOf(portier, { source, after, change, writes, giver });
     const open = warnings.filter(({ id }) => !giver.confirmed.includes(id));
-    if (open.length > 0) return { accepted: false, reason: "unconfirmed", problems: [], warnings };
+    if (open.length > 0) return { accepted: false, reason: "unconfirmed", writes, warnings };
     return { accepted: true, writes, warnings };
   });
 }
@@ -90,5 +96,5 @@ const nobody = { person: "", confirmed: [] };
 function judged(judge: () => ChangeJudgement): ChangeJudgement {
   const outcome = refusalOf(judge);
   if ("value" in outcome) return outcome.value;
-  return { accepted: false, reason: "refused", problems: [outcome.problem], warnings: [] };
+  return { accepted: false, reason: "refused", problems: [outcome.problem] };
 }

@@ -7,6 +7,7 @@ import type { Reach } from "../session/reach.js";
 import { residualSteps } from "../session/residual.js";
 import type { Session } from "../session/session.js";
 import { encode } from "../session/snapshot.js";
+import type { StepData } from "../session/step.js";
 import type { Viewer } from "./viewers.js";
 
 /** Something that somebody may do after a change and might not before, or the other way round. */
@@ -137,12 +138,23 @@ function planText(session: Session, table: Table, actions: readonly ActionName[]
 
 /** What is left of the rules for an action, or for one field of it, as a text: equal texts decide the same. */
 export function residualText(session: Session, table: string, action: ActionName, field?: string): string {
+  return JSON.stringify(stepsOf(session, table, action, field).map(encode));
+}
+
+/** The same of the rules that look at what a record becomes. */
+function becomesText(session: Session, { table, action, field }: Asked): string {
+  const steps = stepsOf(session, table.name, action, field?.name);
+  return JSON.stringify(steps.filter(({ hasBecomes, bothWays }) => hasBecomes || bothWays).map(encode));
+}
+
+function stepsOf(session: Session, table: string, action: ActionName, field: string | undefined): readonly StepData[] {
   const { ruleset, subject } = insidesOf(session);
   const own = ruleset.schema.tables.get(table);
-  if (own === undefined) return "";
-  const steps = residualSteps(ruleset, subject)(own, action);
+  if (own === undefined) return [];
   const asked = field === undefined ? undefined : own.byName.get(field);
-  return JSON.stringify(steps.filter((step) => asked === undefined || step.extent.fields.has(asked)).map(encode));
+  return residualSteps(ruleset, subject)(own, action).filter(
+    (step) => asked === undefined || step.extent.fields.has(asked),
+  );
 }
 
 /** What the rules come to for the holders of some roles, or a visitor, whatever is stored. */
@@ -160,6 +172,8 @@ export interface RuleDifference {
    * is wider only records can tell.
    */
   readonly change: "more" | "less" | "other";
+  /** Whether what a change must lead to is different: no look at records shows that, only judging a change. */
+  readonly isTentative: boolean;
 }
 
 /**
@@ -172,7 +186,7 @@ export function ruleDifferences(before: readonly Viewer[], after: readonly Viewe
     const other = was.get(viewer.id);
     return other === undefined ? [] : differencesOf(viewer.id, other.session, viewer.session);
   });
-  const alike = (one: RuleDifference) => [one.table, one.before, one.after, one.change];
+  const alike = (one: RuleDifference) => [one.table, one.before, one.after, one.change, one.isTentative];
   const byFields = joined(found, (one) => [...alike(one), one.who, one.actions], "fields");
   const byActions = joined(byFields, (one) => [...alike(one), one.who, one.fields], "actions");
   return joined(byActions, (one) => [...alike(one), one.fields, one.actions], "who");
@@ -202,10 +216,12 @@ function differencesOf(who: string, before: Session, after: Session): RuleDiffer
         const [was, is] = [before, after].map((session) => reachOf(session, asked)) as [Reach, Reach];
         const step = reachOrder.indexOf(is) - reachOrder.indexOf(was);
         const isDecided = was === "none" || was === "all";
-        if (step === 0 && (isDecided || isAlike(before, after, table.name, action, name))) return [];
+        const isTentative = becomesText(before, asked) !== becomesText(after, asked);
+        const isSame = isDecided || isAlike(before, after, table.name, action, name);
+        if (step === 0 && isSame && (!isTentative || is === "none")) return [];
         const change = step === 0 ? "other" : step > 0 ? "more" : "less";
         const about = { who: [who], table: table.name, actions: [action], fields: name === undefined ? [] : [name] };
-        return [{ ...about, before: was, after: is, change }];
+        return [{ ...about, before: was, after: is, change, isTentative }];
       });
     }),
   );

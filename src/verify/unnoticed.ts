@@ -5,13 +5,15 @@ import { compile, type Portier } from "../session/portier.js";
 import type { ExpectationData } from "./expectations/asked.js";
 import type { Expectation } from "./expectations/expectation.js";
 import { runExpectations } from "./expectations/run-expectations.js";
-import { type AccessChange, everybodysDifference } from "./gains.js";
+import { type AccessChange, everybodysDifference, ruleDifferences } from "./gains.js";
 import { type Mutation, mutationsOf } from "./mutations.js";
 import type { Viewer } from "./viewers.js";
 
 /** A mistake that no expectation notices. */
 export interface Unnoticed {
   readonly mutation: Mutation;
+  /** `other`: nobody gains or loses on the records as they are, but what a change may lead to is different. */
+  readonly kind: "gain" | "loss" | "other";
   /** How much more becomes visible or possible by it: records, fields and persons multiplied out. */
   readonly gained: number;
   /** Some of it. */
@@ -68,8 +70,10 @@ export function findUnnoticed(document: DocumentInput, portier: Portier, options
       noticed++;
       continue;
     }
-    const differences = everybodysDifference(before, options.viewers(changed), options.records);
-    if (differences.length === 0) {
+    const viewers = options.viewers(changed);
+    const differences = everybodysDifference(before, viewers, options.records);
+    // What a change may lead to shows on no record as it is.
+    if (differences.length === 0 && !ruleDifferences(before, viewers).some(({ isTentative }) => isTentative)) {
       without.push(mutation);
       continue;
     }
@@ -77,7 +81,8 @@ export function findUnnoticed(document: DocumentInput, portier: Portier, options
     const weight = ({ persons, gain }: (typeof lines)[number]) =>
       persons.length * Math.max(1, gain.records ?? 1) * Math.max(1, gain.fields.length) * gain.actions.length;
     const gained = lines.reduce((sum, line) => sum + weight(line), 0);
-    unnoticed.push({ mutation, gained, samples: [...lines].sort((a, b) => weight(b) - weight(a)).slice(0, 3) });
+    const kind = gained > 0 ? "gain" : differences.length > 0 ? "loss" : "other";
+    unnoticed.push({ mutation, kind, gained, samples: [...lines].sort((a, b) => weight(b) - weight(a)).slice(0, 3) });
   }
   unnoticed.sort((a, b) => b.gained - a.gained);
   return { tried: mutations.length, noticed, without, unnoticed };

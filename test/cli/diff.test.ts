@@ -80,6 +80,19 @@ describe("a change of the rules", () => {
     expect(back.out).toMatch(/- +director +treatments +burn +some -> none +the record/);
   });
 
+  it("that lets a change lead further is a gain, also where records show a loss beside it", () => {
+    change("becomes: status in ('draft', 'requested')", "becomes: status in ('draft', 'requested', 'approved')");
+    expect(diff()).toMatchObject({ code: 1, out: expect.stringContaining("loans object, borrower, status") });
+    const text = readFileSync(file, "utf8");
+    // Another rule of the same action is gone: who could edit the same fields of loans, cannot any more.
+    expect(text).toMatch(/edit: \[all, fee, courier\]/);
+    writeFileSync(file, text.replace("edit: [all, fee, courier]", "edit: [status]"));
+    const ran = diff();
+    expect(ran.out).toMatch(/- +loans +edit/);
+    expect(ran.out).toMatch(/not accepted[\s\S]*edit loans .*status.* to another end/);
+    expect(ran.code).toBe(1);
+  });
+
   it("is written for a pull request", () => {
     change("where: status = 'on_display'", "where: status <> 'withdrawn'");
     const ran = diff("--format", "markdown");

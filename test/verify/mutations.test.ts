@@ -124,6 +124,32 @@ describe("mistakes in rules", () => {
     expect(unnoticed.map(({ mutation }) => mutation.what)).toContain("where: contains instead of starts with");
   });
 
+  it("in what a change may lead to go unnoticed, too, though no record as it is shows them", () => {
+    const ends = {
+      ...document,
+      tables: {
+        ...document.tables,
+        things: {
+          ...document.tables["things"],
+          rules: {
+            seen: { to: "keeper", permit: { view: "all" } },
+            moved: { to: "keeper", becomes: "site = 'north'", permit: { edit: ["site"] } },
+          },
+        },
+      },
+    } as DocumentInput;
+    const sourceOf = (one: ReturnType<typeof compile>) => one.source({ staff, things });
+    const records = (table: string) => ({ staff, things })[table as "staff"] ?? [];
+    const { unnoticed } = findUnnoticed(ends, compile(ends), {
+      read: (one) => readExpectations(one, { expectations: [] }),
+      data: (one) => ({ source: sourceOf(one), records }),
+      viewers: (one) => personViewers(one, staff, { source: sourceOf(one) }),
+      records,
+    });
+    const dropped = unnoticed.find(({ mutation }) => mutation.what === 'drop "becomes"');
+    expect(dropped).toMatchObject({ kind: "other", gained: 0, samples: [] });
+  });
+
   it("go unnoticed by an expectation that was not met before", () => {
     const wrong = { ...visitor, exactly: { view: ["title"] } };
     expect(run([wrong]).noticed).toBe(0);
