@@ -1,6 +1,7 @@
 import { type Administrator, administration, type RoleOutcome, type RolePreview } from "../people/administration.js";
 import type { RoleChange } from "../people/role-change.js";
 import type { AccessChange } from "../verify/gains.js";
+import { accessCells, accessHeadings } from "./access-lines.js";
 import { columns } from "./columns.js";
 import type { ExitCode, Io } from "./io.js";
 import { CliError } from "./io.js";
@@ -89,20 +90,10 @@ function printLines(
   const paint = palette(io);
   // What is sensitive is read first.
   const ordered = [...lines.filter(({ sensitive }) => sensitive), ...lines.filter(({ sensitive }) => !sensitive)];
-  const body = ordered
-    .slice(0, mostLines)
-    .map(({ table, actions, fields, records, of, samples, sensitive }) => [
-      tone(mark),
-      table,
-      actions.join(", "),
-      records === undefined ? "new ones" : `${records} of ${of}`,
-      `${sensitive ? "sensitive: " : ""}${fields.length === 0 ? "the record" : fields.join(", ")}`,
-      samples.join(", "),
-    ]);
+  const body = ordered.slice(0, mostLines).map((line) => accessCells(tone(mark), line));
   const more = ordered.length - body.length;
-  const headings = [paint.heading(heading), "table", "action", "records", "what", "such as"];
-  const quiet = headings.map((text, index) => (index === 0 ? text : paint.quiet(text)));
-  io.out(columns(quiet, body, io.width));
+  const headings = [paint.heading(heading), ...accessHeadings.map(paint.quiet)];
+  io.out(columns(headings, body, io.width));
   io.out(more > 0 ? `${paint.quiet(`and ${more} more: --format json lists all`)}\n\n` : "\n");
 }
 

@@ -13,6 +13,7 @@ import {
   type SharedDifference,
 } from "../verify/gains.js";
 import { personViewers, roleViewers } from "../verify/viewers.js";
+import { accessCells, accessHeadings } from "./access-lines.js";
 import { columns } from "./columns.js";
 import type { CliCommand } from "./command.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
@@ -158,8 +159,8 @@ function printText(
   const blocks = people.map(({ persons, gains: more, losses }) => ({
     title: personsText(persons),
     body: [
-      ...more.map((line) => lineCells(paint.yes("+"), line)),
-      ...losses.map((line) => lineCells(paint.no("-"), line)),
+      ...more.map((line) => accessCells(paint.yes("+"), line)),
+      ...losses.map((line) => accessCells(paint.no("-"), line)),
     ],
   }));
   // Blocks stand under each other column by column.
@@ -168,7 +169,7 @@ function printText(
   );
   for (const { title, body } of blocks) {
     io.out(`${paint.heading(title)}\n`);
-    const headings = ["", "table", "action", "records", "what", "such as"].map(paint.quiet);
+    const headings = ["", ...accessHeadings.map(paint.quiet)];
     io.out(`${columns(headings, body, io.width, [1, ...widths])}\n`);
   }
   if (rules.length > 0) {
@@ -194,17 +195,6 @@ function printText(
   for (const { sentence } of open) io.out(`${sentence}\n`);
 }
 
-function lineCells(mark: string, line: AccessChange): string[] {
-  return [
-    mark,
-    line.table,
-    line.actions.join(", "),
-    line.records === undefined ? "new ones" : `${line.records} of ${line.of}`,
-    `${line.sensitive ? "sensitive: " : ""}${line.fields.join(", ") || "the record"}`,
-    line.samples.join(", "),
-  ];
-}
-
 /** For a pull request. */
 function markdown(
   people: readonly SharedDifference[],
@@ -216,7 +206,7 @@ function markdown(
   const head = `## Who gains and loses what\n\n${open === 0 ? "No gain that was not accepted." : `**${open} not accepted.**`}\n`;
   const tables = people.map(({ persons, gains: more, losses }) => {
     const row = (mark: string, line: AccessChange) =>
-      `| ${[mark, line.table, line.actions.join(", "), line.records === undefined ? "new ones" : `${line.records} of ${line.of}`, `${line.sensitive ? "**sensitive** " : ""}${line.fields.join(", ") || "the record"}`, line.samples.join(", ")].map(cell).join(" | ")} |`;
+      `| ${accessCells(mark, line, "**sensitive** ").map(cell).join(" | ")} |`;
     const rows = [...more.map((line) => row("gains", line)), ...losses.map((line) => row("loses", line))];
     return `\n### ${personsText(persons)}\n\n| | table | action | records | what | such as |\n|---|---|---|---|---|---|\n${rows.join("\n")}\n`;
   });

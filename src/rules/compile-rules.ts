@@ -19,6 +19,8 @@ export interface Ruleset {
   readonly groups: ReadonlyMap<string, Group>;
   /** For each role that a group brings, those that do. */
   readonly carriers: ReadonlyMap<string, readonly Carrier[]>;
+  /** Whether any roles exclude each other. */
+  readonly hasExclusiveRoles: boolean;
   readonly rules: readonly Rule[];
   /** The rules of a table that speak of an action, in the order of their addresses. */
   of(table: string, action: ActionName): readonly Rule[];
@@ -62,6 +64,7 @@ export function compileRules(document: unknown, locate?: Locate): Ruleset {
     schema,
     groups,
     carriers: carriersOf(groups, schema.roles),
+    hasExclusiveRoles: [...schema.roles.values()].some(({ exclusive }) => exclusive.size > 0),
     rules,
     of: (table, action) => index.get(table)?.get(action) ?? none,
     ranges,

@@ -43,9 +43,7 @@ export class Memberships {
 
   constructor(facts: MembershipFacts, doubts: "doubted" | "as stored" = "doubted") {
     this.#facts = facts;
-    const { withheld, ruleset } = facts;
-    const isDoubted =
-      withheld.size > 0 || [...ruleset.schema.roles.values()].some(({ exclusive }) => exclusive.size > 0);
+    const isDoubted = facts.withheld.size > 0 || facts.ruleset.hasExclusiveRoles;
     if (doubts === "doubted" && isDoubted) this.#stored = new Memberships(facts, "as stored");
   }
 
