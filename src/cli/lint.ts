@@ -1,54 +1,108 @@
 import { formatProblem, PortierError, type Problem } from "../schema/problems.js";
-import { lint } from "../verify/lint.js";
+import type { Data } from "../document/data.js";
+import type { Portier } from "../session/portier.js";
+import { coverageOf } from "../verify/expectations/coverage.js";
+import { lint } from "../verify/lint/lint.js";
 import type { CliCommand } from "./command.js";
-import type { ExitCode, Io } from "./io.js";
-import { loadData, loadDocument, rolesFile } from "./load.js";
+import { databaseAddresses } from "./database.js";
+import { expectationsBeside, type ExpectationFile, expectationsOf, openExpectations } from "./testing/expectation-files.js";
+import { CliError, type ExitCode, type Io } from "./io.js";
+import { type Loaded, loadDocument, type SessionFlags, sessionOptions } from "./load.js";
 import { palette } from "./paint.js";
+import { withRecords } from "./records.js";
+import { findingOf, sarif } from "./sarif.js";
 
-interface LintOptions {
+interface LintOptions extends SessionFlags {
   readonly data?: string;
-  readonly format: "text" | "json";
+  readonly untested?: true;
+  readonly format: "text" | "json" | "sarif";
 }
 
 export const lintCommand: CliCommand = {
   usage: "lint <file>",
   summary: "every error and every doubt, with its place and a hint",
+  formats: ["text", "json", "sarif"],
   declare: (command) => {
-    command.option("--data <folder>", "records as TABLE.json; sharpens the doubts");
+    command
+      .option("--data <folder or database>", `records as TABLE.json, or ${databaseAddresses}: sharpens the doubts`)
+      .option("--untested", "also doubt rules on which no expectation beside the file bears; needs records")
+      .addHelpText(
+        "after",
+        '\nWhat is meant is not doubted: "meant: { CODE: reason }" beside it. Each code has a page in docs/lint.',
+      );
   },
   run: ([file = ""], options, io) => runLint(file, options as unknown as LintOptions, io),
 };
 
-function runLint(file: string, options: LintOptions, io: Io): ExitCode {
-  let problems: readonly Problem[];
-  let severity: "error" | "doubt";
+function runLint(file: string, options: LintOptions, io: Io): ExitCode | Promise<ExitCode> {
+  let loaded: Loaded;
   try {
-    problems = findDoubts(file, options.data);
-    severity = "doubt";
+    loaded = loadDocument(file);
   } catch (error) {
     // What cannot be read at all is no finding about the document.
     if (!(error instanceof PortierError) || error.code === "file-missing") throw error;
-    problems = error.problems;
-    severity = "error";
+    return printProblems(error.problems, "error", file, options, io);
   }
-  if (options.format === "json") {
-    io.out(`${JSON.stringify({ problems: problems.map((one) => ({ severity, ...one })) }, null, 2)}\n`);
-  } else printProblems(problems, severity, file, io);
-  if (problems.length === 0) return 0;
-  return severity === "error" ? 2 : 1;
+  const { portier } = loaded;
+  const doubted = (data: Data | undefined, files: readonly ExpectationFile[] | undefined) =>
+    printProblems(findDoubts(loaded, { data, files }, options, io), "doubt", file, options, io);
+  if (options.data === undefined && options.untested === undefined) return doubted(undefined, undefined);
+  return withRecords(portier, file, options.data, (data) => {
+    if (options.untested === undefined) return doubted(data, undefined);
+    if (data === undefined) throw new CliError("--untested needs records: name a folder or a database with --data");
+    const files = openExpectations(expectationsBeside(file));
+    return files instanceof Promise ? files.then((one) => doubted(data, one)) : doubted(data, files);
+  });
 }
 
-function findDoubts(file: string, folder: string | undefined): Problem[] {
-  const { portier, parsed } = loadDocument(file);
-  const data = folder === undefined ? undefined : loadData(portier, folder, rolesFile(file));
-  const doubts = lint(portier, data).map((one) => ({ ...one, ...parsed.locate(one.path) }));
+function findDoubts(
+  { portier, parsed }: Loaded,
+  { data, files }: { readonly data: Data | undefined; readonly files: readonly ExpectationFile[] | undefined },
+  options: LintOptions,
+  io: Io,
+): Problem[] {
+  const { request } = sessionOptions(portier, options, data?.source, io);
+  const now = request["now"];
+  const found = lint(portier, {
+    ...(data === undefined ? {} : { data: { ...data, ...(typeof now === "string" ? { now } : {}) } }),
+    ...(files === undefined || data === undefined ? {} : { untested: untestedRules(portier, files, data, request) }),
+  });
+  const doubts = found.map((one) => ({ ...one, ...parsed.locate(one.path) }));
   return doubts.sort((a, b) => (a.line ?? 0) - (b.line ?? 0));
 }
 
-function printProblems(problems: readonly Problem[], severity: "error" | "doubt", file: string, io: Io): void {
+/** The rules on which no expectation beside the document bears. A rule that is not there at that moment is not asked. */
+function untestedRules(
+  portier: Portier,
+  files: readonly ExpectationFile[],
+  data: Data,
+  request: Readonly<Record<string, unknown>>,
+): string[] {
+  const expectations = files.flatMap((one) => expectationsOf(portier, one));
+  const records = (table: string) => data.tables.get(table) ?? [];
+  const rules = coverageOf(portier, expectations, { source: data.source, records, options: { request } });
+  return rules.filter(({ applied, isInForce }) => !applied && isInForce).map(({ rule }) => rule);
+}
+
+function printProblems(
+  problems: readonly Problem[],
+  severity: "error" | "doubt",
+  file: string,
+  { format }: LintOptions,
+  io: Io,
+): ExitCode {
   const paint = palette(io);
   const tone = severity === "error" ? paint.no : paint.doubt;
-  for (const one of problems) io.out(`${tone(severity)}  ${formatProblem(one)}\n`);
-  if (problems.length === 0) io.out(`${paint.yes("right")}  ${file}: no error, no doubt\n`);
-  else io.err(`${problems.length} ${severity}${problems.length === 1 ? "" : "s"}\n`);
+  if (format === "json") {
+    io.out(`${JSON.stringify({ problems: problems.map((one) => ({ severity, ...one })) }, null, 2)}\n`);
+  } else if (format === "sarif") {
+    const level = severity === "error" ? "error" : "warning";
+    io.out(sarif(problems.map((one) => findingOf(one, level, file))));
+  } else {
+    for (const one of problems) io.out(`${tone(severity)}  ${formatProblem(one)}\n`);
+    if (problems.length === 0) io.out(`${paint.yes("right")}  ${file}: no error, no doubt\n`);
+    else io.err(`${problems.length} ${severity}${problems.length === 1 ? "" : "s"}\n`);
+  }
+  if (problems.length === 0) return 0;
+  return severity === "error" ? 2 : 1;
 }

@@ -50,7 +50,7 @@ Exit codes: 0 done, 1 found something, 2 could not run. Results go to standard o
 `;
 
 /** Commands that ask nothing of a session. */
-const withoutSession: readonly CliCommand[] = [lintCommand, importCommand, recordCommand];
+const withoutSession: readonly CliCommand[] = [importCommand, recordCommand];
 
 /**
  * Runs `portier` with its arguments (without node and script). Never throws, never leaves the process. A command that

@@ -1,4 +1,5 @@
 import type { BuiltInAction } from "../rules/actions.js";
+import type { MeantInput, ScreenInput } from "../schema/document.js";
 import type { ScalarTypeName } from "../schema/types/scalars.js";
 
 /** A declaration as {@link define} takes it: a document without its rules. */
@@ -17,10 +18,12 @@ export interface Declaration {
         readonly atLeast?: number;
         readonly givenBy?: string | readonly string[];
         readonly note?: string;
+        readonly meant?: MeantInput;
       }
     >
   >;
   readonly groups?: Readonly<Record<string, object>>;
+  readonly screens?: Readonly<Record<string, ScreenInput>>;
   readonly tables: Readonly<Record<string, DeclaredTable>>;
 }
 
@@ -33,6 +36,7 @@ interface DeclaredTable {
   readonly actions?: readonly string[];
   readonly grid?: object;
   readonly ranges?: Readonly<Record<string, string>>;
+  readonly meant?: MeantInput;
 }
 
 // Names that a declaration declares
@@ -303,6 +307,7 @@ interface RuleHead<D extends Declaration, T extends TableName<D>, C> {
   readonly from?: string;
   readonly until?: string;
   readonly note?: string;
+  readonly meant?: MeantInput;
 }
 
 /** A rule of a table: who, where, and exactly one effect. */

@@ -28,6 +28,9 @@ function canonicalDocument(document: DocumentInput): Mapping {
           roles: each(document.roles, (role) => change(role, { include: listOf, exclusive: listOf, givenBy: listOf })),
         }),
     ...(document.groups === undefined ? {} : { groups: each(document.groups, canonicalGroup) }),
+    ...(document.screens === undefined
+      ? {}
+      : { screens: each(document.screens, (screen) => change(screen, { needs: listOf, to: listOf, home: listOf })) }),
     tables: each(document.tables, canonicalTable),
   };
 }

@@ -1,6 +1,6 @@
 import type { Source } from "../conditions/source.js";
 import { True } from "../conditions/truth.js";
-import { type Facts, PortierError, type ProblemCode } from "../schema/problems.js";
+import { type Facts, PortierError, type MistakeCode } from "../schema/problems.js";
 import type { Role } from "../schema/schema.js";
 import type { GivenRole } from "../session/given-roles.js";
 import { insidesOf, type Portier } from "../session/portier.js";
@@ -16,7 +16,7 @@ import type { RoleChange } from "./role-change.js";
 export interface ChangeWarning {
   /** What to confirm it by: stable for as long as it says the same. */
   readonly id: string;
-  readonly code: ProblemCode;
+  readonly code: MistakeCode;
   readonly message: string;
 }
 
@@ -114,7 +114,7 @@ export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarn
   ];
 }
 
-function warning<C extends ProblemCode>(code: C, facts: Facts<C>, about: readonly string[]): ChangeWarning {
+function warning<C extends MistakeCode>(code: C, facts: Facts<C>, about: readonly string[]): ChangeWarning {
   const { message } = givingProblem(code, facts);
   return { id: [code, ...about].join(" "), code, message };
 }

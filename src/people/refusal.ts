@@ -1,4 +1,4 @@
-import type { Facts, Problem, ProblemCode } from "../schema/problems.js";
+import type { Facts, Problem, MistakeCode } from "../schema/problems.js";
 import { givingProblem } from "./giving-problem.js";
 
 /** Why a change is refused. It is thrown while the change is judged: the first reason ends that. */
@@ -11,7 +11,7 @@ class Refused extends Error {
   }
 }
 
-export function refuse<C extends ProblemCode>(code: C, facts: Facts<C>): never {
+export function refuse<C extends MistakeCode>(code: C, facts: Facts<C>): never {
   throw new Refused(givingProblem(code, facts));
 }
 

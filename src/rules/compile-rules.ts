@@ -12,6 +12,7 @@ import { reportMayCircles } from "./may-circles.js";
 import type { CellRange } from "./ranges.js";
 import { readRules } from "./read-rules.js";
 import type { Rule } from "./rule.js";
+import { readScreens, type Screen } from "./screens.js";
 
 /** A document that has been checked as a whole: its schema, and its rules by table and action. Immutable. */
 export interface Ruleset {
@@ -21,6 +22,8 @@ export interface Ruleset {
   readonly carriers: ReadonlyMap<string, readonly Carrier[]>;
   /** Whether any roles exclude each other. */
   readonly hasExclusiveRoles: boolean;
+  /** In declared order. */
+  readonly screens: ReadonlyMap<string, Screen>;
   readonly rules: readonly Rule[];
   /** The rules of a table that speak of an action, in the order of their addresses. */
   of(table: string, action: ActionName): readonly Rule[];
@@ -51,6 +54,7 @@ export function compileRules(document: unknown, locate?: Locate): Ruleset {
     if (table !== undefined) ranges.set(name, readNamedRanges(part, table));
   }
   const rules = readAllRules(declared, groups, ranges);
+  const screens = readScreens(declared.screens, schema, groups);
   if (rules.length > limits.rules) problems.add("too-large", { what: "rules", limit: limits.rules });
   if (problems.list.length === 0) reportMayCircles(rules, schema.tables, problems);
   const found = withoutEchoes(problems.list, declared.broken);
@@ -65,6 +69,7 @@ export function compileRules(document: unknown, locate?: Locate): Ruleset {
     groups,
     carriers: carriersOf(groups, schema.roles),
     hasExclusiveRoles: [...schema.roles.values()].some(({ exclusive }) => exclusive.size > 0),
+    screens,
     rules,
     of: (table, action) => index.get(table)?.get(action) ?? none,
     ranges,

@@ -3,8 +3,8 @@ import { always, type Expression, never, type Operand } from "../conditions/expr
 import { reportCircle } from "../schema/circles.js";
 import { checkWhoName, reportExclusive } from "../schema/declare-roles.js";
 import { limits } from "../schema/limits.js";
-import { isMapping, type Part, readMapping, readShape, readText, readTexts } from "../schema/reader.js";
-import type { Role, Schema } from "../schema/schema.js";
+import { isMapping, type Part, readMapping, readMeant, readShape, readText, readTexts } from "../schema/reader.js";
+import type { Meant, Role, Schema } from "../schema/schema.js";
 import { askingPerson, readKey } from "./who.js";
 
 /** A named set of persons. */
@@ -19,6 +19,7 @@ export interface Group {
   /** Roles that the group's members hold. */
   readonly roles: readonly string[];
   readonly note: string | undefined;
+  readonly meant: Meant;
 }
 
 export type Member =
@@ -110,7 +111,7 @@ class GroupReader {
 
   read(part: Part): Group {
     const what = `group "${this.#name}"`;
-    const shape = readShape(part, what, ["members", "where", "without", "roles", "note"]);
+    const shape = readShape(part, what, ["members", "where", "without", "roles", "note", "meant"]);
     if (!shape.has("members")) part.problems.add("missing-key", { what, key: "members" }, part.path);
     return {
       name: this.#name,
@@ -119,6 +120,7 @@ class GroupReader {
       without: this.#members(shape.get("without")),
       roles: this.#roles(shape.get("roles")),
       note: readText(shape.get("note"), "note"),
+      meant: readMeant(shape.get("meant")),
     };
   }
 

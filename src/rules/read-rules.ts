@@ -1,6 +1,6 @@
 import { readCondition } from "../conditions/check.js";
 import { always, type Expression, never } from "../conditions/expression.js";
-import { checkName, type Part, readFlag, readMapping, readShape, readText, readTexts } from "../schema/reader.js";
+import { checkName, type Part, readFlag, readMapping, readMeant, readShape, readText, readTexts } from "../schema/reader.js";
 import type { Schema, Table } from "../schema/schema.js";
 import { canonicalDate, startOfDay } from "../schema/types/date.js";
 import { canonicalTimestamp } from "../schema/types/timestamp.js";
@@ -21,6 +21,7 @@ const ruleKeys = [
   "until",
   "skip",
   "note",
+  "meant",
   ...effectNames,
 ] as const;
 
@@ -77,6 +78,7 @@ class RuleReader {
     const to = readWho(this.#shape.get("to"), `to of "${this.#name}"`, this.#scope);
     const except = readWho(this.#shape.get("except"), `except of "${this.#name}"`, this.#scope);
     const note = readText(this.#shape.get("note"), "note");
+    const meant = readMeant(this.#shape.get("meant"));
     const bothWays = readFlag(this.#shape.get("bothWays"), "bothWays");
     const from = this.#moment("from");
     const until = this.#moment("until");
@@ -93,7 +95,7 @@ class RuleReader {
     }
     if (problems.list.length > before) return undefined;
     const address = `${this.#scope.isEveryTable ? "*" : table.name}/${this.#name}`;
-    return { address, table, effect, to, except, where, becomes, bothWays, from, until, extents, note, path };
+    return { address, table, effect, to, except, where, becomes, bothWays, from, until, extents, note, meant, path };
   }
 
   /** A rule of every table that leaves this one out. */

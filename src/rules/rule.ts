@@ -1,6 +1,6 @@
 import type { Expression } from "../conditions/expression.js";
 import type { Path } from "../schema/problems.js";
-import type { Field, Table } from "../schema/schema.js";
+import type { Field, Meant, Table } from "../schema/schema.js";
 import type { ActionName } from "./actions.js";
 import type { CellArea } from "./cells.js";
 import type { Effect } from "./effects.js";
@@ -23,6 +23,7 @@ export interface Rule {
   readonly until: string | undefined;
   readonly extents: ReadonlyMap<ActionName, Extent>;
   readonly note: string | undefined;
+  readonly meant: Meant;
   /** Where the rule stands in the document. */
   readonly path: Path;
 }

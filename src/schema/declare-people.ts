@@ -1,6 +1,6 @@
 import { findField } from "./declare-tables.js";
 import { assignmentSource, keptTables } from "./kept-tables.js";
-import { isMapping, type Part, readFlag, readShape, readText } from "./reader.js";
+import { isMapping, type Part, readFlag, readMeant, readShape, readText } from "./reader.js";
 import type { Field, KeptTables, People, Role, RoleSource, Table } from "./schema.js";
 
 export interface DeclaredPeople {
@@ -18,7 +18,7 @@ export function declarePeople(
 ): DeclaredPeople {
   if (part === undefined) return none;
   const { problems } = part;
-  const shape = readShape(part, "people", ["table", "name", "manager", "active", "roles", "assignments"]);
+  const shape = readShape(part, "people", ["table", "name", "manager", "active", "roles", "assignments", "meant"]);
   const tablePart = shape.get("table");
   const tableName = readText(tablePart, "people.table");
   if (tablePart === undefined) problems.add("missing-key", { what: "people", key: "table" }, part.path);
@@ -46,7 +46,8 @@ export function declarePeople(
     problems.add("bad-name", { what: "a table", name: own.name, rule }, part.path);
   }
   if (kept !== undefined) sources.push(assignmentSource(kept));
-  return { people: { table, name: readField(shape.get("name"), table), manager, active, roles: sources }, kept };
+  const name = readField(shape.get("name"), table);
+  return { people: { table, name, manager, active, roles: sources, meant: readMeant(shape.get("meant")) }, kept };
 }
 
 function roleParts(part: Part | undefined): Part[] {

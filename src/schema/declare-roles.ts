@@ -1,7 +1,7 @@
 import { reportCircle } from "./circles.js";
 import { limits } from "./limits.js";
-import { checkName, type Part, readMapping, readShape, readText, readTexts } from "./reader.js";
-import type { Giver, Role } from "./schema.js";
+import { checkName, type Part, readMapping, readMeant, readShape, readText, readTexts } from "./reader.js";
+import type { Giver, Meant, Role } from "./schema.js";
 
 /** Words that a rule's `to` uses for other things. */
 const takenWords = ["anyone", "signed-in", "owner"];
@@ -19,6 +19,7 @@ interface DeclaredRole {
   readonly exclusive: readonly Named[];
   readonly atLeast: number;
   readonly givenBy: readonly Named[];
+  readonly meant: Meant;
 }
 
 type Declared = ReadonlyMap<string, DeclaredRole>;
@@ -58,7 +59,7 @@ export function declareRoles(
 
   const exclusive = readExclusive(declared);
   const roles = new Map<string, Role>();
-  for (const [name, { note, scope, atLeast, givenBy }] of declared) {
+  for (const [name, { note, scope, atLeast, givenBy, meant }] of declared) {
     const closure = new Set([name]);
     // A set grows while it is walked, so this reaches everything that is included at any depth.
     for (const held of closure) {
@@ -73,6 +74,7 @@ export function declareRoles(
       exclusive: exclusive.get(name) ?? new Set(),
       atLeast,
       givenBy: givers.filter((giver) => giver !== undefined),
+      meant,
     });
   }
   for (const [name, { part: place }] of declared) reportExclusive(`role "${name}"`, [name], roles, place);
@@ -133,7 +135,7 @@ function readGiver(
 }
 
 function declareRole(part: Part, name: string): DeclaredRole {
-  const keys = ["include", "scope", "exclusive", "atLeast", "givenBy", "note"] as const;
+  const keys = ["include", "scope", "exclusive", "atLeast", "givenBy", "note", "meant"] as const;
   const shape = readShape(part, `role "${name}"`, keys);
   const named = (key: "include" | "exclusive" | "givenBy") =>
     readTexts(shape.get(key), `${key} of role "${name}"`).map(
@@ -149,6 +151,7 @@ function declareRole(part: Part, name: string): DeclaredRole {
     exclusive: named("exclusive"),
     atLeast: readCount(shape.get("atLeast"), `atLeast of role "${name}"`),
     givenBy: named("givenBy"),
+    meant: readMeant(shape.get("meant")),
   };
 }
 

@@ -1,7 +1,7 @@
 import { type DeclaredField, declareFields } from "./declare-fields.js";
 import { limits } from "./limits.js";
 import { TypeLinker } from "./link-types.js";
-import { checkName, type Part, readMapping, readShape, readText, readTexts } from "./reader.js";
+import { checkName, type Part, readMapping, readShape, readText, readTexts, readMeant } from "./reader.js";
 import {
   type Field,
   type FieldPath,
@@ -26,7 +26,7 @@ export interface DeclaredTables {
   readonly broken: ReadonlyMap<string, ReadonlySet<string>>;
 }
 
-const tableKeys = ["note", "source", "key", "owner", "fields", "actions", "grid", "ranges", "rules"] as const;
+const tableKeys = ["note", "source", "key", "owner", "fields", "actions", "grid", "ranges", "rules", "meant"] as const;
 
 interface DeclaredTable {
   readonly shape: ReadonlyMap<(typeof tableKeys)[number], Part>;
@@ -124,6 +124,7 @@ function makeTable(name: string, { shape, fields: declared, key: keyNames }: Dec
     actions: readActions(shape.get("actions"), name),
     grid: readGrid(shape.get("grid"), base),
     source: readText(shape.get("source"), `source of "${name}"`) ?? name,
+    meant: readMeant(shape.get("meant")),
   };
 }
 

@@ -16,6 +16,7 @@ export interface Declared {
   /** Named ranges, by table. */
   readonly ranges: ReadonlyMap<string, Part>;
   readonly groups: Part | undefined;
+  readonly screens: Part | undefined;
   /** The fields that are there but could not be read: their own problem is enough, uses of them are no second one. */
   readonly broken: ReadonlyMap<string, ReadonlySet<string>>;
 }
@@ -23,7 +24,7 @@ export interface Declared {
 /** Reads everything of a document but its rules and groups. Goes on after a problem, so that all are found at once. */
 export function declare(part: Part): Declared {
   const { problems } = part;
-  const keys = ["portier", "timeZone", "people", "request", "roles", "groups", "tables"] as const;
+  const keys = ["portier", "timeZone", "people", "request", "roles", "groups", "screens", "tables"] as const;
   const shape = readShape(part, "a document", keys);
   const version = shape.get("portier");
   if (version?.value !== 1) problems.add("unknown-version", { found: version?.value }, version?.path ?? part.path);
@@ -41,7 +42,7 @@ export function declare(part: Part): Declared {
     timeZone: readTimeZone(shape.get("timeZone")),
     kept,
   };
-  return { schema, ...rest, groups };
+  return { schema, ...rest, groups, screens: shape.get("screens") };
 }
 
 function declareRequest(part: Part | undefined): Map<string, FieldType> {

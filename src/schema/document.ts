@@ -14,6 +14,7 @@ export interface DocumentInput {
   readonly request?: Readonly<Record<string, string>>;
   readonly roles?: Readonly<Record<string, RoleInput>>;
   readonly groups?: Readonly<Record<string, GroupInput>>;
+  readonly screens?: Readonly<Record<string, ScreenInput>>;
   /** Under `"*"` stand rules for every table. */
   readonly tables: Readonly<Record<string, TableInput | EveryTableInput>>;
 }
@@ -22,6 +23,9 @@ declare const tables: unique symbol;
 
 /** A document whose tables TypeScript knows, as `define` makes it; it is plain data, as any document. */
 export type TypedDocument<T extends TableTypes> = DocumentInput & { readonly [tables]?: T };
+
+/** Doubts that `lint` is not to raise about a part, by their codes, each with the reason why it is meant that way. */
+export type MeantInput = Readonly<Record<string, string>>;
 
 export interface PeopleInput {
   /** The table that holds the persons. */
@@ -36,6 +40,7 @@ export interface PeopleInput {
   readonly roles?: string | LinkInput | readonly (string | LinkInput)[];
   /** Roles are also given and taken away by administrators, as data that Portier keeps in tables of its own. */
   readonly assignments?: boolean;
+  readonly meant?: MeantInput;
 }
 
 /** A table whose records each give a person a role, with `on` on one record of the role's scope. */
@@ -61,6 +66,7 @@ export interface RoleInput {
   /** Who may give it and take it away: roles and groups, or `ROLE of this` on the record on which it is given. */
   readonly givenBy?: string | readonly string[];
   readonly note?: string;
+  readonly meant?: MeantInput;
 }
 
 export interface GroupInput {
@@ -73,6 +79,21 @@ export interface GroupInput {
   /** Roles that members hold. */
   readonly roles?: readonly string[];
   readonly note?: string;
+  readonly meant?: MeantInput;
+}
+
+/** A page or a part of one; whom it is shown follows from the rules. */
+export interface ScreenInput {
+  /** `TABLE.ACTION` or `TABLE.ACTION.FIELD`: all of it must be permitted on some record. */
+  readonly needs: string | readonly string[];
+  /** Roles and groups that alone are shown it. */
+  readonly to?: string | readonly string[];
+  /** The screen that it is a part of. */
+  readonly in?: string;
+  /** Roles and groups that land here after signing in. */
+  readonly home?: string | readonly string[];
+  readonly note?: string;
+  readonly meant?: MeantInput;
 }
 
 export type MemberInput = string | { readonly below: string } | { readonly where: string };
@@ -92,6 +113,7 @@ export interface TableInput {
   /** Names for cell ranges: `{ heading: "A1:F1" }`. */
   readonly ranges?: Readonly<Record<string, string>>;
   readonly rules?: Readonly<Record<string, RuleInput>>;
+  readonly meant?: MeantInput;
 }
 
 export interface EveryTableInput {
@@ -154,6 +176,7 @@ export interface RuleInput {
   readonly skip?: readonly string[];
   /** What is protected and why; shown to the person who is refused, or who must confirm. */
   readonly note?: string;
+  readonly meant?: MeantInput;
 }
 
 /** An extent for each action. */

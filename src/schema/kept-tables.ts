@@ -1,4 +1,4 @@
-import type { Field, KeptTables, RoleSource, Table } from "./schema.js";
+import { type Field, type KeptTables, meansNothing, type RoleSource, type Table } from "./schema.js";
 import type { FieldType } from "./types/field-type.js";
 import { list } from "./types/list.js";
 import { reference } from "./types/reference.js";
@@ -71,5 +71,6 @@ function keptTable(name: string, declared: readonly KeptField[]): Table {
     actions: [],
     grid: undefined,
     source: name,
+    meant: meansNothing,
   };
 }

@@ -164,6 +164,13 @@ export const messages = {
   ],
   "empty-period": (f: { rule: string }): Said => [`rule "${f.rule}" ends before it begins`],
 
+  // Screens
+  "bad-need": (f: { found: string }): Said => [
+    `${shown(f.found)} does not say what a screen needs`,
+    "write TABLE.ACTION or TABLE.ACTION.FIELD, such as objects.edit.label",
+  ],
+  "unknown-screen": (f: Unknown): Said => [`there is no screen "${f.name}"`, meant(f)],
+
   // Conditions
   "condition-syntax": (f: { found: string; expected: string }): Said => [`found ${f.found}`, `expected ${f.expected}`],
   "condition-depth": (f: { limit: number }): Said => [`the condition nests more than ${f.limit} deep`],
@@ -207,61 +214,5 @@ export const messages = {
   "unknown-record": (f: Unknown & { table: string }): Said => [
     `table "${f.table}" has no record "${f.name}"`,
     meant(f),
-  ],
-
-  // Doubts: the document is right, but probably not what was meant
-  "unused-role": (f: { role: string }): Said => [
-    `role "${f.role}" appears in no rule and brings no other role`,
-    "give it something to do, or drop it",
-  ],
-  "unused-group": (f: { group: string }): Said => [
-    `group "${f.group}" appears in no rule and no other group, and brings no role`,
-    "give it something to do, or drop it",
-  ],
-  "table-without-rules": (f: { table: string }): Said => [
-    `table "${f.table}" has no rule, so nobody may do anything with it`,
-    "add rules, or leave the table out",
-  ],
-  "blind-edit": (f: { table: string; fields: readonly string[]; who: string }): Said => [
-    `${f.who} may edit ${f.fields.join(", ")} of "${f.table}" without ever seeing it`,
-    "permit list or view of it as well, if that is not meant",
-  ],
-  "sensitive-for-anyone": (f: { rule: string; fields: readonly string[] }): Said => [
-    `rule "${f.rule}" shows sensitive fields to anyone: ${f.fields.join(", ")}`,
-    "name the roles that are meant",
-  ],
-  "covers-nothing": (f: { rule: string; action: string }): Said => [
-    `rule "${f.rule}" covers no field for ${f.action}`,
-    "a permit covers sensitive, owner and computed fields only by their names",
-  ],
-  "never-met": (f: { rule: string }): Said => [`the conditions of rule "${f.rule}" can never be met`],
-  "null-comparison": (f: { rule: string }): Said => [
-    `rule "${f.rule}" compares with null, which is never true`,
-    'write "is null" or "is not null"',
-  ],
-  "role-not-held": (f: { rule: string; roles: readonly string[] }): Said => [
-    `rule "${f.rule}" is for ${f.roles.join(", ")}, which nobody in the data holds`,
-  ],
-
-  "person-in-rule": (f: { rule: string; entry: string }): Said => [
-    `rule "${f.rule}" names a person: ${f.entry}`,
-    "a key does not travel between environments; give the person a role, and name that",
-  ],
-  "two-reserves": (f: { rules: readonly string[]; action: string; fields: readonly string[] }): Said => [
-    `${f.rules.join(" and ")} both reserve ${f.action}${f.fields.length === 0 ? "" : ` of ${f.fields.join(", ")}`}, so only who is in both keeps it`,
-    "if either is enough, write one rule for both",
-  ],
-  "null-in-exists": (f: { rule: string; effect: string; table: string; fields: readonly string[] }): Said => [
-    `rule "${f.rule}" relies on ${f.effect === "permit" ? "no record of" : "a record of"} "${f.table}", but ${f.fields.join(", ")} can be null there, and such a record is passed over`,
-    'add "or FIELD is null" if it should count',
-  ],
-
-  "giving-without-assignments": (f: { role: string }): Said => [
-    `role "${f.role}" says who gives it, but roles are not assigned in this document`,
-    'add "assignments: true" to "people"',
-  ],
-  "held-and-not-given": (f: { role: string }): Said => [
-    `role "${f.role}" must be held by somebody, but nobody may give it`,
-    'name who does: "givenBy"',
   ],
 } as const;

@@ -1,4 +1,5 @@
 import { callMessages } from "./call-messages.js";
+import type { DoubtCode } from "./doubt-messages.js";
 import type { givingMessages } from "./giving-messages.js";
 import type { messages } from "./messages.js";
 
@@ -6,12 +7,15 @@ import type { messages } from "./messages.js";
 export type Path = readonly (string | number)[];
 
 /** The stable codes of {@link Problem}. */
-export type ProblemCode = keyof Messages;
+export type ProblemCode = MistakeCode | DoubtCode;
+
+/** What is wrong, and not only doubted. */
+export type MistakeCode = keyof Messages;
 
 type Messages = typeof messages & typeof givingMessages;
 
 /** The facts that a code's sentence is made from. */
-export type Facts<C extends ProblemCode> = Parameters<Messages[C]>[0];
+export type Facts<C extends MistakeCode> = Parameters<Messages[C]>[0];
 
 /** One thing that is wrong, with its place. */
 export interface Problem {

@@ -1,6 +1,7 @@
 import { limits } from "./limits.js";
 import type { Path } from "./problems.js";
 import type { Problems } from "./report.js";
+import { type Meant, meansNothing } from "./schema.js";
 
 /** One part of a document that is being checked: its value, its place, and the list that problems go to. */
 export interface Part {
@@ -43,6 +44,13 @@ export function readText(part: Part | undefined, what: string): string | undefin
   if (typeof part.value === "string") return part.value;
   part.problems.add("wrong-shape", { what, expected: "a text", found: part.value }, part.path);
   return undefined;
+}
+
+/** `meant`: doubts that are not to be raised about a part, each with the reason why it is meant that way. */
+export function readMeant(part: Part | undefined): Meant {
+  if (part === undefined) return meansNothing;
+  const reasons = [...readMapping(part, "meant")].map(([code, entry]) => [code, readText(entry, `meant: ${code}`)] as const);
+  return new Map(reasons.flatMap(([code, reason]) => (reason === undefined ? [] : [[code, reason] as const])));
 }
 
 export function readFlag(part: Part | undefined, what: string): boolean {

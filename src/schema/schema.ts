@@ -34,6 +34,11 @@ export function findTable(schema: Schema, name: string): Table | undefined {
   return schema.tables.get(name) ?? keptTablesOf(schema).find((table) => table.name === name);
 }
 
+/** Doubts that are not to be raised about a part of the document, by their codes, each with the author's reason. */
+export type Meant = ReadonlyMap<string, string>;
+
+export const meansNothing: Meant = new Map();
+
 export interface Table {
   readonly name: string;
   /** In declared order. */
@@ -52,6 +57,7 @@ export interface Table {
   readonly grid: Grid | undefined;
   /** The name of the table in the database. */
   readonly source: string;
+  readonly meant: Meant;
 }
 
 /** A table that is also a sheet: a field holds the row's number, the others are lettered columns. */
@@ -102,6 +108,7 @@ export interface People {
   readonly active: Field | undefined;
   /** Where a person's roles come from, besides groups. */
   readonly roles: readonly RoleSource[];
+  readonly meant: Meant;
 }
 
 export type RoleSource =
@@ -134,6 +141,7 @@ export interface Role {
   readonly atLeast: number;
   /** Who may give it and take it away; nobody where none is said. */
   readonly givenBy: readonly Giver[];
+  readonly meant: Meant;
 }
 
 /** Who may give a role: who holds a role or is in a group, or who holds a scoped role on the same record. */

@@ -4,6 +4,9 @@
  */
 export type Reach = "all" | "own" | "some" | "none";
 
+/** From the least to the most. */
+export const reachOrder: readonly Reach[] = ["none", "own", "some", "all"];
+
 /** Of several ways to the same thing, the best. */
 export function anyReach(reaches: readonly Reach[]): Reach {
   if (reaches.includes("all")) return "all";

@@ -2,7 +2,7 @@ import type { Source } from "../conditions/source.js";
 import type { ActionName } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
-import type { Field, Table } from "../schema/schema.js";
+import { type Field, meansNothing, type Table } from "../schema/schema.js";
 import { choice } from "../schema/types/choice.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { json } from "../schema/types/json.js";
@@ -196,7 +196,7 @@ function decodeTables(encoded: readonly unknown[]): Tables {
     const made = one.address && { ...decodeField(one.address, one.name, -1), by: key };
     const { name, actions, source } = one;
     const address = made ?? (key[0] as Field);
-    tables.set(name, { name, fields, byName, key, address, owner: undefined, actions, grid: undefined, source });
+    tables.set(name, { name, fields, byName, key, address, owner: undefined, actions, grid: undefined, source, meant: meansNothing });
   }
   for (const one of given) {
     const table = tables.get(one.name) as Table;

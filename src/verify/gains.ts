@@ -3,7 +3,7 @@ import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../rules/ac
 import { recordAddress } from "../schema/address.js";
 import type { Field, Table } from "../schema/schema.js";
 import { insidesOf } from "../session/portier.js";
-import type { Reach } from "../session/reach.js";
+import { type Reach, reachOrder } from "../session/reach.js";
 import { residualSteps } from "../session/residual.js";
 import type { Session } from "../session/session.js";
 import { encode } from "../session/snapshot.js";
@@ -204,8 +204,6 @@ function joined(
   });
 }
 
-const reachOrder: readonly Reach[] = ["none", "own", "some", "all"];
-
 function differencesOf(who: string, before: Session, after: Session): RuleDifference[] {
   return tablesThatDiffer(before, after).flatMap((table) =>
     actionsOf(before, after, table).flatMap((action) => {
@@ -227,7 +225,8 @@ function differencesOf(who: string, before: Session, after: Session): RuleDiffer
   );
 }
 
-function isAlike(
+/** Whether what is left of the rules for an action, or one field of it, is the same for two sessions. */
+export function isAlike(
   before: Session,
   after: Session,
   table: string,

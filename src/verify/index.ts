@@ -16,8 +16,17 @@ export {
   everybodysDifference,
   type SharedDifference,
 } from "./gains.js";
-export { type LintData, lint } from "./lint.js";
-export { accessMatrix, type MatrixCell, type MatrixRow } from "./matrix.js";
+export type { LintData } from "./lint/doubts.js";
+export { doubtCodes, type LintOptions, lint } from "./lint/lint.js";
+export {
+  accessMatrix,
+  foldMatrix,
+  type MatrixCell,
+  type MatrixClass,
+  type MatrixOptions,
+  type MatrixRow,
+} from "./matrix.js";
+export { type CellDifference, type CompareCell, compareWith } from "./matrix-differences.js";
 export { type Member, membersOf } from "./members.js";
 export { type Mutation, mutationsOf } from "./mutations.js";
 export { findUnnoticed, type MutationOptions, type MutationRun, type Unnoticed } from "./unnoticed.js";

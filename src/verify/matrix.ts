@@ -1,13 +1,18 @@
 import type { Row } from "../conditions/source.js";
-import { type ActionName, actionNamesOf } from "../rules/actions.js";
-import { type Portier, rulesetOf } from "../session/portier.js";
+import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../rules/actions.js";
+import type { Table } from "../schema/schema.js";
+import { insidesOf, type Portier, rulesetOf } from "../session/portier.js";
 import type { Reach } from "../session/reach.js";
+import { PermittedSets } from "./permitted-sets.js";
+import { sizeOf } from "./record-sets.js";
 import type { Viewer } from "./viewers.js";
 
-/** What one viewer may do with one table. */
+/** What one viewer may do with one table, or with one field of it. */
 export interface MatrixRow {
   readonly viewer: Viewer;
   readonly table: string;
+  /** Undefined: the records as a whole; actions on fields then ask for any field. */
+  readonly field: string | undefined;
   readonly cells: ReadonlyMap<ActionName, MatrixCell>;
 }
 
@@ -18,31 +23,48 @@ export interface MatrixCell {
 }
 
 /** On how many records a viewer may do something, where that depends on the record; undefined where nobody can say. */
-export type CountRecords = (viewer: Viewer, action: ActionName, table: string) => Count | undefined;
+export type CountRecords = (viewer: Viewer, action: ActionName, table: string, field?: string) => Count | undefined;
 
 export interface Count {
   readonly permitted: number;
   readonly all: number;
 }
 
+export interface MatrixOptions {
+  /** Table name to records: each cell then also counts. The records of the source that the sessions read. */
+  readonly records?: ReadonlyMap<string, readonly Row[]>;
+  /** Default: all tables. */
+  readonly tables?: readonly string[];
+  /** Also a row for each field. */
+  readonly fields?: boolean;
+}
+
 /**
- * The access matrix: viewers by tables by actions. With `records` (table name to records), each cell also counts.
- * A role's or group's view leaves the person open, so its records cannot be counted.
+ * The access matrix: viewers by tables, and on request fields, by actions. A role's or group's view leaves the person
+ * open, so its records cannot be counted.
+ *
+ * Cells are not worked out one by one: persons who are equal before the rules share a row, and conditions that several
+ * have in common are asked once of each record (see {@link PermittedSets}).
  */
 export function accessMatrix(
   portier: Portier,
   viewers: readonly Viewer[],
-  records: ReadonlyMap<string, readonly Row[]> = new Map(),
-  tables?: readonly string[],
+  { records = new Map(), ...options }: MatrixOptions = {},
 ): MatrixRow[] {
-  const count: CountRecords = ({ session }, action, table) => {
+  const sets = new Map<string, PermittedSets>();
+  const setsOf = (table: string, rows: readonly Row[]) => {
+    const made = sets.get(table) ?? new PermittedSets(table, rows);
+    sets.set(table, made);
+    return made;
+  };
+  const count: CountRecords = ({ session }, action, table, field) => {
     const rows = records.get(table);
     if (rows === undefined) return undefined;
-    const isDecided = ["all", "none"].includes(session.reach(action, table));
-    const permitted = isDecided ? 0 : rows.filter((row) => session.may(action, table, row)).length;
+    const isDecided = ["all", "none"].includes(session.reach(action, table, field));
+    const permitted = isDecided ? 0 : sizeOf(setsOf(table, rows).permitted(session, action, field));
     return { permitted, all: rows.length };
   };
-  return countedMatrix(portier, viewers, count, tables);
+  return countedMatrix(portier, viewers, count, options);
 }
 
 /** The same with counts from elsewhere. */
@@ -50,13 +72,27 @@ export function countedMatrix(
   portier: Portier,
   viewers: readonly Viewer[],
   count: CountRecords,
-  tables: readonly string[] = [...portier.schema.tables.keys()],
+  { tables = [...portier.schema.tables.keys()], fields = false }: Omit<MatrixOptions, "records"> = {},
 ): MatrixRow[] {
-  return tables.flatMap((table) => {
-    const actions = matrixActions(portier, table);
-    return viewers.map((viewer): MatrixRow => {
-      const cells = actions.map((action) => [action, matrixCell(viewer, action, table, count)] as const);
-      return { viewer, table, cells: new Map(cells) };
+  const found = tables.map((name) => portier.schema.tables.get(name)).filter((table) => table !== undefined);
+  return found.flatMap((table) => {
+    const actions = matrixActions(portier, table.name);
+    const asked = [undefined, ...(fields ? table.fields.map(({ name }) => name) : [])];
+    return asked.flatMap((field) => {
+      // Equal persons share the plan that the rules came to for them, and so their row.
+      const known = new Map<object, MatrixRow["cells"]>();
+      return viewers.map((viewer): MatrixRow => {
+        const { plan } = insidesOf(viewer.session);
+        const cells =
+          known.get(plan) ??
+          new Map(
+            actions
+              .filter((action) => field === undefined || speaksOfFields(table, action))
+              .map((action) => [action, matrixCell(viewer, action, table.name, field, count)] as const),
+          );
+        known.set(plan, cells);
+        return { viewer, table: table.name, field, cells };
+      });
     });
   });
 }
@@ -71,10 +107,60 @@ export function matrixActions(portier: Portier, name: string): readonly ActionNa
   return actionNamesOf(table).filter((action) => everyday.includes(action) || ruleset.of(name, action).length > 0);
 }
 
-function matrixCell(viewer: Viewer, action: ActionName, table: string, count: CountRecords): MatrixCell {
-  const reach = viewer.session.reach(action, table);
+function speaksOfFields(table: Table, action: ActionName): boolean {
+  return isBuiltIn(action) && actionOf(table, action)?.speaksOf !== "record";
+}
+
+function matrixCell(
+  viewer: Viewer,
+  action: ActionName,
+  table: string,
+  field: string | undefined,
+  count: CountRecords,
+): MatrixCell {
+  const reach = viewer.session.reach(action, table, field);
   if (viewer.kind === "role" || viewer.kind === "group" || action === "create" || action === "import") return { reach };
-  const counted = count(viewer, action, table);
+  const counted = count(viewer, action, table, field);
   if (counted === undefined) return { reach };
   return { reach, count: reach === "none" ? 0 : reach === "all" ? counted.all : counted.permitted };
+}
+
+/** Viewers with the same answers to everything that was asked, as one. */
+export interface MatrixClass {
+  readonly viewers: readonly Viewer[];
+  /** Of the first of them; the others' are equal. */
+  readonly rows: readonly MatrixRow[];
+}
+
+/**
+ * Folds a matrix: those who may do the same, on as many records, stand together, in the order of the first of each; with
+ * `compare`, those who also stand in the same way to whom they are compared with.
+ */
+export function foldMatrix(
+  rows: readonly MatrixRow[],
+  compare?: (row: MatrixRow, action: ActionName) => unknown,
+): MatrixClass[] {
+  const byViewer = new Map<Viewer, MatrixRow[]>();
+  for (const row of rows) {
+    const own = byViewer.get(row.viewer);
+    if (own === undefined) byViewer.set(row.viewer, [row]);
+    else own.push(row);
+  }
+  // Rows that are shared are compared by identity, so that a thousand equal persons cost little.
+  const ids = new Map<MatrixRow["cells"], string>();
+  const idOf = ({ cells }: MatrixRow): string => {
+    const id = ids.get(cells) ?? JSON.stringify([...cells].map(([, { reach, count }]) => [reach, count]));
+    ids.set(cells, id);
+    return id;
+  };
+  const keyOf = (row: MatrixRow) =>
+    compare === undefined ? idOf(row) : idOf(row) + JSON.stringify([...row.cells.keys()].map((one) => compare(row, one)));
+  const classes = new Map<string, { viewers: Viewer[]; rows: readonly MatrixRow[] }>();
+  for (const [viewer, own] of byViewer) {
+    const key = own.map(keyOf).join(" ");
+    const found = classes.get(key);
+    if (found === undefined) classes.set(key, { viewers: [viewer], rows: own });
+    else found.viewers.push(viewer);
+  }
+  return [...classes.values()];
 }

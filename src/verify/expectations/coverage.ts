@@ -5,7 +5,8 @@ import type { RuleTrace, TracedTruth } from "../../explain/trace.js";
 import type { EffectName } from "../../rules/effects.js";
 import type { Path } from "../../schema/problems.js";
 import type { Table } from "../../schema/schema.js";
-import { type Portier, rulesetOf } from "../../session/portier.js";
+import { insidesOf, type Portier, rulesetOf } from "../../session/portier.js";
+import { isInForce } from "../../session/subject.js";
 import { type ExpectationData, openExpected, recordsOf } from "./asked.js";
 import type { Check, Expectation } from "./expectation.js";
 
@@ -16,6 +17,8 @@ export interface RuleCoverage {
   readonly path: Path;
   /** Whether it bore on the answer to any of them. */
   readonly applied: boolean;
+  /** Whether it is there at the moment that was asked about: a rule for a time may not be. */
+  readonly isInForce: boolean;
   /** Whether there is nobody whom it is not for. */
   readonly isForAnyone: boolean;
   /** How those whom they are about stood to it: met, and not met. */
@@ -63,6 +66,7 @@ export function coverageOf(
       }
     }
   }
+  const { now } = insidesOf(portier.session({ ...data.options, source: data.source })).subject;
   return rulesetOf(portier).rules.map((rule): RuleCoverage => {
     const own = seen.get(rule.address);
     const asked = [...rule.extents].flatMap(([action, { fields }]) =>
@@ -74,6 +78,7 @@ export function coverageOf(
       effect: rule.effect.name,
       path: rule.path,
       applied: own?.applied === true,
+      isInForce: isInForce(rule, now),
       isForAnyone: rule.except.length === 0 && rule.to.every(({ kind }) => kind === "anyone"),
       who: { met: own?.who.has("true") === true, notMet: own?.who.has("false") === true },
       entriesNotMet: entries.filter((entry) => own?.entries.get(entry) !== true),

@@ -5,6 +5,8 @@ import type { Table } from "../../schema/schema.js";
 import type { Portier } from "../../session/portier.js";
 import type { Session } from "../../session/session.js";
 import { matrixActions } from "../matrix.js";
+import { PermittedSets } from "../permitted-sets.js";
+import { sizeOf } from "../record-sets.js";
 import type { Viewer } from "../viewers.js";
 
 /** An expectation as it is written in a file. */
@@ -35,10 +37,12 @@ export function proposeExpectations(
   records: (table: string) => Iterable<Row>,
 ): ProposedGroup[] {
   const groups = new Map<string, { persons: string[]; proposals: readonly Proposal[] }>();
+  const tables = [...portier.schema.tables.values()].map((table) => {
+    const rows = [...records(table.name)];
+    return { table, rows, sets: new PermittedSets(table.name, rows) };
+  });
   for (const { id, session } of viewers) {
-    const proposals = [...portier.schema.tables.values()].flatMap((table) =>
-      proposalsOf(portier, id, session, table, [...records(table.name)]),
-    );
+    const proposals = tables.flatMap((one) => proposalsOf(portier, id, session, one));
     const key = JSON.stringify(proposals.map(({ as: _as, on, ...rest }) => ({ ...rest, on: on.split("/")[0] })));
     const group = groups.get(key);
     if (group === undefined) groups.set(key, { persons: [id], proposals });
@@ -49,12 +53,18 @@ export function proposeExpectations(
 
 const ofFields: readonly ActionName[] = ["list", "view", "edit", "export", "bulk"];
 
-function proposalsOf(portier: Portier, as: string, session: Session, table: Table, rows: readonly Row[]): Proposal[] {
+interface ProposedTable {
+  readonly table: Table;
+  readonly rows: readonly Row[];
+  readonly sets: PermittedSets;
+}
+
+function proposalsOf(portier: Portier, as: string, session: Session, { table, rows, sets }: ProposedTable): Proposal[] {
   const actions = matrixActions(portier, table.name);
   const made = actions.filter((action) => action === "create" || action === "import");
   const stored = actions.filter((action) => !made.includes(action));
   const count = Object.fromEntries(
-    stored.map((action) => [action, rows.filter((row) => session.may(action, table.name, row)).length]),
+    stored.map((action) => [action, sizeOf(sets.permitted(session, action))]),
   );
   const [may, mayNot] = [true, false].map((wanted) =>
     yes(made.filter((action) => (session.reach(action, table.name) !== "none") === wanted)),

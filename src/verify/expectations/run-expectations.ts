@@ -8,6 +8,8 @@ import type { Field, Table } from "../../schema/schema.js";
 import type { Acceptance } from "../../session/acceptance.js";
 import type { Portier } from "../../session/portier.js";
 import type { Session } from "../../session/session.js";
+import { PermittedSets } from "../permitted-sets.js";
+import { sizeOf } from "../record-sets.js";
 import { type ExpectationData, openExpected, recordsOf } from "./asked.js";
 import type { Check, Expectation, ExpectedViewer } from "./expectation.js";
 
@@ -32,26 +34,53 @@ export function runExpectations(
   expectations: readonly Expectation[],
   data: ExpectationData,
 ): ExpectationResult[] {
-  return expectations.flatMap((expectation) => new Run(portier, expectation, data).results());
+  const shared = new Shared(portier, data);
+  return expectations.flatMap((expectation) => new Run(expectation, shared).results());
+}
+
+/** What expectations have in common: each person's session, and the sets that counts are taken from. */
+class Shared {
+  readonly data: ExpectationData;
+  readonly #portier: Portier;
+  readonly #sessions = new Map<string, Session>();
+  readonly #sets = new Map<string, PermittedSets>();
+
+  constructor(portier: Portier, data: ExpectationData) {
+    this.#portier = portier;
+    this.data = data;
+  }
+
+  sessionOf(as: ExpectedViewer): Session {
+    const key = JSON.stringify(as);
+    const session = this.#sessions.get(key) ?? openExpected(this.#portier, as, this.data);
+    this.#sessions.set(key, session);
+    return session;
+  }
+
+  setsOf(table: string): PermittedSets {
+    const sets = this.#sets.get(table) ?? new PermittedSets(table, [...this.data.records(table)]);
+    this.#sets.set(table, sets);
+    return sets;
+  }
 }
 
 class Run {
   readonly #expectation: Expectation;
-  readonly #data: ExpectationData;
+  readonly #shared: Shared;
   readonly #session: Session;
   readonly #who: string;
   readonly #table: Table;
 
-  constructor(portier: Portier, expectation: Expectation, data: ExpectationData) {
+  constructor(expectation: Expectation, shared: Shared) {
     this.#expectation = expectation;
-    this.#data = data;
-    this.#session = openExpected(portier, expectation.as, data);
+    this.#shared = shared;
+    this.#session = shared.sessionOf(expectation.as);
     this.#who = whoText(expectation.as);
     this.#table = expectation.on.table;
   }
 
   results(): ExpectationResult[] {
-    const records = recordsOf(this.#expectation, this.#session, this.#data);
+    const records = recordsOf(this.#expectation, this.#session, this.#shared.data);
     if (records === undefined) {
       const { on, path } = this.#expectation;
       const missing = on.kind === "key" ? `no record "${on.key}"` : "no record that meets the condition";
@@ -110,8 +139,7 @@ class Run {
   }
 
   #count(action: ActionName, count: number, path: Path): ExpectationResult {
-    const rows = [...this.#data.records(this.#table.name)];
-    const found = rows.filter((row) => this.#session.may(action, this.#table.name, row)).length;
+    const found = sizeOf(this.#shared.setsOf(this.#table.name).permitted(this.#session, action));
     return this.#result(path, `${action} ${this.#table.name}, counted`, String(count), String(found));
   }
 

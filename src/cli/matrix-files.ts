@@ -1,0 +1,85 @@
+import type { MatrixRow } from "../verify/matrix.js";
+import type { CompareCell } from "../verify/matrix-differences.js";
+import { escaped, page } from "./html.js";
+import { cellText, differenceLegend, type MatrixLine, matrixBlocks, viewerName } from "./matrix-text.js";
+
+/** A line for each cell, as in RFC 4180, for a spreadsheet or a script. */
+export function matrixCsv(rows: readonly MatrixRow[], compare: CompareCell | undefined): string {
+  const headings = ["kind", "id", "name", "roles", "table", "field", "action", "reach", "count"];
+  const lines = [compare === undefined ? headings : [...headings, "beside"]];
+  for (const row of rows) {
+    const { viewer, table, field = "", cells } = row;
+    for (const [action, { reach, count }] of cells) {
+      const { kind, id, name, roles } = viewer;
+      const line = [kind, id, name, roles.join(" "), table, field, action, reach, count === undefined ? "" : String(count)];
+      lines.push(compare === undefined ? line : [...line, compare(row, action) ?? ""]);
+    }
+  }
+  return lines.map((line) => `${line.map(csvValue).join(",")}\r\n`).join("");
+}
+
+/** Quoted where it has to be. What a spreadsheet would take for a formula stands behind an apostrophe. */
+function csvValue(text: string): string {
+  const safe = /^[=+\-@\t\r]/.test(text) ? `'${text}` : text;
+  return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
+}
+
+const legend = ["all: every record", "some: it depends on the record", "own: only through ownership", "-: none"];
+
+export function matrixMarkdown(
+  rows: readonly MatrixRow[],
+  compare: CompareCell | undefined,
+  beside: string | undefined,
+): string {
+  const cell = (text: string) => text.replaceAll("\\", "\\\\").replaceAll("|", "\\|").replace(/\s+/g, " ");
+  const parts = matrixBlocks(rows, compare).map(({ table, actions, lines }) => {
+    const head = `| | ${actions.join(" | ")} |\n|---|${actions.map(() => "---|").join("")}`;
+    const body = lines.map((line) => {
+      const marks = actions.map((action) => cellText(line.row.cells.get(action), compare?.(line.row, action)));
+      return `| ${[cell(lineName(line, "  ")), ...marks].join(" | ")} |`;
+    });
+    return `### ${table}\n\n${head}\n${body.join("\n")}\n`;
+  });
+  const all = [...legend, ...(beside === undefined ? [] : differenceLegend(beside))];
+  return `${parts.join("\n")}\n${all.map((one) => `- ${one}`).join("\n")}\n`;
+}
+
+function lineName({ viewers, fields }: MatrixLine, indent: string): string {
+  return fields === undefined ? viewers.map(viewerName).join(", ") : `${indent}${fields.join(", ")}`;
+}
+
+export function matrixPage(
+  rows: readonly MatrixRow[],
+  compare: CompareCell | undefined,
+  beside: string | undefined,
+): string {
+  const all = [...legend, ...(beside === undefined ? [] : differenceLegend(beside))];
+  const title = beside === undefined ? "Who may do what" : `Who may do what, beside ${beside}`;
+  const intro = `<h1>${escaped(title)}</h1>\n<p class="soft">${all.map(escaped).join(" &nbsp; ")}</p>`;
+  return page(title, matrixStyle, `${intro}\n${matrixTables(rows, compare)}`);
+}
+
+export const matrixStyle = `table.matrix { margin: .3rem 0 1.2rem; } .matrix td:first-child { min-width: 18rem; max-width: 34rem; }
+.matrix .all { color: var(--good); font-weight: 600; } .matrix .some { color: var(--half); } .matrix .own { color: var(--link); }
+.matrix .none { color: var(--soft); } .matrix .field td { border-bottom-style: dotted; font-size: 13px; }
+.matrix .field td:first-child { padding-left: 2rem; color: var(--soft); } .matrix .differs { background: var(--band); outline: 1px solid var(--line); }`;
+
+/** A table for each table of the document. */
+export function matrixTables(rows: readonly MatrixRow[], compare?: CompareCell): string {
+  return matrixBlocks(rows, compare)
+    .map(({ table, actions, lines }) => {
+      const head = ["", ...actions].map((action) => `<th scope="col">${escaped(action)}</th>`).join("");
+      const body = lines.map((line) => {
+        const cells = actions.map((action) => {
+          const cell = line.row.cells.get(action);
+          const difference = compare?.(line.row, action);
+          const look = [cell?.reach ?? "", ...(difference === undefined ? [] : ["differs"])].join(" ");
+          return `<td class="${look}">${escaped(cellText(cell, difference))}</td>`;
+        });
+        const kind = line.fields === undefined ? "" : ' class="field"';
+        return `<tr${kind}><td>${escaped(lineName(line, ""))}</td>${cells.join("")}</tr>`;
+      });
+      return `<h2>${escaped(table)}</h2>\n<table class="matrix">\n<thead><tr>${head}</tr></thead>\n<tbody>\n${body.join("\n")}\n</tbody>\n</table>`;
+    })
+    .join("\n");
+}

@@ -1,0 +1,44 @@
+import { coverageOf, type RuleCoverage } from "../../verify/expectations/coverage.js";
+import { placeText } from "../../verify/expectations/read-expectations.js";
+import type { ExitCode, Io } from "../io.js";
+import { palette } from "../paint.js";
+import { coveragePage } from "./coverage-page.js";
+import { expectationsOf } from "./expectation-files.js";
+import { askedOf, type Testing } from "./testing.js";
+
+/** Says what of the rules the expectations have exercised; a rule that never applied is found, and ends with 1. */
+export function runCoverage(testing: Testing, format: string, io: Io): ExitCode {
+  const { portier, parsed, file, files } = testing;
+  const expectations = files.flatMap((one) => expectationsOf(portier, one));
+  const rules = coverageOf(portier, expectations, askedOf(testing, portier));
+  const place = ({ path }: RuleCoverage) => placeText(parsed.locate, path, file);
+  const applied = rules.filter((rule) => rule.applied).length;
+  if (format === "json") {
+    io.out(`${JSON.stringify({ rules: rules.map((rule) => ({ place: place(rule), ...rule })) }, null, 2)}\n`);
+  } else if (format === "html") io.out(coveragePage(rules, file, parsed.locate));
+  else {
+    const paint = palette(io);
+    for (const rule of rules) {
+      const open = notExercised(rule);
+      if (open.length === 0) continue;
+      io.out(`${rule.applied ? paint.doubt("partly") : paint.no("never ")}  ${place(rule)}  ${rule.rule}\n`);
+      for (const line of open) io.out(`        ${line}\n`);
+    }
+    const whole = rules.filter((rule) => notExercised(rule).length === 0).length;
+    io.out(`${rules.length} rules: ${applied} applied, ${whole} of them exercised in every part\n`);
+  }
+  return applied === rules.length ? 0 : 1;
+}
+
+/** What of a rule no expectation has exercised, in words; empty for one that is exercised in every part. */
+export function notExercised({ applied, who, isForAnyone, entriesNotMet, where, fieldsNotAsked }: RuleCoverage): string[] {
+  const outcomes = where === undefined ? [] : (["true", "false"] as const).filter((one) => !where[one]);
+  return [
+    ...(applied ? [] : ["it bore on no answer"]),
+    ...(who.met ? [] : ["nobody whom it is for was asked about"]),
+    ...(who.notMet || isForAnyone || entriesNotMet.length > 0 ? [] : ["nobody whom it is not for was asked about"]),
+    ...(entriesNotMet.length === 0 ? [] : [`nobody met: ${entriesNotMet.join(", ")}`]),
+    ...outcomes.map((one) => `its condition was never ${one}`),
+    ...(fieldsNotAsked.length === 0 ? [] : [`not asked about: ${fieldsNotAsked.join(", ")}`]),
+  ];
+}

@@ -1,0 +1,51 @@
+import type { Path } from "../../schema/problems.js";
+import { placeText } from "../../verify/expectations/read-expectations.js";
+import { findUnnoticed, type MutationRun } from "../../verify/unnoticed.js";
+import type { ExitCode, Io } from "../io.js";
+import { palette } from "../paint.js";
+import { knownExpectations } from "./expectation-files.js";
+import { askedOf, everybodyUnder, type Testing } from "./testing.js";
+
+/** Tries small mistakes in the rules on the expectations, and lists those that go unnoticed. */
+export function runMutations(testing: Testing, format: string, io: Io): ExitCode {
+  const { portier, parsed, file, files, data } = testing;
+  const run = findUnnoticed(parsed.document, portier, {
+    read: (one) => files.flatMap((asked) => knownExpectations(one, asked)),
+    data: (one) => askedOf(testing, one),
+    viewers: (one) => everybodyUnder(testing, one),
+    records: (table) => data.tables.get(table) ?? [],
+    onTried: (tried, all) => {
+      if (tried % 50 === 0 || tried === all) io.err(`${tried} of ${all} changes tried\n`);
+    },
+  });
+  const place = (path: Path) => placeText(parsed.locate, path, file);
+  if (format === "json") {
+    const told = run.unnoticed.map(({ mutation: { path, rule, what }, gained, samples }) => ({
+      ...{ place: place(path), rule, what, gained, samples },
+    }));
+    io.out(`${JSON.stringify({ tried: run.tried, noticed: run.noticed, unnoticed: told }, null, 2)}\n`);
+  } else printUnnoticed(run, place, io);
+  return run.unnoticed.length === 0 ? 0 : 1;
+}
+
+function printUnnoticed(
+  { tried, noticed, without, unnoticed }: MutationRun,
+  place: (path: Path) => string,
+  io: Io,
+): void {
+  const paint = palette(io);
+  for (const { mutation, kind, samples } of unnoticed) {
+    const [first] = samples;
+    io.out(`${paint.doubt("unnoticed")}  ${place(mutation.path)}  ${mutation.rule}: ${mutation.what}\n`);
+    const { persons, gain } = first ?? {};
+    const said =
+      persons === undefined || gain === undefined
+        ? kind === "loss"
+          ? "somebody loses something by it"
+          : "what a change may lead to is different"
+        : `${persons.slice(0, 3).join(", ")}${persons.length > 3 ? ` and ${persons.length - 3} more` : ""} would ${gain.actions.join(", ")} ${gain.fields.join(", ")} of ${gain.records ?? "new"} ${gain.table}`;
+    io.out(`           ${said}\n`);
+  }
+  const rest = without.length === 0 ? "" : `, ${without.length} change nothing on these records`;
+  io.out(`${tried} changes tried: ${noticed} noticed, ${unnoticed.length} unnoticed${rest}\n`);
+}

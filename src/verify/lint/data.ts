@@ -1,0 +1,163 @@
+import { describeExpression } from "../../conditions/describe.js";
+import { compileTest } from "../../conditions/evaluate.js";
+import { and, type Expression, operandsOf, visitTests } from "../../conditions/expression.js";
+import { rawValue } from "../../conditions/read.js";
+import type { Row } from "../../conditions/source.js";
+import { specialize } from "../../conditions/specialize.js";
+import { True } from "../../conditions/truth.js";
+import { actionOf } from "../../rules/actions.js";
+import type { Extent, Rule } from "../../rules/rule.js";
+import { recordAddress } from "../../schema/address.js";
+import { PortierError } from "../../schema/problems.js";
+import type { Field } from "../../schema/schema.js";
+import { compileTruth } from "../../session/conditions.js";
+import { insidesOf } from "../../session/portier.js";
+import { makeReading } from "../../session/reading.js";
+import type { Session } from "../../session/session.js";
+import { makeStepData } from "../../session/step.js";
+import { RecordSets, sizeOf } from "../record-sets.js";
+import { type LintData, type LintInput, nameOf } from "./doubts.js";
+
+/** What only records show. */
+export const dataChecks = [
+  (input: LintInput) => {
+    const { data } = input;
+    if (data === undefined) return;
+    const sessions = openAll(input, data);
+    rolesNobodyHolds(input, sessions);
+    tooFewHold(input, sessions);
+    const sets = new Map([...data.tables].map(([name, rows]) => [name, new RecordSets(rows)]));
+    for (const rule of input.ruleset.rules) {
+      const rows = data.tables.get(rule.table.name) ?? [];
+      if (rows.length === 0) continue;
+      mostlyNull(input, rule, rows);
+      wideContains(input, rule, rows, data);
+      metByNone(input, rule, sessions, sets.get(rule.table.name) as RecordSets);
+    }
+  },
+];
+
+/** The sessions of all who can sign in. Who holds a role that is none cannot, and is doubted. */
+function openAll({ portier, ruleset, doubts }: LintInput, { tables, source, now }: LintData): Session[] {
+  const { people } = ruleset.schema;
+  if (people === undefined) return [];
+  const request = now === undefined ? {} : { now };
+  const sessions = [portier.session({ person: null, source, request })];
+  const strangers = new Map<string, { name: string; where: string; persons: string[] }>();
+  for (const person of tables.get(people.table.name) ?? []) {
+    try {
+      sessions.push(portier.session({ person, source, request }));
+    } catch (error) {
+      if (!(error instanceof PortierError) || (error.code !== "unknown-role" && error.code !== "wrong-scope")) throw error;
+      for (const { name, where } of strangeRoles(person)) {
+        const found = strangers.get(`${name} ${where}`) ?? { name, where, persons: [] };
+        strangers.set(`${name} ${where}`, found);
+        found.persons.push(recordAddress(people.table, person) ?? "somebody");
+      }
+    }
+  }
+  for (const stranger of strangers.values()) {
+    doubts.add("stranger-role", { ...stranger, candidates: ruleset.schema.roles.keys() }, ["people", "roles"]);
+  }
+  return sessions;
+
+  function* strangeRoles(person: Row): Iterable<{ name: string; where: string }> {
+    for (const given of people?.roles ?? []) {
+      const isField = given.kind === "field";
+      const field = isField ? given.field : given.role;
+      const key = people && recordAddress(people.table, person);
+      const rows = isField ? [person] : [...(source.referring?.(given.table.name, given.person.name, key ?? "") ?? [])];
+      for (const value of rows.flatMap((row) => rawValue(row, field.name) ?? [])) {
+        const role = ruleset.schema.roles.get(String(value));
+        const where = `"${field.name}" of "${field.table}"`;
+        const isGroup = !isField && given.isMixed && ruleset.groups.has(String(value));
+        if (role === undefined && !isGroup) yield { name: String(value), where };
+      }
+    }
+  }
+}
+
+function rolesNobodyHolds({ ruleset, doubts }: LintInput, sessions: readonly Session[]): void {
+  if (sessions.length === 0) return;
+  const held = new Set(sessions.flatMap(({ roles }) => roles));
+  for (const rule of ruleset.rules) {
+    if (rule.to.length === 0 || !rule.to.every((who) => who.kind === "member" && ruleset.schema.roles.has(who.name)))
+      continue;
+    const roles = rule.to.map(({ text }) => text);
+    if (!roles.some((role) => held.has(role))) doubts.add("role-not-held", { rule: nameOf(rule), roles }, rule.path);
+  }
+}
+
+function tooFewHold({ ruleset, doubts }: LintInput, sessions: readonly Session[]): void {
+  for (const role of ruleset.schema.roles.values()) {
+    if (role.atLeast === 0) continue;
+    const holders = new Map<string | undefined, number>(role.scope === undefined ? [[undefined, 0]] : []);
+    for (const { roles } of sessions) {
+      for (const one of roles) {
+        const on = one === role.name ? undefined : one.startsWith(`${role.name} of `) ? one.slice(role.name.length + 4) : null;
+        if (on !== null) holders.set(on, (holders.get(on) ?? 0) + 1);
+      }
+    }
+    for (const [on, held] of holders) {
+      const facts = { role: role.name, on, held, atLeast: role.atLeast };
+      if (held < role.atLeast) doubts.add("too-few-hold", facts, ["roles", role.name]);
+    }
+  }
+}
+
+/** Fields of the record that a rule compares, and that hold nothing in half of the records or more. */
+function mostlyNull({ doubts }: LintInput, rule: Rule, rows: readonly Row[]): void {
+  const compared = new Set<Field>();
+  const spokenOf = new Set<Field>();
+  for (const condition of [rule.where, rule.becomes].filter((one) => one !== undefined)) {
+    visitTests(condition, (test) => {
+      for (const operand of operandsOf(test)) {
+        if (operand.kind !== "field") continue;
+        (test.kind === "is-null" ? spokenOf : compared).add(operand.path[0]);
+      }
+    });
+  }
+  for (const field of compared) {
+    if (spokenOf.has(field) || !field.optional) continue;
+    const nulls = rows.filter((row) => rawValue(row, field.name) === null).length;
+    if (nulls * 2 < rows.length) continue;
+    doubts.add("mostly-null", { rule: nameOf(rule), field: field.name, nulls, all: rows.length }, rule.path);
+  }
+}
+
+/** How many times more records a `contains` must find than begin with the text, to be doubted. */
+const farMore = 5;
+
+function wideContains({ doubts }: LintInput, rule: Rule, rows: readonly Row[], { source }: LintData): void {
+  const reading = makeReading(source, () => {});
+  for (const condition of [rule.where, rule.becomes].filter((one) => one !== undefined)) {
+    visitTests(condition, (test) => {
+      if (test.kind !== "match" || test.how !== "contains" || test.pattern.kind !== "constant") return;
+      const count = (how: "contains" | "starts with") => {
+        const run = compileTest({ ...test, how });
+        return rows.filter((row) => run(row, reading) === True).length;
+      };
+      const [contains, starts] = [count("contains"), count("starts with")];
+      if (starts === 0 || contains < starts * farMore) return;
+      doubts.add("wide-contains", { rule: nameOf(rule), test: describeExpression(test), contains, starts }, rule.path);
+    });
+  }
+}
+
+/** A permit whose condition no record meets for any of those whom it is for; what a change must lead to is left out. */
+function metByNone({ doubts }: LintInput, rule: Rule, sessions: readonly Session[], sets: RecordSets): void {
+  const acts = [...rule.extents].filter(([action]) => actionOf(rule.table, action)?.judges !== "new");
+  const [first] = acts;
+  if (rule.effect.phase !== "permit" || rule.where.kind === "truth" || first === undefined) return;
+  let isFor = false;
+  for (const session of sessions) {
+    const { subject, plan, reading } = insidesOf(session);
+    const step = makeStepData(rule, subject, { judges: "stored", extent: first[1] as Extent });
+    if (step === undefined) continue;
+    isFor = true;
+    const judge = (action: string, table: string) => compileTruth(plan.of(table), action);
+    const met: Expression = specialize(and([step.who, step.where]), subject.known);
+    if (sizeOf(sets.meeting(met, reading, judge, subject.classKey)) > 0) return;
+  }
+  if (isFor) doubts.add("met-by-none", { rule: nameOf(rule), all: sets.size }, rule.path);
+}

@@ -1,0 +1,38 @@
+import type { Row, Source } from "../../conditions/source.js";
+import type { Ruleset } from "../../rules/compile-rules.js";
+import type { Rule } from "../../rules/rule.js";
+import type { Said } from "../../schema/call-messages.js";
+import { type DoubtCode, doubtMessages } from "../../schema/doubt-messages.js";
+import type { Path, Problem } from "../../schema/problems.js";
+import { problemSaying } from "../../schema/report.js";
+import type { Portier } from "../../session/portier.js";
+
+/** Records that sharpen doubts: by table, and where sessions read them. */
+export interface LintData {
+  readonly tables: ReadonlyMap<string, readonly Row[]>;
+  readonly source: Source;
+  /** The moment of the sessions that are opened for doubts, a canonical instant. Default: now. */
+  readonly now?: string;
+}
+
+/** What a doubt is looked for in. */
+export interface LintInput {
+  readonly portier: Portier;
+  readonly ruleset: Ruleset;
+  readonly data: LintData | undefined;
+  readonly doubts: Doubts;
+}
+
+type DoubtFacts<C extends DoubtCode> = Parameters<(typeof doubtMessages)[C]>[0];
+
+/** Gathers doubts. */
+export class Doubts {
+  readonly list: Problem[] = [];
+
+  add<C extends DoubtCode>(code: C, facts: DoubtFacts<C>, path: Path): void {
+    const say = doubtMessages[code] as unknown as (facts: DoubtFacts<C>) => Said;
+    this.list.push(problemSaying(code, say(facts), path));
+  }
+}
+
+export const nameOf = (rule: Rule): string => rule.address.slice(rule.address.indexOf("/") + 1);

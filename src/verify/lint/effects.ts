@@ -1,0 +1,100 @@
+import { describeExpression } from "../../conditions/describe.js";
+import { isContradiction } from "../../conditions/contradiction.js";
+import { type Expression, visitOperands } from "../../conditions/expression.js";
+import { specialize } from "../../conditions/specialize.js";
+import { False } from "../../conditions/truth.js";
+import type { ActionName } from "../../rules/actions.js";
+import type { Extent, Rule, Who } from "../../rules/rule.js";
+import type { Schema } from "../../schema/schema.js";
+import { type LintInput, nameOf } from "./doubts.js";
+
+/** Rules that change nothing. */
+export const effectChecks = [emptyExtents, neverMet, forNobody, swallowed, nullComparisons];
+
+function emptyExtents({ ruleset, doubts }: LintInput): void {
+  for (const rule of ruleset.rules) {
+    for (const [action, extent] of rule.extents) {
+      if (extent.act || extent.fields.size > 0) continue;
+      doubts.add("covers-nothing", { rule: nameOf(rule), action }, rule.path);
+    }
+  }
+}
+
+function neverMet({ ruleset, doubts }: LintInput): void {
+  for (const rule of ruleset.rules) {
+    const conditions = [rule.where, rule.becomes].map((one) => one && specialize(one, (operand) => operand));
+    // A permit that is at best unknown is never met either; what blocks or asks applies when it is unknown.
+    const isLost = (one: Expression) =>
+      rule.effect.phase === "permit" ? isContradiction(one) : one.kind === "truth" && one.value === False;
+    if (!conditions.some((one) => one !== undefined && isLost(one))) continue;
+    doubts.add("never-met", { rule: nameOf(rule) }, rule.path);
+  }
+}
+
+function nullComparisons({ ruleset, doubts }: LintInput): void {
+  for (const rule of ruleset.rules) {
+    const conditions = [rule.where, rule.becomes].filter((one) => one !== undefined);
+    if (conditions.some(comparesWithNull)) doubts.add("null-comparison", { rule: nameOf(rule) }, rule.path);
+  }
+}
+
+function comparesWithNull(expression: Expression): boolean {
+  if (expression.kind === "and" || expression.kind === "or") return expression.terms.some(comparesWithNull);
+  if (expression.kind === "not") return comparesWithNull(expression.term);
+  let found = false;
+  visitOperands(expression, (operand) => {
+    found ||= operand.kind === "constant" && operand.value === null;
+  });
+  return found;
+}
+
+/** Rules of which `except` takes everybody out again. */
+function forNobody({ ruleset, doubts }: LintInput): void {
+  for (const { to, except, path, ...rule } of ruleset.rules) {
+    if (except.length === 0) continue;
+    const out = new Set(except.map(({ text }) => text));
+    if (!out.has("anyone") && !to.every(({ text, kind }) => out.has(text) || (kind !== "anyone" && out.has("signed-in"))))
+      continue;
+    doubts.add("for-nobody", { rule: nameOf({ to, except, path, ...rule }), entries: [...out] }, path);
+  }
+}
+
+/** Permits of which an action is stopped as a whole, whenever it would be permitted, by one and the same block. */
+function swallowed({ ruleset, doubts }: LintInput): void {
+  for (const permit of ruleset.rules.filter(({ effect }) => effect.phase === "permit")) {
+    for (const [action, extent] of permit.extents) {
+      const block = ruleset
+        .of(permit.table.name, action)
+        .find((rule) => rule.effect.phase === "block" && swallows(rule, permit, action, extent, ruleset.schema));
+      if (block === undefined) continue;
+      const fields = extent.act ? [] : [...extent.fields].map(({ name }) => name);
+      doubts.add("swallowed", { rule: nameOf(permit), by: nameOf(block), action, fields }, permit.path);
+    }
+  }
+}
+
+function swallows(block: Rule, permit: Rule, action: ActionName, extent: Extent, schema: Schema): boolean {
+  const covered = block.extents.get(action);
+  const isTimed = block.from !== undefined || block.until !== undefined;
+  if (covered === undefined || block.except.length > 0 || block.becomes !== undefined || isTimed) return false;
+  if (covered.cells !== undefined || (extent.act && !covered.act)) return false;
+  if (![...extent.fields].every((field) => covered.fields.has(field))) return false;
+  const isForAll = permit.to.every((who) => isStopped(block, who, schema));
+  return isForAll && demands(block.where).every((one) => demands(permit.where).includes(one));
+}
+
+/** Whether a block stops everybody whom an entry of a permit is for, as far as names can tell. */
+function isStopped({ to, effect }: Rule, who: Who, { roles }: Schema): boolean {
+  const names = new Set(who.kind === "member" ? (roles.get(who.name)?.closure ?? [who.name]) : [who.text]);
+  const isNamed = to.some(({ text }) => names.has(text));
+  if (effect.name !== "reserve") return isNamed || to.some(({ kind }) => kind === "anyone");
+  // A reserve stops those it is not for; of a group, or of who stands in some relation to a record, that is not known.
+  const isKnown = (one: Who) => one.kind === "anyone" || (one.kind === "member" && roles.has(one.name));
+  return !isNamed && isKnown(who) && who.kind === "member" && to.every(isKnown) && to.every((one) => one.kind === "member");
+}
+
+/** What a condition demands one by one; a condition that is always met demands nothing. */
+function demands(condition: Expression): string[] {
+  if (condition.kind === "truth") return [];
+  return condition.kind === "and" ? condition.terms.map(describeExpression) : [describeExpression(condition)];
+}

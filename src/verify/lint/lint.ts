@@ -1,0 +1,85 @@
+import type { Ruleset } from "../../rules/compile-rules.js";
+import { doubtMessages } from "../../schema/doubt-messages.js";
+import type { Path, Problem } from "../../schema/problems.js";
+import type { Meant } from "../../schema/schema.js";
+import { type Portier, rulesetOf } from "../../session/portier.js";
+import { breadthChecks } from "./breadth.js";
+import { dataChecks } from "./data.js";
+import { Doubts, type LintData, type LintInput } from "./doubts.js";
+import { effectChecks } from "./effects.js";
+import { nameChecks } from "./names.js";
+
+const checks: readonly ((input: LintInput) => void)[] = [...nameChecks, ...breadthChecks, ...effectChecks, ...dataChecks];
+
+/** The codes of all doubts, in the order of the documentation. */
+export const doubtCodes: readonly string[] = Object.keys(doubtMessages);
+
+export interface LintOptions {
+  readonly data?: LintData;
+  /** The addresses of rules on which no expectation bears, as {@link coverageOf} finds them. */
+  readonly untested?: readonly string[];
+}
+
+/**
+ * Doubts about a document that is right: what is there without effect, or probably wider than meant. Each has the path
+ * of its place in the document. What the document says is `meant`, with a reason, is not doubted.
+ */
+export function lint(portier: Portier, { data, untested = [] }: LintOptions = {}): Problem[] {
+  const doubts = new Doubts();
+  const ruleset = rulesetOf(portier);
+  for (const check of checks) check({ portier, ruleset, data, doubts });
+  for (const rule of ruleset.rules) {
+    const name = rule.address.slice(rule.address.indexOf("/") + 1);
+    if (untested.includes(rule.address)) doubts.add("untested-rule", { rule: name }, rule.path);
+  }
+  const isLookedFor = (code: string) =>
+    code === "untested-rule" ? untested.length > 0 : data !== undefined || !needsData.has(code);
+  return withoutMeant(doubts, ruleset, isLookedFor);
+}
+
+/** What needs records, or expectations, to be seen: without them, silence about it is not without use. */
+const needsData: ReadonlySet<string> = new Set([
+  "stranger-role",
+  "role-not-held",
+  "too-few-hold",
+  "mostly-null",
+  "met-by-none",
+  "wide-contains",
+]);
+
+/** Takes out what is meant, and adds what silences nothing. A rule of every table is one place. */
+function withoutMeant(found: Doubts, ruleset: Ruleset, isLookedFor: (code: string) => boolean): Problem[] {
+  const places = new Map<string, readonly [path: Path, meant: Meant]>();
+  for (const [path, meant] of meantIn(ruleset)) if (meant.size > 0) places.set(JSON.stringify(path), [path, meant]);
+  const used = new Set<string>();
+  const left = new Doubts();
+  const said = new Set<string>();
+  for (const one of found.list) {
+    const silent = [...places].filter(
+      ([, [path, meant]]) => meant.has(one.code) && path.every((step, index) => one.path[index] === step),
+    );
+    for (const [place] of silent) used.add(`${place} ${one.code}`);
+    const line = JSON.stringify([one.code, one.message, one.path]);
+    if (silent.length === 0 && !said.has(line)) left.list.push(one);
+    said.add(line);
+  }
+  for (const [place, [path, meant]] of places) {
+    for (const code of meant.keys()) {
+      const at = [...path, "meant", code];
+      if (!doubtCodes.includes(code)) left.add("unknown-doubt", { name: code, candidates: doubtCodes }, at);
+      else if (!used.has(`${place} ${code}`) && isLookedFor(code))
+        left.add("nothing-to-silence", { code }, at);
+    }
+  }
+  return left.list;
+}
+
+/** Everything that can say what is meant, with its place. */
+function* meantIn({ schema, groups, rules, screens }: Ruleset): Iterable<readonly [path: Path, meant: Meant]> {
+  if (schema.people !== undefined) yield [["people"], schema.people.meant];
+  for (const { name, meant } of schema.roles.values()) yield [["roles", name], meant];
+  for (const { name, meant } of groups.values()) yield [["groups", name], meant];
+  for (const { name, meant } of screens.values()) yield [["screens", name], meant];
+  for (const { name, meant } of schema.tables.values()) yield [["tables", name], meant];
+  for (const { path, meant } of rules) yield [path, meant];
+}

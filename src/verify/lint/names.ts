@@ -1,0 +1,107 @@
+import { visitOperands } from "../../conditions/expression.js";
+import type { Ruleset } from "../../rules/compile-rules.js";
+import type { LintInput } from "./doubts.js";
+
+/** Names that lead nowhere: roles, groups, tables and screens without a use. */
+export const nameChecks = [unusedRoles, unreachableRoles, tablesWithoutRules, deadScreens, rolesNobodyIsGiven];
+
+/** The roles and groups that rules, groups and the giving of roles ask for. */
+function namesAsked({ schema, rules, groups }: Ruleset): Set<string> {
+  const asked = new Set<string>();
+  for (const who of rules.flatMap((rule) => [...rule.to, ...rule.except])) {
+    if (who.kind === "member") asked.add(who.name);
+    else if (who.kind === "related") {
+      visitOperands(who.met, (operand) => {
+        if (operand.kind === "held") asked.add(operand.role);
+      });
+    }
+  }
+  for (const { givenBy } of schema.roles.values()) for (const { name } of givenBy) asked.add(name);
+  for (const member of [...groups.values()].flatMap((group) => [...group.members, ...group.without])) {
+    if (member.kind === "member") asked.add(member.name);
+  }
+  return asked;
+}
+
+function unusedRoles({ ruleset, doubts }: LintInput): void {
+  const asked = namesAsked(ruleset);
+  for (const role of ruleset.schema.roles.values()) {
+    if (role.closure.size === 1 && !asked.has(role.name)) {
+      doubts.add("unused-role", { role: role.name }, ["roles", role.name]);
+    }
+  }
+  for (const group of ruleset.groups.values()) {
+    if (group.roles.length === 0 && !asked.has(group.name)) {
+      doubts.add("unused-group", { group: group.name }, ["groups", group.name]);
+    }
+  }
+}
+
+function tablesWithoutRules({ ruleset, doubts }: LintInput): void {
+  const ruled = new Set(ruleset.rules.map((rule) => rule.table.name));
+  for (const table of ruleset.schema.tables.keys()) {
+    if (!ruled.has(table)) doubts.add("table-without-rules", { table }, ["tables", table]);
+  }
+}
+
+/** Roles that nothing brings to anybody. A text field could hold any role's name. */
+function unreachableRoles({ ruleset, doubts }: LintInput): void {
+  const { schema, groups, carriers } = ruleset;
+  const { people, roles, kept } = schema;
+  if (people === undefined) return;
+  const given = new Set<string>();
+  for (const source of people.roles) {
+    if (source.kind === "link" && source.isMixed) continue;
+    const field = source.kind === "field" ? source.field : source.role;
+    const scope = source.kind === "field" ? undefined : source.on?.type.target;
+    const { choices } = field.type.element ?? field.type;
+    for (const role of roles.values()) {
+      if (role.scope === scope && (choices === undefined || choices.includes(role.name))) given.add(role.name);
+    }
+  }
+  for (const role of roles.values()) {
+    if (kept !== undefined && role.givenBy.length > 0) given.add(role.name);
+  }
+  // Includes and groups add to what is given, also to what a group brings to the members of another.
+  let before = -1;
+  while (given.size > before) {
+    before = given.size;
+    for (const name of [...given]) for (const brought of roles.get(name)?.closure ?? []) given.add(brought);
+    for (const group of groups.values()) {
+      const isReached = group.members.some((member) => member.kind !== "member" || given.has(member.name));
+      if (isReached) for (const name of [group.name, ...group.roles]) given.add(name);
+    }
+  }
+  for (const { name } of roles.values()) {
+    if (!given.has(name) && !(carriers.get(name) ?? []).some(({ group }) => given.has(group.name)))
+      doubts.add("unreachable-role", { role: name }, ["roles", name]);
+  }
+}
+
+/** Screens that nobody sees, or that not all see whom they are for. */
+function deadScreens({ portier, ruleset, doubts }: LintInput): void {
+  const { screens, schema, groups } = ruleset;
+  const everybody = [...schema.roles.keys(), ...groups.keys()];
+  for (const { name, needs, to, home } of screens.values()) {
+    const named = [...new Set([...to, ...home])];
+    for (const { text, action, table, field } of needs) {
+      const permits = (who: readonly string[]) =>
+        portier.sessionForRoles(who).reach(action, table.name, field?.name) !== "none";
+      const without = named.filter((one) => !permits([one]));
+      const isDead = named.length === 0 && ![[], ...everybody.map((one) => [one])].some(permits);
+      if (without.length === 0 && !isDead) continue;
+      doubts.add("dead-screen", { screen: name, need: text, who: without }, ["screens", name]);
+    }
+  }
+}
+
+/** Who gives a role says nothing where roles are not assigned; and a role that must be held is to be given by somebody. */
+function rolesNobodyIsGiven({ ruleset, doubts }: LintInput): void {
+  const { roles, kept } = ruleset.schema;
+  for (const { name, givenBy, atLeast } of roles.values()) {
+    if (givenBy.length > 0 && kept === undefined)
+      doubts.add("giving-without-assignments", { role: name }, ["roles", name]);
+    if (atLeast > 0 && givenBy.length === 0 && kept !== undefined)
+      doubts.add("held-and-not-given", { role: name }, ["roles", name]);
+  }
+}
