@@ -2,6 +2,7 @@ import { execFileSync } from "node:child_process";
 import { existsSync, readFileSync } from "node:fs";
 import { basename, dirname } from "node:path";
 import { Option } from "commander";
+import type { Data } from "../document/data.js";
 import { compileText } from "../document/parse-document.js";
 import { findTable } from "../schema/schema.js";
 import type { Portier } from "../session/portier.js";
@@ -16,9 +17,11 @@ import { personViewers, roleViewers } from "../verify/viewers.js";
 import { accessCells, accessHeadings } from "./access-lines.js";
 import { columns } from "./columns.js";
 import type { CliCommand } from "./command.js";
+import { databaseAddresses } from "./database.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
-import { dataFolder, loadData, loadDocument, rolesFile, type SessionFlags, sessionOptions } from "./load.js";
+import { loadDocument, type SessionFlags, sessionOptions } from "./load.js";
 import { palette } from "./paint.js";
+import { withRecords } from "./records.js";
 
 interface DiffOptions extends SessionFlags {
   readonly data?: string;
@@ -32,7 +35,10 @@ export const diffCommand: CliCommand = {
   formats: ["text", "json", "markdown"],
   declare: (command) => {
     command
-      .option("--data <folder>", "records as TABLE.json, to count on (default: the folder data beside NEW)")
+      .option(
+        "--data <folder or database>",
+        `records as TABLE.json, to count on (default: the folder data beside NEW), or ${databaseAddresses}`,
+      )
       .addOption(new Option("--accept <file>", "gains that are meant: sentences as they are printed, one a line"))
       .addHelpText("after", "\nOLD is a file, or one of an earlier revision in git: HEAD~1:museum.portier.yaml");
   },
@@ -45,10 +51,21 @@ interface Gain {
   readonly isAccepted: boolean;
 }
 
-function runDiff(old: string, file: string, options: DiffOptions, io: Io): ExitCode {
+function runDiff(old: string, file: string, options: DiffOptions, io: Io): ExitCode | Promise<ExitCode> {
   const before = earlierDocument(old);
   const { portier: after } = loadDocument(file);
-  const people = peopleDifferences(before, after, file, options, io);
+  return withRecords(after, file, options.data, (data) =>
+    printDifferences(before, after, data === undefined ? [] : peopleDifferences(before, after, data, options, io), options, io),
+  );
+}
+
+function printDifferences(
+  before: Portier,
+  after: Portier,
+  people: readonly SharedDifference[],
+  options: DiffOptions,
+  io: Io,
+): ExitCode {
   const rules = ruleDifferences(roleViewers(before), roleViewers(after));
   const accepted = acceptedSentences(options.accept);
   const gains = [
@@ -81,17 +98,14 @@ function earlierDocument(name: string): Portier {
   return compileText(text, { file: name });
 }
 
-/** What everybody of the data gains and loses; nothing without people. */
+/** What everybody of the data gains and loses. */
 function peopleDifferences(
   before: Portier,
   after: Portier,
-  file: string,
+  { tables }: Data,
   options: DiffOptions,
   io: Io,
 ): SharedDifference[] {
-  const folder = dataFolder(file, options.data);
-  if (folder === undefined) return [];
-  const { tables } = loadData(after, folder, rolesFile(file));
   const viewersOf = (portier: Portier) => {
     // Records are as the new document has them; of tables that one of the two does not have, it knows nothing.
     const known = [...tables].filter(([name]) => findTable(portier.schema, name) !== undefined);

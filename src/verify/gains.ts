@@ -8,6 +8,8 @@ import { residualSteps } from "../session/residual.js";
 import type { Session } from "../session/session.js";
 import { encode } from "../session/snapshot.js";
 import type { StepData } from "../session/step.js";
+import { PermittedSets } from "./permitted-sets.js";
+import { positionsOf, type RecordSet, without } from "./record-sets.js";
 import type { Viewer } from "./viewers.js";
 
 /** Something that somebody may do after a change and might not before, or the other way round. */
@@ -43,14 +45,48 @@ const sampleCount = 3;
  * of one person before and after a change of roles, or under two documents.
  */
 export function accessDifference(before: Session, after: Session, records: AllRecords): AccessDifference {
+  return differenceOf(before, after, new ComparedRecords(records));
+}
+
+/**
+ * The records that two states are compared on. The sessions of each side read one source; what they have in common is
+ * asked once of each record.
+ */
+export class ComparedRecords {
+  readonly #records: AllRecords;
+  readonly #rows: Map<string, readonly Row[]>;
+  readonly #before: Map<string, PermittedSets>;
+  readonly #after = new Map<string, PermittedSets>();
+
+  /** With `other`, one that has the same state before: what was found out about that is found once. */
+  constructor(records: AllRecords, other?: ComparedRecords) {
+    this.#records = records;
+    this.#before = other === undefined ? new Map() : other.#before;
+    this.#rows = other === undefined ? new Map() : other.#rows;
+  }
+
+  rowsOf(table: string): readonly Row[] {
+    const rows = this.#rows.get(table) ?? [...this.#records(table)];
+    this.#rows.set(table, rows);
+    return rows;
+  }
+
+  setsOf(side: "before" | "after", table: string): PermittedSets {
+    const known = side === "before" ? this.#before : this.#after;
+    const sets = known.get(table) ?? new PermittedSets(table, this.rowsOf(table));
+    known.set(table, sets);
+    return sets;
+  }
+}
+
+function differenceOf(before: Session, after: Session, compared: ComparedRecords): AccessDifference {
   const gained: Difference[] = [];
   const lost: Difference[] = [];
   for (const table of tablesThatDiffer(before, after)) {
-    const rows = [...records(table.name)];
     for (const action of actionsOf(before, after, table)) {
-      for (const field of isAct(action) ? [undefined] : table.fields) {
-        const { more, less } = compareAnswers(before, after, { table, action, field }, rows);
-        const line = { table, action, field, of: rows.length };
+      for (const field of isAct(action) ? [undefined] : fieldsOf(before, after, table)) {
+        const { more, less } = compareAnswers(before, after, { table, action, field }, compared);
+        const line = { table, action, field, of: compared.rowsOf(table.name).length };
         if (more.length > 0) gained.push({ ...line, records: more });
         if (less.length > 0) lost.push({ ...line, records: less });
       }
@@ -72,12 +108,13 @@ export interface SharedDifference extends AccessDifference {
 export function everybodysDifference(
   before: readonly Viewer[],
   after: readonly Viewer[],
-  records: AllRecords,
+  records: AllRecords | ComparedRecords,
 ): SharedDifference[] {
+  const compared = records instanceof ComparedRecords ? records : new ComparedRecords(records);
   const was = new Map(before.map((viewer) => [viewer.id, viewer]));
   const differences = after.flatMap(({ id, session }) => {
     const viewer = was.get(id);
-    return viewer === undefined ? [] : [{ id, ...accessDifference(viewer.session, session, records) }];
+    return viewer === undefined ? [] : [{ id, ...differenceOf(viewer.session, session, compared) }];
   });
   const changed = differences.filter(({ gains, losses }) => gains.length + losses.length > 0);
   return groupBy(changed, ({ gains, losses }) => [gains, losses]).flatMap((alike) => {
@@ -90,16 +127,18 @@ export function everybodysDifference(
 
 /**
  * The tables where the rules come to something else. What a table's conditions ask of other tables is not looked into:
- * where they ask for anything, a difference anywhere counts.
+ * where they ask for anything, a difference anywhere counts. `changed` names the one table whose rules are not the same,
+ * where that is known.
  */
-function tablesThatDiffer(before: Session, after: Session): Table[] {
+export function tablesThatDiffer(before: Session, after: Session, changed?: string): Table[] {
   const [was, is] = [before, after].map((session) => insidesOf(session).ruleset.schema.tables) as [Tables, Tables];
   const tables = [...is.values(), ...[...was.values()].filter(({ name }) => !is.has(name))];
   const plans = tables.map((table) => {
     const actions = actionsOf(before, after, table);
-    const [one, other] = [before, after].map((session) => planText(session, table, actions)) as [string, string];
-    const looksElsewhere = (text: string) => /"kind":"(?:may|exists)"/.test(text) || table.fields.some((f) => f.lookup);
-    return { table, differs: one !== other, looksElsewhere: looksElsewhere(one) || looksElsewhere(other) };
+    const one = planText(before, table, actions);
+    const other = changed === undefined || changed === table.name ? planText(after, table, actions) : one;
+    const looks = (text: string) => /"kind":"(?:may|exists)"/.test(text) || table.fields.some((f) => f.lookup);
+    return { table, differs: one !== other, looksElsewhere: looks(one) || (other !== one && looks(other)) };
   });
   const isAnywhere = plans.some(({ differs }) => differs);
   return plans.filter((one) => one.differs || (isAnywhere && one.looksElsewhere)).map(({ table }) => table);
@@ -121,6 +160,14 @@ function actionsOf(before: Session, after: Session, table: Table): readonly Acti
   return [...new Set(own)];
 }
 
+/** The fields of a table in either document, those that are gone behind the others. */
+function fieldsOf(before: Session, after: Session, table: Table): readonly Field[] {
+  const [was, is] = [before, after].map((session) => {
+    return insidesOf(session).ruleset.schema.tables.get(table.name)?.fields ?? [];
+  }) as [readonly Field[], readonly Field[]];
+  return [...is, ...was.filter(({ name }) => !is.some((field) => field.name === name))];
+}
+
 /** Whether a session's document has something; what it does not have, nobody may. */
 function knows(session: Session, { table, action, field }: Asked): boolean {
   const own = insidesOf(session).ruleset.schema.tables.get(table.name);
@@ -132,8 +179,16 @@ function reachOf(session: Session, asked: Asked): Reach {
   return knows(session, asked) ? session.reach(asked.action, asked.table.name, asked.field?.name) : "none";
 }
 
+/** What was worked out for a session: one that is compared with many others is looked at once. */
+const planTexts = new WeakMap<Session, Map<string, string>>();
+
 function planText(session: Session, table: Table, actions: readonly ActionName[]): string {
-  return JSON.stringify(actions.map((action) => residualText(session, table.name, action)));
+  const known = planTexts.get(session) ?? new Map<string, string>();
+  planTexts.set(session, known);
+  const key = `${table.name} ${actions.join(" ")}`;
+  const text = known.get(key) ?? JSON.stringify(actions.map((action) => residualText(session, table.name, action)));
+  known.set(key, text);
+  return text;
 }
 
 /** What is left of the rules for an action, or for one field of it, as a text: equal texts decide the same. */
@@ -207,7 +262,7 @@ function joined(
 function differencesOf(who: string, before: Session, after: Session): RuleDifference[] {
   return tablesThatDiffer(before, after).flatMap((table) =>
     actionsOf(before, after, table).flatMap((action) => {
-      const fields = isAct(action) ? [undefined] : table.fields;
+      const fields = isAct(action) ? [undefined] : fieldsOf(before, after, table);
       return fields.flatMap((field): RuleDifference[] => {
         const name = field?.name;
         const asked = { table, action, field };
@@ -255,22 +310,27 @@ function compareAnswers(
   before: Session,
   after: Session,
   { table, action, field }: Asked,
-  rows: readonly Row[],
+  compared: ComparedRecords,
 ): { readonly more: readonly string[]; readonly less: readonly string[] } {
   const name = field?.name;
   const asked = { table, action, field };
-  const isOpen = [before, after].some((session) => reachOf(session, asked) !== "none");
-  const more: string[] = [];
-  const less: string[] = [];
-  if (!isOpen) return { more, less };
-  const sessions = [before, after].map((session) => (knows(session, asked) ? session : undefined));
-  const compare = (row: Row | undefined, address: string) => {
-    const [was, is] = sessions.map((session) => session?.may(action, table.name, row, name) === true);
-    if (was !== is) (was ? less : more).push(address);
-  };
-  if (isNew(table, action)) compare(undefined, "");
-  else for (const row of rows) compare(row, recordAddress(table, row) ?? "?");
-  return { more, less };
+  const none = { more: [], less: [] };
+  if ([before, after].every((session) => reachOf(session, asked) === "none")) return none;
+  if (isNew(table, action)) {
+    const [was, is] = [before, after].map(
+      (session) => knows(session, asked) && session.may(action, table.name, undefined, name),
+    );
+    return was === is ? none : was ? { more: [], less: [""] } : { more: [""], less: [] };
+  }
+  const [was, is] = (["before", "after"] as const).map((side) => {
+    const sets = compared.setsOf(side, table.name);
+    const session = side === "before" ? before : after;
+    return knows(session, asked) ? sets.permitted(session, action, name) : sets.sets.none;
+  }) as [RecordSet, RecordSet];
+  const rows = compared.rowsOf(table.name);
+  const addresses = (set: RecordSet) =>
+    positionsOf(set).map((position) => recordAddress(table, rows[position] as Row) ?? "?");
+  return { more: addresses(without(is, was)), less: addresses(without(was, is)) };
 }
 
 function isNew(table: Table, action: ActionName): boolean {
@@ -281,9 +341,9 @@ function isNew(table: Table, action: ActionName): boolean {
 function grouped(differences: readonly Difference[]): AccessChange[] {
   const isSensitive = ({ field }: Difference) => field?.sensitive === true;
   const byFields = groupBy(differences, (one) => [one.table.name, one.action, one.records, isSensitive(one)]);
-  const fieldsOf = (line: readonly Difference[]) =>
+  const namesOf = (line: readonly Difference[]) =>
     line.flatMap(({ field }) => (field === undefined ? [] : [field.name]));
-  const byActions = groupBy(byFields, (line) => [line[0]?.table.name, fieldsOf(line), line[0]?.records]);
+  const byActions = groupBy(byFields, (line) => [line[0]?.table.name, namesOf(line), line[0]?.records]);
   return byActions.flatMap((lines) => {
     const line = lines[0] ?? [];
     const [first] = line;
@@ -294,7 +354,7 @@ function grouped(differences: readonly Difference[]): AccessChange[] {
       {
         table: table.name,
         actions: lines.flatMap(([one]) => (one === undefined ? [] : [one.action])),
-        fields: fieldsOf(line),
+        fields: namesOf(line),
         records: isMade ? undefined : records.length,
         of,
         samples: isMade ? [] : records.slice(0, sampleCount),

@@ -127,6 +127,11 @@ function add(set: RecordSet, position: number): void {
   set[word] = (set[word] as number) | (1 << (position & 31));
 }
 
+/** The records of one set that are not in the other. */
+export function without(set: RecordSet, other: RecordSet): RecordSet {
+  return set.map((word, index) => word & ~(other[index] as number));
+}
+
 /** How many records are in a set. */
 export function sizeOf(set: RecordSet): number {
   let size = 0;

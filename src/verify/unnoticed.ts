@@ -2,10 +2,17 @@ import type { Row } from "../conditions/source.js";
 import type { DocumentInput } from "../schema/document.js";
 import { PortierError } from "../schema/problems.js";
 import { compile, type Portier } from "../session/portier.js";
-import type { ExpectationData } from "./expectations/asked.js";
+import type { Session } from "../session/session.js";
+import { type ExpectationData, openExpected } from "./expectations/asked.js";
 import type { Expectation } from "./expectations/expectation.js";
 import { runExpectations } from "./expectations/run-expectations.js";
-import { type AccessChange, everybodysDifference, ruleDifferences } from "./gains.js";
+import {
+  type AccessChange,
+  ComparedRecords,
+  everybodysDifference,
+  ruleDifferences,
+  tablesThatDiffer,
+} from "./gains.js";
 import { type Mutation, mutationsOf } from "./mutations.js";
 import type { Viewer } from "./viewers.js";
 
@@ -52,7 +59,8 @@ export function findUnnoticed(document: DocumentInput, portier: Portier, options
       .map(idOf),
   );
   const before = options.viewers(portier);
-  // Only what a change can bear on is looked at again.
+  const compared = new ComparedRecords(options.records);
+  const bearing = new Bearing(portier, options);
   const mutations = [...mutationsOf(document)].flatMap((mutation) => {
     const changed = compiled(mutation.document);
     return changed === undefined ? [] : [{ mutation, changed }];
@@ -63,15 +71,13 @@ export function findUnnoticed(document: DocumentInput, portier: Portier, options
   for (const [index, { mutation, changed }] of mutations.entries()) {
     options.onTried?.(index + 1, mutations.length);
     if (
-      openResults(changed, options, affected(document, portier, mutation)).some(
-        (result) => !result.passed && met.has(idOf(result)),
-      )
+      openResults(changed, options, bearing.on(changed, mutation.table)).some((result) => !result.passed && met.has(idOf(result)))
     ) {
       noticed++;
       continue;
     }
     const viewers = options.viewers(changed);
-    const differences = everybodysDifference(before, viewers, options.records);
+    const differences = everybodysDifference(before, viewers, new ComparedRecords(options.records, compared));
     // What a change may lead to shows on no record as it is.
     if (differences.length === 0 && !ruleDifferences(before, viewers).some(({ isTentative }) => isTentative)) {
       without.push(mutation);
@@ -88,20 +94,41 @@ export function findUnnoticed(document: DocumentInput, portier: Portier, options
   return { tried: mutations.length, noticed, without, unnoticed };
 }
 
-/** Whether an answer about a table may depend on a rule: of that table, or of one that its rules or lookups ask about. */
-function affected(document: DocumentInput, portier: Portier, { table }: Mutation): (asked: string) => boolean {
-  const asksElsewhere = (name: string) => {
-    const declared = portier.schema.tables.get(name);
-    const rules = { ...document.tables[name]?.rules, ...document.tables["*"]?.rules };
-    return (
-      declared?.fields.some(({ lookup }) => lookup !== undefined) === true || /\bmay\b/i.test(JSON.stringify(rules))
-    );
-  };
-  return (asked) => table === "*" || asked === table || asksElsewhere(asked);
+/**
+ * Which expectations a change of the rules can bear on: those about a table in which the rules come to something else for
+ * the one whom they are about.
+ */
+class Bearing {
+  readonly #options: MutationOptions;
+  readonly #data: ExpectationData;
+  readonly #portier: Portier;
+  readonly #before = new Map<string, Session>();
+
+  constructor(portier: Portier, options: MutationOptions) {
+    this.#portier = portier;
+    this.#options = options;
+    this.#data = options.data(portier);
+  }
+
+  on(changed: Portier, table: string): (expectation: Expectation) => boolean {
+    const data = this.#options.data(changed);
+    const only = table === "*" ? undefined : table;
+    const tables = new Map<string, ReadonlySet<string>>();
+    return ({ as, on }) => {
+      const key = JSON.stringify(as);
+      const before = this.#before.get(key) ?? openExpected(this.#portier, as, this.#data);
+      this.#before.set(key, before);
+      const differing =
+        tables.get(key) ??
+        new Set(tablesThatDiffer(before, openExpected(changed, as, data), only).map(({ name }) => name));
+      tables.set(key, differing);
+      return differing.has(on.table.name);
+    };
+  }
 }
 
-function openResults(portier: Portier, { read, data }: MutationOptions, isAsked = (_table: string) => true) {
-  const expectations = read(portier).filter(({ on }) => isAsked(on.table.name));
+function openResults(portier: Portier, { read, data }: MutationOptions, isAsked = (_: Expectation) => true) {
+  const expectations = read(portier).filter(isAsked);
   return runExpectations(portier, expectations, data(portier));
 }
 
