@@ -4,8 +4,9 @@ import { explain } from "../explain/explain.js";
 import { explanationText } from "../explain/text.js";
 import { recordAddress } from "../schema/address.js";
 import { findTable } from "../schema/schema.js";
-import { insidesOf } from "../session/portier.js";
-import type { Session } from "../session/session.js";
+import type { TableOf, TableTypes } from "../schema/table-types.js";
+import { insidesOf, type Portier } from "../session/portier.js";
+import type { Session, SessionOptions } from "../session/session.js";
 
 /** What a matcher answers to Vitest. */
 interface Matched {
@@ -63,6 +64,65 @@ function why(
   const address = record === undefined || declared === undefined ? undefined : recordAddress(declared, record);
   const what = `${table}${address === undefined ? "" : `/${address}`}${field === undefined ? "" : ` ${field}`}`;
   return explanationText(explain(session, { action, table, record, field }), session.person ?? "this person", what);
+}
+
+/** The records of a document's tables that tests are given: table name to records. */
+export type FixtureRecords<T extends TableTypes> = { readonly [K in TableOf<T>]?: readonly T[K]["row"][] };
+
+/** What a test needs of a document and its data, typed by its tables. */
+export interface AccessFixtures<T extends TableTypes> {
+  readonly portier: Portier<T>;
+  /** The view of a person by their key, or without one of a visitor; opened once for each. */
+  as(person?: string | number): Session<T>;
+  /** The view of a made-up person. */
+  asPerson(person: Row): Session<T>;
+  /** The view of whoever holds these roles or is in these groups, and of whom nothing else is known. */
+  asRole(...roles: readonly string[]): Session<T>;
+  /** All records of a table. */
+  records<K extends TableOf<T>>(table: K): readonly T[K]["row"][];
+  /** The record with this key. @throws Error where there is none. */
+  record<K extends TableOf<T>>(table: K, key: string | number): T[K]["row"];
+}
+
+/**
+ * Turns a document and data into what tests are written with. A plain object, to be used as it is or with
+ * `test.extend`; sessions are of one moment, so that tests come out the same on every day.
+ *
+ * @param now the moment of the sessions: an instant, or a date (its start in UTC). Default: when it is called.
+ *
+ * @example
+ * const it = test.extend({ museum: accessFixtures(portier, data, { now: "2026-11-24" }) });
+ * it("keepers write labels", ({ museum }) => {
+ *   expect(museum.as("s-003")).toPermit("edit", "objects", museum.record("objects", "BM-SH-0001"), "label");
+ * });
+ */
+export function accessFixtures<T extends TableTypes>(
+  portier: Portier<T>,
+  data: FixtureRecords<T>,
+  { now = new Date().toISOString(), request = {} }: { now?: string; request?: Readonly<Record<string, unknown>> } = {},
+): AccessFixtures<T> {
+  const tables = data as Readonly<Record<string, readonly Row[]>>;
+  const source = portier.source(tables);
+  const moment = /^\d{4}-\d{2}-\d{2}$/.test(now) ? `${now}T00:00:00Z` : now;
+  const open = (person: SessionOptions["person"]) =>
+    portier.session({ ...(person === undefined ? {} : { person }), source, request: { ...request, now: moment } });
+  const opened = new Map<string | number | undefined, Session<T>>();
+  return {
+    portier,
+    as(person) {
+      const session = opened.get(person) ?? open(person);
+      opened.set(person, session);
+      return session;
+    },
+    asPerson: open,
+    asRole: (...roles) => portier.sessionForRoles(roles),
+    records: (table) => (tables[table] ?? []) as readonly T[typeof table]["row"][],
+    record(table, key) {
+      const found = source.find(table, String(key));
+      if (found === undefined) throw new Error(`there is no record "${key}" of "${table}" among the data of the test`);
+      return found as T[typeof table]["row"];
+    },
+  };
 }
 
 /** The matchers as TypeScript sees them on `expect(...)`. */

@@ -1,5 +1,7 @@
-import { compile, type DocumentInput, type RuleInput } from "portier";
-import { lint } from "portier/verify";
+import { readdirSync, readFileSync } from "node:fs";
+import { compile, type DocumentInput, type Portier, type Row, type RuleInput } from "portier";
+import { compileText } from "portier/document";
+import { doubtCodes, lint } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { portier as museum } from "../support/museum.js";
 
@@ -114,5 +116,35 @@ describe("a doubt about giving roles", () => {
     ["somebody must hold what nobody gives", true, { atLeast: 1 }, ["held-and-not-given"]],
   ])("%s", (_what, assignments, head, codes) => {
     expect(lint(compile(document(assignments, head))).map(({ code }) => code)).toEqual(codes);
+  });
+});
+
+describe("the page of a doubt", () => {
+  const folder = "docs/lint";
+  const pages = readdirSync(folder).filter((name) => name !== "README.md");
+
+  it("is there for each code, and in the index", () => {
+    expect(pages.sort()).toEqual(doubtCodes.map((code) => `${code}.md`).sort());
+    const index = readFileSync(`${folder}/README.md`, "utf8");
+    for (const code of doubtCodes) expect(index).toContain(`[${code}](${code}.md)`);
+  });
+
+  const blocks = (text: string, language: string) =>
+    [...text.matchAll(new RegExp(`\`\`\`${language}\\n([\\s\\S]*?)\`\`\``, "g"))].map(([, block]) => block ?? "");
+  const recordsIn = (portier: Portier, text: string) => {
+    const [json] = blocks(text, "json");
+    if (json === undefined) return {};
+    const tables = JSON.parse(json) as Record<string, Row[]>;
+    return { data: { tables: new Map(Object.entries(tables)), source: portier.source(tables) } };
+  };
+  // What expectations leave out is told to lint, and not seen by it.
+  it.each(doubtCodes.filter((code) => code !== "untested-rule"))("shows what is doubted and what is not: %s", (code) => {
+    const [bad = "", good = ""] = readFileSync(`${folder}/${code}.md`, "utf8").split("## Not doubted");
+    const found = [bad, good].map((half) => {
+      const portier = compileText(blocks(half, "yaml")[0] ?? "", { file: code });
+      return lint(portier, recordsIn(portier, half)).map((one) => one.code);
+    });
+    expect(new Set(found[0])).toEqual(new Set([code]));
+    expect(found[1]).toEqual([]);
   });
 });

@@ -190,9 +190,10 @@ function othersNames(input: LintInput): void {
     if (owner === undefined || rule.table.key.includes(owner) || !(["create", "import"] as const).some((one) => rule.extents.get(one)?.fields.has(owner)))
       continue;
     if (reads(rule.where, owner) || reads(rule.becomes, owner)) continue;
-    const free = rule.to.filter(
-      (who) => sessionOf(input, who)?.reach("edit", rule.table.name, owner.name) !== "all" && who.text !== "owner",
-    );
+    const free = rule.to.filter((who) => {
+      const reach = sessionOf(input, who)?.reach("edit", rule.table.name, owner.name) ?? "none";
+      return (reach === "none" || reach === "own") && who.text !== "owner";
+    });
     if (free.length === 0) continue;
     input.doubts.add("anothers-name", { rule: nameOf(rule), field: owner.name }, rule.path);
   }
