@@ -13,6 +13,7 @@ const layers = [
   "import",
   "adapters",
   "verify",
+  "report",
   "people",
   "document",
   "directory",
@@ -34,7 +35,7 @@ module.exports = {
       name: "the-core-imports-nothing-from-outside",
       severity: "error",
       from: {
-        path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|database|verify|people)/",
+        path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|database|verify|report|people)/",
       },
       to: { dependencyTypesNot: ["local", "type-only"], pathNot: "^src/" },
     },

@@ -9,7 +9,7 @@ export default defineConfig({
     alias: [
       { find: /^portier$/, replacement: src("index.ts") },
       {
-        find: /^portier\/(database|directory|document|explain|people|ranges|snapshot|sql|verify)$/,
+        find: /^portier\/(database|directory|document|explain|people|ranges|report|snapshot|sql|verify)$/,
         replacement: src("$1/index.ts"),
       },
       { find: /^portier\/tokens$/, replacement: src("directory/tokens.ts") },

@@ -2,15 +2,17 @@
 // process measures both; cell by cell is measured for some persons and reckoned up for all.
 import { readFileSync } from "node:fs";
 import { performance } from "node:perf_hooks";
-import { compile } from "../dist/index.js";
 import { parseDocument } from "../dist/document/index.js";
+import { compile } from "../dist/index.js";
 import { accessMatrix, personViewers } from "../dist/verify/index.js";
 
 const persons = Number(process.env.PORTIER_PERSONS ?? 1_000);
 const objects = Number(process.env.PORTIER_OBJECTS ?? 100_000);
 const sampled = 8;
 
-const { document } = parseDocument(readFileSync(new URL("../examples/museum/museum.portier.yaml", import.meta.url), "utf8"));
+const { document } = parseDocument(
+  readFileSync(new URL("../examples/museum/museum.portier.yaml", import.meta.url), "utf8"),
+);
 // The museum's objects have 13 fields; two more make them 15.
 document.tables.objects.fields = { ...document.tables.objects.fields, weight: "integer", photographed: "boolean" };
 const portier = compile(document);
@@ -51,7 +53,15 @@ const rows = Array.from({ length: objects }, (_, index) => ({
   weight: 1,
   photographed: true,
 }));
-const tables = { staff, objects: rows, exhibition_team: [], exhibitions: [], departments: [], portier_assignments: [], portier_delegations: [] };
+const tables = {
+  staff,
+  objects: rows,
+  exhibition_team: [],
+  exhibitions: [],
+  departments: [],
+  portier_assignments: [],
+  portier_delegations: [],
+};
 const source = portier.source(tables);
 
 const begun = performance.now();

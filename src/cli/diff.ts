@@ -55,7 +55,13 @@ function runDiff(old: string, file: string, options: DiffOptions, io: Io): ExitC
   const before = earlierDocument(old);
   const { portier: after } = loadDocument(file);
   return withRecords(after, file, options.data, (data) =>
-    printDifferences(before, after, data === undefined ? [] : peopleDifferences(before, after, data, options, io), options, io),
+    printDifferences(
+      before,
+      after,
+      data === undefined ? [] : peopleDifferences(before, after, data, options, io),
+      options,
+      io,
+    ),
   );
 }
 

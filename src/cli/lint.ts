@@ -1,16 +1,21 @@
-import { formatProblem, PortierError, type Problem } from "../schema/problems.js";
 import type { Data } from "../document/data.js";
+import { formatProblem, PortierError, type Problem } from "../schema/problems.js";
 import type { Portier } from "../session/portier.js";
 import { coverageOf } from "../verify/expectations/coverage.js";
 import { lint } from "../verify/lint/lint.js";
 import type { CliCommand } from "./command.js";
 import { databaseAddresses } from "./database.js";
-import { expectationsBeside, type ExpectationFile, expectationsOf, openExpectations } from "./testing/expectation-files.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { type Loaded, loadDocument, type SessionFlags, sessionOptions } from "./load.js";
 import { palette } from "./paint.js";
 import { withRecords } from "./records.js";
 import { findingOf, sarif } from "./sarif.js";
+import {
+  type ExpectationFile,
+  expectationsBeside,
+  expectationsOf,
+  openExpectations,
+} from "./testing/expectation-files.js";
 
 interface LintOptions extends SessionFlags {
   readonly data?: string;

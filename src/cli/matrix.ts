@@ -1,4 +1,5 @@
 import type { Data } from "../document/data.js";
+import { matrixCsv, matrixMarkdown, matrixPage } from "../report/matrix-files.js";
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import type { Portier } from "../session/portier.js";
@@ -10,7 +11,6 @@ import { databaseAddresses, isDatabase, withDatabase } from "./database.js";
 import { countRecords, databaseViewers } from "./database-records.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { loadDocument, type SessionFlags, type SharedOptions, sessionOptions } from "./load.js";
-import { matrixCsv, matrixMarkdown, matrixPage } from "./matrix-files.js";
 import { printMatrix } from "./matrix-text.js";
 import { withRecords } from "./records.js";
 

@@ -12,6 +12,7 @@ import { matrixCommand } from "./matrix.js";
 import { membersCommand } from "./members.js";
 import { palette } from "./paint.js";
 import { recordCommand } from "./record.js";
+import { reportCommand } from "./report.js";
 import { revokeCommand } from "./revoke.js";
 import { showCommand } from "./show.js";
 import { sqlCommand } from "./sql.js";
@@ -30,6 +31,7 @@ const commands: readonly CliCommand[] = [
   explainCommand,
   testCommand,
   diffCommand,
+  reportCommand,
   sqlCommand,
   importCommand,
 ];
@@ -42,6 +44,7 @@ First steps:
   portier explain museum.portier.yaml view objects KEY FIELD --as s-003   why?
   portier test museum.portier.yaml                           does it come to what was meant?
   portier diff HEAD:museum.portier.yaml museum.portier.yaml  who gains and loses by a change?
+  portier report museum.portier.yaml --format html > rules.html   the rules in sentences and pictures
   portier assign museum.portier.yaml s-007 keeper --as s-001  what would they gain?
   portier sql museum.portier.yaml objects list --as s-003    what goes to the database?
   portier import postgres://localhost/museum                 what is in it, ready for rules
@@ -79,7 +82,7 @@ export function runCli(args: readonly string[], io: Io): ExitCode | Promise<Exit
     command.addOption(
       new Option("--format <format>", "how results are printed")
         .choices(one.formats ?? ["text", "json"])
-        .default("text"),
+        .default((one.formats ?? ["text"])[0]),
     );
     command.action(() => {
       code = one.run(command.processedArgs as (string | undefined)[], command.opts(), io);

@@ -1,10 +1,10 @@
-import { CliError, type ExitCode, type Io } from "./io.js";
 import type { CliCommand } from "./command.js";
 import { databaseAddresses } from "./database.js";
+import { CliError, type ExitCode, type Io } from "./io.js";
 import { loadDocument, type SessionFlags, sessionOptions } from "./load.js";
 import { withNeededRecords } from "./records.js";
 import { runCoverage } from "./testing/coverage.js";
-import { expectationsBeside, type ExpectationFile, openExpectations } from "./testing/expectation-files.js";
+import { type ExpectationFile, expectationsBeside, openExpectations } from "./testing/expectation-files.js";
 import { runMutations } from "./testing/mutations.js";
 import { recorded } from "./testing/recording.js";
 import { resultFormats, runAll } from "./testing/results.js";
@@ -51,12 +51,7 @@ export const testCommand: CliCommand = {
   },
 };
 
-function runTest(
-  file: string,
-  named: readonly string[],
-  options: TestOptions,
-  io: Io,
-): ExitCode | Promise<ExitCode> {
+function runTest(file: string, named: readonly string[], options: TestOptions, io: Io): ExitCode | Promise<ExitCode> {
   const loaded = loadDocument(file);
   return withNeededRecords(loaded.portier, file, options.data, "expectations need", (data) => {
     const shared = sessionOptions(loaded.portier, options, data.source, io);

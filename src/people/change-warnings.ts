@@ -1,6 +1,6 @@
 import type { Source } from "../conditions/source.js";
 import { True } from "../conditions/truth.js";
-import { type Facts, PortierError, type MistakeCode } from "../schema/problems.js";
+import { type Facts, type MistakeCode, PortierError } from "../schema/problems.js";
 import type { Role } from "../schema/schema.js";
 import type { GivenRole } from "../session/given-roles.js";
 import { insidesOf, type Portier } from "../session/portier.js";

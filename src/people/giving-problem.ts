@@ -1,7 +1,7 @@
 import type { Said } from "../schema/call-messages.js";
 import { givingMessages } from "../schema/giving-messages.js";
 import { messages } from "../schema/messages.js";
-import type { Facts, Problem, MistakeCode } from "../schema/problems.js";
+import type { Facts, MistakeCode, Problem } from "../schema/problems.js";
 import { problemSaying } from "../schema/report.js";
 
 const all = { ...messages, ...givingMessages };

@@ -1,4 +1,4 @@
-import type { Facts, Problem, MistakeCode } from "../schema/problems.js";
+import type { Facts, MistakeCode, Problem } from "../schema/problems.js";
 import { givingProblem } from "./giving-problem.js";
 
 /** Why a change is refused. It is thrown while the change is judged: the first reason ends that. */

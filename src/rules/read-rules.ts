@@ -1,6 +1,15 @@
 import { readCondition } from "../conditions/check.js";
 import { always, type Expression, never } from "../conditions/expression.js";
-import { checkName, type Part, readFlag, readMapping, readMeant, readShape, readText, readTexts } from "../schema/reader.js";
+import {
+  checkName,
+  type Part,
+  readFlag,
+  readMapping,
+  readMeant,
+  readShape,
+  readText,
+  readTexts,
+} from "../schema/reader.js";
 import type { Schema, Table } from "../schema/schema.js";
 import { canonicalDate, startOfDay } from "../schema/types/date.js";
 import { canonicalTimestamp } from "../schema/types/timestamp.js";

@@ -1,7 +1,7 @@
 import { type DeclaredField, declareFields } from "./declare-fields.js";
 import { limits } from "./limits.js";
 import { TypeLinker } from "./link-types.js";
-import { checkName, type Part, readMapping, readShape, readText, readTexts, readMeant } from "./reader.js";
+import { checkName, type Part, readMapping, readMeant, readShape, readText, readTexts } from "./reader.js";
 import {
   type Field,
   type FieldPath,

@@ -49,7 +49,9 @@ export function readText(part: Part | undefined, what: string): string | undefin
 /** `meant`: doubts that are not to be raised about a part, each with the reason why it is meant that way. */
 export function readMeant(part: Part | undefined): Meant {
   if (part === undefined) return meansNothing;
-  const reasons = [...readMapping(part, "meant")].map(([code, entry]) => [code, readText(entry, `meant: ${code}`)] as const);
+  const reasons = [...readMapping(part, "meant")].map(
+    ([code, entry]) => [code, readText(entry, `meant: ${code}`)] as const,
+  );
   return new Map(reasons.flatMap(([code, reason]) => (reason === undefined ? [] : [[code, reason] as const])));
 }
 

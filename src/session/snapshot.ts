@@ -196,7 +196,18 @@ function decodeTables(encoded: readonly unknown[]): Tables {
     const made = one.address && { ...decodeField(one.address, one.name, -1), by: key };
     const { name, actions, source } = one;
     const address = made ?? (key[0] as Field);
-    tables.set(name, { name, fields, byName, key, address, owner: undefined, actions, grid: undefined, source, meant: meansNothing });
+    tables.set(name, {
+      name,
+      fields,
+      byName,
+      key,
+      address,
+      owner: undefined,
+      actions,
+      grid: undefined,
+      source,
+      meant: meansNothing,
+    });
   }
   for (const one of given) {
     const table = tables.get(one.name) as Table;

@@ -7,9 +7,9 @@ export type {
   ExpectedRecords,
   ExpectedViewer,
 } from "./expectations/expectation.js";
-export { type ExpectationInput, type ExpectationList, expectations } from "./expectations/written.js";
 export { readExpectations } from "./expectations/read-expectations.js";
 export { type ExpectationResult, runExpectations } from "./expectations/run-expectations.js";
+export { type ExpectationInput, type ExpectationList, expectations } from "./expectations/written.js";
 export {
   type AccessChange,
   type AccessDifference,

@@ -15,7 +15,8 @@ export function compareWith(rows: readonly MatrixRow[], id: string): CompareCell
   return (row, action) => {
     const other = others.get(place(row));
     const [own, theirs] = [row.cells.get(action), other?.cells.get(action)];
-    if (other === undefined || own === undefined || theirs === undefined || other.viewer === row.viewer) return undefined;
+    if (other === undefined || own === undefined || theirs === undefined || other.viewer === row.viewer)
+      return undefined;
     const byReach = reachOrder.indexOf(own.reach) - reachOrder.indexOf(theirs.reach);
     const step =
       own.count !== undefined && theirs.count !== undefined && own.count !== theirs.count

@@ -154,7 +154,9 @@ export function foldMatrix(
     return id;
   };
   const keyOf = (row: MatrixRow) =>
-    compare === undefined ? idOf(row) : idOf(row) + JSON.stringify([...row.cells.keys()].map((one) => compare(row, one)));
+    compare === undefined
+      ? idOf(row)
+      : idOf(row) + JSON.stringify([...row.cells.keys()].map((one) => compare(row, one)));
   const classes = new Map<string, { viewers: Viewer[]; rows: readonly MatrixRow[] }>();
   for (const [viewer, own] of byViewer) {
     const key = own.map(keyOf).join(" ");

@@ -1,5 +1,5 @@
-import { compileTest, type Judge } from "../conditions/evaluate.js";
 import { describeExpression } from "../conditions/describe.js";
+import { compileTest, type Judge } from "../conditions/evaluate.js";
 import { type Expression, operandsOf, visitTests } from "../conditions/expression.js";
 import { type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
@@ -110,8 +110,13 @@ export class RecordSets {
     for (let i = 0; i < this.size; i++) {
       const raw = rawValue(this.#rows[i] as Row, name);
       // Texts by their spelling, numbers and null by themselves: what is equal here reads as the same value.
-      const value = typeof raw === "object" && raw !== null ? JSON.stringify(raw) ?? raw : raw;
-      const id = typeof raw === "object" && raw !== null ? `object ${String(value)}` : typeof raw === "string" ? `text ${raw}` : raw;
+      const value = typeof raw === "object" && raw !== null ? (JSON.stringify(raw) ?? raw) : raw;
+      const id =
+        typeof raw === "object" && raw !== null
+          ? `object ${String(value)}`
+          : typeof raw === "string"
+            ? `text ${raw}`
+            : raw;
       const group = groups.get(id);
       if (group === undefined) groups.set(id, [i]);
       else group.push(i);

@@ -71,7 +71,9 @@ export function findUnnoticed(document: DocumentInput, portier: Portier, options
   for (const [index, { mutation, changed }] of mutations.entries()) {
     options.onTried?.(index + 1, mutations.length);
     if (
-      openResults(changed, options, bearing.on(changed, mutation.table)).some((result) => !result.passed && met.has(idOf(result)))
+      openResults(changed, options, bearing.on(changed, mutation.table)).some(
+        (result) => !result.passed && met.has(idOf(result)),
+      )
     ) {
       noticed++;
       continue;

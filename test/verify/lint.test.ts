@@ -138,13 +138,16 @@ describe("the page of a doubt", () => {
     return { data: { tables: new Map(Object.entries(tables)), source: portier.source(tables) } };
   };
   // What expectations leave out is told to lint, and not seen by it.
-  it.each(doubtCodes.filter((code) => code !== "untested-rule"))("shows what is doubted and what is not: %s", (code) => {
-    const [bad = "", good = ""] = readFileSync(`${folder}/${code}.md`, "utf8").split("## Not doubted");
-    const found = [bad, good].map((half) => {
-      const portier = compileText(blocks(half, "yaml")[0] ?? "", { file: code });
-      return lint(portier, recordsIn(portier, half)).map((one) => one.code);
-    });
-    expect(new Set(found[0])).toEqual(new Set([code]));
-    expect(found[1]).toEqual([]);
-  });
+  it.each(doubtCodes.filter((code) => code !== "untested-rule"))(
+    "shows what is doubted and what is not: %s",
+    (code) => {
+      const [bad = "", good = ""] = readFileSync(`${folder}/${code}.md`, "utf8").split("## Not doubted");
+      const found = [bad, good].map((half) => {
+        const portier = compileText(blocks(half, "yaml")[0] ?? "", { file: code });
+        return lint(portier, recordsIn(portier, half)).map((one) => one.code);
+      });
+      expect(new Set(found[0])).toEqual(new Set([code]));
+      expect(found[1]).toEqual([]);
+    },
+  );
 });

@@ -43,7 +43,8 @@ describe("the access matrix", () => {
             if (count === undefined) continue;
             const rows = records.get(table) ?? [];
             const permitted = rows.filter((row) => viewer.session.may(action, table, row, field)).length;
-            if (count !== permitted) throw new Error(`${viewer.id} ${action} ${table} ${field}: ${count}, not ${permitted}`);
+            if (count !== permitted)
+              throw new Error(`${viewer.id} ${action} ${table} ${field}: ${count}, not ${permitted}`);
             expect(reach === "none" ? count : 0).toBe(0);
             counted++;
           }
@@ -97,7 +98,8 @@ describe("what a change of the rules comes to", () => {
               const told = (own?.gains ?? []).find(
                 (line) => line.table === "items" && line.actions.includes(action) && line.fields.includes(name),
               );
-              if ((told?.records ?? 0) !== gained) throw new Error(`${id} ${action} ${name}: ${told?.records}, not ${gained}`);
+              if ((told?.records ?? 0) !== gained)
+                throw new Error(`${id} ${action} ${name}: ${told?.records}, not ${gained}`);
               compared++;
             }
           }

@@ -1,9 +1,9 @@
 import { readFileSync } from "node:fs";
 import { basename } from "node:path";
+import { escaped, page } from "../../report/page.js";
 import type { Locate, Path } from "../../schema/problems.js";
 import type { RuleCoverage } from "../../verify/expectations/coverage.js";
-import { escaped, page } from "../html.js";
-import { notExercised } from "./coverage.js";
+import { notExercised } from "./not-exercised.js";
 
 /** How far something was exercised, with the sign that says so without colour. */
 const states = {
@@ -44,7 +44,10 @@ export function coveragePage(rules: readonly RuleCoverage[], file: string, locat
   }
   const count = (state: State) => rules.filter((rule) => stateOf(rule) === state).length;
   const legend = (["whole", "partly", "never", "later"] as const)
-    .map((state) => `<span class="${states[state].tone}">${states[state].sign} ${count(state)} ${states[state].word}</span>`)
+    .map(
+      (state) =>
+        `<span class="${states[state].tone}">${states[state].sign} ${count(state)} ${states[state].word}</span>`,
+    )
     .join(" &nbsp; ");
   const body = lines.map((text, index) => {
     const mark = marks.get(index + 1);

@@ -4,6 +4,7 @@ import type { ExitCode, Io } from "../io.js";
 import { palette } from "../paint.js";
 import { coveragePage } from "./coverage-page.js";
 import { expectationsOf } from "./expectation-files.js";
+import { notExercised } from "./not-exercised.js";
 import { askedOf, type Testing } from "./testing.js";
 
 /** Says what of the rules the expectations have exercised; a rule that never applied is found, and ends with 1. */
@@ -28,17 +29,4 @@ export function runCoverage(testing: Testing, format: string, io: Io): ExitCode 
     io.out(`${rules.length} rules: ${applied} applied, ${whole} of them exercised in every part\n`);
   }
   return applied === rules.length ? 0 : 1;
-}
-
-/** What of a rule no expectation has exercised, in words; empty for one that is exercised in every part. */
-export function notExercised({ applied, who, isForAnyone, entriesNotMet, where, fieldsNotAsked }: RuleCoverage): string[] {
-  const outcomes = where === undefined ? [] : (["true", "false"] as const).filter((one) => !where[one]);
-  return [
-    ...(applied ? [] : ["it bore on no answer"]),
-    ...(who.met ? [] : ["nobody whom it is for was asked about"]),
-    ...(who.notMet || isForAnyone || entriesNotMet.length > 0 ? [] : ["nobody whom it is not for was asked about"]),
-    ...(entriesNotMet.length === 0 ? [] : [`nobody met: ${entriesNotMet.join(", ")}`]),
-    ...outcomes.map((one) => `its condition was never ${one}`),
-    ...(fieldsNotAsked.length === 0 ? [] : [`not asked about: ${fieldsNotAsked.join(", ")}`]),
-  ];
 }

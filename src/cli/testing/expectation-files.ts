@@ -38,7 +38,8 @@ export function isModule(file: string): boolean {
  * it; then the answer is a promise.
  */
 export function openExpectations(files: readonly string[]): ExpectationFile[] | Promise<ExpectationFile[]> {
-  if (files.some(isModule)) return Promise.all(files.map((file) => (isModule(file) ? runModule(file) : readText(file))));
+  if (files.some(isModule))
+    return Promise.all(files.map((file) => (isModule(file) ? runModule(file) : readText(file))));
   return files.map(readText);
 }
 

@@ -63,9 +63,7 @@ function proposalsOf(portier: Portier, as: string, session: Session, { table, ro
   const actions = matrixActions(portier, table.name);
   const made = actions.filter((action) => action === "create" || action === "import");
   const stored = actions.filter((action) => !made.includes(action));
-  const count = Object.fromEntries(
-    stored.map((action) => [action, sizeOf(sets.permitted(session, action))]),
-  );
+  const count = Object.fromEntries(stored.map((action) => [action, sizeOf(sets.permitted(session, action))]));
   const [may, mayNot] = [true, false].map((wanted) =>
     yes(made.filter((action) => (session.reach(action, table.name) !== "none") === wanted)),
   );

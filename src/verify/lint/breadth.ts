@@ -1,5 +1,12 @@
 import { describeExpression } from "../../conditions/describe.js";
-import { type Expression, type Operand, operandsOf, pushNots, visitOperands, visitTests } from "../../conditions/expression.js";
+import {
+  type Expression,
+  type Operand,
+  operandsOf,
+  pushNots,
+  visitOperands,
+  visitTests,
+} from "../../conditions/expression.js";
 import { actionOf } from "../../rules/actions.js";
 import { overlaps, printRange } from "../../rules/ranges.js";
 import type { Extent, Rule, Who } from "../../rules/rule.js";
@@ -164,7 +171,8 @@ function personsNamed(condition: Expression, schema: Schema): string[] {
     const operands = operandsOf(test);
     const isPerson = ({ type }: Operand) => people !== undefined && type.target === people.table.name;
     const isFixed = (operand: Operand) => operand.kind === "constant" && operand.value !== null;
-    if (operands.some((one) => !isFixed(one) && isPerson(one)) && operands.some(isFixed)) named.push(describeExpression(test));
+    if (operands.some((one) => !isFixed(one) && isPerson(one)) && operands.some(isFixed))
+      named.push(describeExpression(test));
   });
   return named;
 }
@@ -187,7 +195,11 @@ function othersNames(input: LintInput): void {
   for (const rule of permitsOf(input.ruleset.rules)) {
     const owner = rule.table.owner?.[0];
     // A person's own record is in nobody's name yet.
-    if (owner === undefined || rule.table.key.includes(owner) || !(["create", "import"] as const).some((one) => rule.extents.get(one)?.fields.has(owner)))
+    if (
+      owner === undefined ||
+      rule.table.key.includes(owner) ||
+      !(["create", "import"] as const).some((one) => rule.extents.get(one)?.fields.has(owner))
+    )
       continue;
     if (reads(rule.where, owner) || reads(rule.becomes, owner)) continue;
     const free = rule.to.filter((who) => {

@@ -48,7 +48,8 @@ function openAll({ portier, ruleset, doubts }: LintInput, { tables, source, now 
     try {
       sessions.push(portier.session({ person, source, request }));
     } catch (error) {
-      if (!(error instanceof PortierError) || (error.code !== "unknown-role" && error.code !== "wrong-scope")) throw error;
+      if (!(error instanceof PortierError) || (error.code !== "unknown-role" && error.code !== "wrong-scope"))
+        throw error;
       for (const { name, where } of strangeRoles(person)) {
         const found = strangers.get(`${name} ${where}`) ?? { name, where, persons: [] };
         strangers.set(`${name} ${where}`, found);
@@ -94,7 +95,8 @@ function tooFewHold({ ruleset, doubts }: LintInput, sessions: readonly Session[]
     const holders = new Map<string | undefined, number>(role.scope === undefined ? [[undefined, 0]] : []);
     for (const { roles } of sessions) {
       for (const one of roles) {
-        const on = one === role.name ? undefined : one.startsWith(`${role.name} of `) ? one.slice(role.name.length + 4) : null;
+        const on =
+          one === role.name ? undefined : one.startsWith(`${role.name} of `) ? one.slice(role.name.length + 4) : null;
         if (on !== null) holders.set(on, (holders.get(on) ?? 0) + 1);
       }
     }

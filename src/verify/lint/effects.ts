@@ -1,5 +1,5 @@
-import { describeExpression } from "../../conditions/describe.js";
 import { isContradiction } from "../../conditions/contradiction.js";
+import { describeExpression } from "../../conditions/describe.js";
 import { type Expression, visitOperands } from "../../conditions/expression.js";
 import { specialize } from "../../conditions/specialize.js";
 import { False } from "../../conditions/truth.js";
@@ -53,7 +53,10 @@ function forNobody({ ruleset, doubts }: LintInput): void {
   for (const { to, except, path, ...rule } of ruleset.rules) {
     if (except.length === 0) continue;
     const out = new Set(except.map(({ text }) => text));
-    if (!out.has("anyone") && !to.every(({ text, kind }) => out.has(text) || (kind !== "anyone" && out.has("signed-in"))))
+    if (
+      !out.has("anyone") &&
+      !to.every(({ text, kind }) => out.has(text) || (kind !== "anyone" && out.has("signed-in")))
+    )
       continue;
     doubts.add("for-nobody", { rule: nameOf({ to, except, path, ...rule }), entries: [...out] }, path);
   }
@@ -90,7 +93,9 @@ function isStopped({ to, effect }: Rule, who: Who, { roles }: Schema): boolean {
   if (effect.name !== "reserve") return isNamed || to.some(({ kind }) => kind === "anyone");
   // A reserve stops those it is not for; of a group, or of who stands in some relation to a record, that is not known.
   const isKnown = (one: Who) => one.kind === "anyone" || (one.kind === "member" && roles.has(one.name));
-  return !isNamed && isKnown(who) && who.kind === "member" && to.every(isKnown) && to.every((one) => one.kind === "member");
+  return (
+    !isNamed && isKnown(who) && who.kind === "member" && to.every(isKnown) && to.every((one) => one.kind === "member")
+  );
 }
 
 /** What a condition demands one by one; a condition that is always met demands nothing. */

@@ -9,7 +9,12 @@ import { Doubts, type LintData, type LintInput } from "./doubts.js";
 import { effectChecks } from "./effects.js";
 import { nameChecks } from "./names.js";
 
-const checks: readonly ((input: LintInput) => void)[] = [...nameChecks, ...breadthChecks, ...effectChecks, ...dataChecks];
+const checks: readonly ((input: LintInput) => void)[] = [
+  ...nameChecks,
+  ...breadthChecks,
+  ...effectChecks,
+  ...dataChecks,
+];
 
 /** The codes of all doubts, in the order of the documentation. */
 export const doubtCodes: readonly string[] = Object.keys(doubtMessages);
@@ -67,8 +72,7 @@ function withoutMeant(found: Doubts, ruleset: Ruleset, isLookedFor: (code: strin
     for (const code of meant.keys()) {
       const at = [...path, "meant", code];
       if (!doubtCodes.includes(code)) left.add("unknown-doubt", { name: code, candidates: doubtCodes }, at);
-      else if (!used.has(`${place} ${code}`) && isLookedFor(code))
-        left.add("nothing-to-silence", { code }, at);
+      else if (!used.has(`${place} ${code}`) && isLookedFor(code)) left.add("nothing-to-silence", { code }, at);
     }
   }
   return left.list;

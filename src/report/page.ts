@@ -1,6 +1,12 @@
 /** Text in a page: everything that people wrote goes through here. */
 export function escaped(text: string): string {
-  const names: Readonly<Record<string, string>> = { "&": "&amp;", "<": "&lt;", ">": "&gt;", '"': "&quot;", "'": "&#39;" };
+  const names: Readonly<Record<string, string>> = {
+    "&": "&amp;",
+    "<": "&lt;",
+    ">": "&gt;",
+    '"': "&quot;",
+    "'": "&#39;",
+  };
   return text.replace(/[&<>"']/g, (sign) => names[sign] ?? sign);
 }
 

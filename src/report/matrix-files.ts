@@ -1,7 +1,7 @@
 import type { MatrixRow } from "../verify/matrix.js";
 import type { CompareCell } from "../verify/matrix-differences.js";
-import { escaped, page } from "./html.js";
-import { cellText, differenceLegend, type MatrixLine, matrixBlocks, viewerName } from "./matrix-text.js";
+import { cellText, type MatrixLine, matrixBlocks, matrixLegend, viewerName } from "./matrix-lines.js";
+import { escaped, page } from "./page.js";
 
 /** A line for each cell, as in RFC 4180, for a spreadsheet or a script. */
 export function matrixCsv(rows: readonly MatrixRow[], compare: CompareCell | undefined): string {
@@ -11,7 +11,17 @@ export function matrixCsv(rows: readonly MatrixRow[], compare: CompareCell | und
     const { viewer, table, field = "", cells } = row;
     for (const [action, { reach, count }] of cells) {
       const { kind, id, name, roles } = viewer;
-      const line = [kind, id, name, roles.join(" "), table, field, action, reach, count === undefined ? "" : String(count)];
+      const line = [
+        kind,
+        id,
+        name,
+        roles.join(" "),
+        table,
+        field,
+        action,
+        reach,
+        count === undefined ? "" : String(count),
+      ];
       lines.push(compare === undefined ? line : [...line, compare(row, action) ?? ""]);
     }
   }
@@ -24,13 +34,7 @@ function csvValue(text: string): string {
   return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
 }
 
-const legend = ["all: every record", "some: it depends on the record", "own: only through ownership", "-: none"];
-
-export function matrixMarkdown(
-  rows: readonly MatrixRow[],
-  compare: CompareCell | undefined,
-  beside: string | undefined,
-): string {
+export function matrixMarkdown(rows: readonly MatrixRow[], compare?: CompareCell, beside?: string): string {
   const cell = (text: string) => text.replaceAll("\\", "\\\\").replaceAll("|", "\\|").replace(/\s+/g, " ");
   const parts = matrixBlocks(rows, compare).map(({ table, actions, lines }) => {
     const head = `| | ${actions.join(" | ")} |\n|---|${actions.map(() => "---|").join("")}`;
@@ -40,8 +44,9 @@ export function matrixMarkdown(
     });
     return `### ${table}\n\n${head}\n${body.join("\n")}\n`;
   });
-  const all = [...legend, ...(beside === undefined ? [] : differenceLegend(beside))];
-  return `${parts.join("\n")}\n${all.map((one) => `- ${one}`).join("\n")}\n`;
+  return `${parts.join("\n")}\n${matrixLegend(beside)
+    .map((one) => `- ${one}`)
+    .join("\n")}\n`;
 }
 
 function lineName({ viewers, fields }: MatrixLine, indent: string): string {
@@ -53,9 +58,8 @@ export function matrixPage(
   compare: CompareCell | undefined,
   beside: string | undefined,
 ): string {
-  const all = [...legend, ...(beside === undefined ? [] : differenceLegend(beside))];
   const title = beside === undefined ? "Who may do what" : `Who may do what, beside ${beside}`;
-  const intro = `<h1>${escaped(title)}</h1>\n<p class="soft">${all.map(escaped).join(" &nbsp; ")}</p>`;
+  const intro = `<h1>${escaped(title)}</h1>\n<p class="soft">${matrixLegend(beside).map(escaped).join(" &nbsp; ")}</p>`;
   return page(title, matrixStyle, `${intro}\n${matrixTables(rows, compare)}`);
 }
 

@@ -1,0 +1,3 @@
+export { makeReport, type Report, type ReportOptions } from "./report.js";
+export { reportMarkdown } from "./report-markdown.js";
+export { reportPage } from "./report-page.js";

@@ -1,0 +1,202 @@
+import type { Row } from "../conditions/source.js";
+import { keptRanges } from "../ranges/list.js";
+import type { Group, Member } from "../rules/groups.js";
+import type { Rule } from "../rules/rule.js";
+import type { Field, Role, Table } from "../schema/schema.js";
+import { type Portier, rulesetOf } from "../session/portier.js";
+import { accessMatrix, type MatrixRow } from "../verify/matrix.js";
+import { roleViewers, type Viewer } from "../verify/viewers.js";
+import { drawGrid } from "./grid-picture.js";
+import { drawRoles } from "./roles-picture.js";
+import { listed, sayCondition } from "./say-condition.js";
+import { capital, sayRule, sayWhat } from "./say-rule.js";
+
+export interface ReportOptions {
+  readonly title: string;
+  /** Everybody, for the matrix of people. Default: the matrix is of roles alone. */
+  readonly people?: readonly Viewer[];
+  /** Table name to records, to count. */
+  readonly records?: ReadonlyMap<string, readonly Row[]>;
+}
+
+/** What a document comes to, in sentences and pictures, for people who must believe it. */
+export interface Report {
+  readonly title: string;
+  /** `10 tables, 10 roles, 4 groups, 65 rules` */
+  readonly summary: string;
+  /** The roles and groups as an SVG; undefined where there are none. */
+  readonly picture: string | undefined;
+  /** What is for everybody, or depends on the record alone. */
+  readonly everybody: readonly TableSentences[];
+  readonly roles: readonly RoleReport[];
+  readonly groups: readonly GroupReport[];
+  readonly tables: readonly TableReport[];
+  readonly byRole: readonly MatrixRow[];
+  readonly byPeople: readonly MatrixRow[];
+}
+
+/** A rule in words. */
+export interface Sentence {
+  /** The rule's address. */
+  readonly rule: string;
+  readonly text: string;
+  readonly note: string | undefined;
+}
+
+export interface TableSentences {
+  readonly table: string;
+  readonly sentences: readonly Sentence[];
+}
+
+export interface RoleReport {
+  readonly name: string;
+  readonly note: string | undefined;
+  /** `held on one record of exhibitions`, `brings assistant`, `is given by director`. */
+  readonly facts: readonly string[];
+  readonly may: readonly TableSentences[];
+}
+
+export interface GroupReport {
+  readonly name: string;
+  readonly note: string | undefined;
+  readonly facts: readonly string[];
+}
+
+export interface TableReport {
+  readonly name: string;
+  readonly facts: readonly string[];
+  readonly fields: readonly { readonly name: string; readonly type: string; readonly marks: readonly string[] }[];
+  readonly sentences: readonly Sentence[];
+  /** The ranges that its rules speak of, drawn on the grid, as an SVG. */
+  readonly grid: string | undefined;
+}
+
+/** Puts a document into sentences and pictures. What it says is what was compiled, and not how it was written. */
+export function makeReport(portier: Portier, { title, people = [], records }: ReportOptions): Report {
+  const { schema, groups, rules } = rulesetOf(portier);
+  const { tables, roles } = schema;
+  const counts = [
+    [tables.size, "table"],
+    [roles.size, "role"],
+    [groups.size, "group"],
+    [new Set(rules.map(({ address }) => address)).size, "rule"],
+  ] as const;
+  return {
+    title,
+    summary: counts.map(([count, word]) => `${count} ${word}${count === 1 ? "" : "s"}`).join(", "),
+    picture: roles.size + groups.size === 0 ? undefined : drawRoles([...roles.values()], [...groups.values()]),
+    everybody: byTable(rules.filter(isForRelations), (rule) => sayRule(rule, schema.timeZone)),
+    roles: [...roles.values()].map((role) => roleReport(role, rules, schema.timeZone)),
+    groups: [...groups.values()].map((group) => groupReport(group, rules)),
+    tables: [...tables.values()].map((table) => tableReport(portier, table, rules)),
+    byRole: accessMatrix(portier, roleViewers(portier)),
+    byPeople: people.length === 0 ? [] : accessMatrix(portier, people, { ...(records && { records }) }),
+  };
+}
+
+/** Whether a permit is for somebody who is named by no role or group. */
+function isForRelations({ effect, to }: Rule): boolean {
+  return effect.name === "permit" && to.some(({ kind }) => kind !== "member");
+}
+
+function byTable(rules: readonly Rule[], say: (rule: Rule) => string): TableSentences[] {
+  const tables = new Map<string, Sentence[]>();
+  for (const rule of rules) {
+    const sentences = tables.get(rule.table.name) ?? [];
+    sentences.push({ rule: rule.address, text: say(rule), note: rule.note });
+    tables.set(rule.table.name, sentences);
+  }
+  return [...tables].map(([table, sentences]) => ({ table, sentences }));
+}
+
+function roleReport(role: Role, rules: readonly Rule[], timeZone: string): RoleReport {
+  const { name, note, scope, closure, exclusive, atLeast, givenBy } = role;
+  const others = [...closure].filter((one) => one !== name);
+  const givers = givenBy.map((giver) => (giver.ofThis ? `${giver.name} of the same record` : giver.name));
+  const facts = [
+    ...(scope === undefined ? [] : [`held on one record of ${scope}`]),
+    ...(others.length === 0 ? [] : [`brings ${listed(others)}`]),
+    ...(givers.length === 0 ? [] : [`given and taken by ${listed(givers, "or")}`]),
+    ...(exclusive.size === 0 ? [] : [`never together with ${listed([...exclusive], "or")}`]),
+    ...(atLeast === 0 ? [] : [`always held by ${atLeast} at least`]),
+  ];
+  const through = (rule: Rule) => {
+    const named = rule.to.flatMap((who) => (who.kind === "member" ? [who.name] : namesScoped(who.text, closure)));
+    if (named.includes(name)) return "";
+    const by = others.find((one) => named.includes(one));
+    return by === undefined ? undefined : ` (through ${by})`;
+  };
+  const own = rules.filter((rule) => rule.effect.name !== "deny" && through(rule) !== undefined);
+  return {
+    name,
+    note,
+    facts,
+    may: byTable(own, (rule) => `${capital(sayWhat(rule, timeZone))}${through(rule) ?? ""}.`),
+  };
+}
+
+/** The role of `ROLE of PATH`, where it is one of some. */
+function namesScoped(text: string, roles: ReadonlySet<string>): string[] {
+  const [, role = ""] = /^(\S+) of /.exec(text) ?? [];
+  return roles.has(role) ? [role] : [];
+}
+
+function groupReport({ name, note, members, where, without, roles }: Group, rules: readonly Rule[]): GroupReport {
+  const used = rules.filter(({ to }) => to.some((who) => who.kind === "member" && who.name === name));
+  const facts = [
+    `in it ${members.length === 1 ? "is" : "are"} ${listed(members.map(sayMember), "and")}`,
+    ...(where.kind === "truth" ? [] : [`only of whom ${sayCondition(where)}`]),
+    ...(without.length === 0 ? [] : [`but not ${listed(without.map(sayMember), "or")}`]),
+    ...(roles.length === 0 ? [] : [`brings ${listed(roles)}`]),
+    ...(used.length === 0 ? [] : [`named by ${listed([...new Set(used.map(({ address }) => address))])}`]),
+  ];
+  return { name, note, facts };
+}
+
+function sayMember(member: Member): string {
+  switch (member.kind) {
+    case "member":
+      return `every ${member.name}`;
+    case "person":
+      return member.text;
+    case "below":
+      return `${member.text.replace(/^below:?\s*/, "")} and everybody below`;
+    case "where":
+      return `everybody of whom ${sayCondition(member.condition)}`;
+    default:
+      return member satisfies never;
+  }
+}
+
+function tableReport(portier: Portier, table: Table, rules: readonly Rule[]): TableReport {
+  const { name, key, owner, actions, grid } = table;
+  const facts = [
+    `named by ${listed(key.map((field) => field.name))}`,
+    ...(owner === undefined ? [] : [`owned by who is its ${owner.map((field) => field.name).join(".")}`]),
+    ...(actions.length === 0 ? [] : [`can also be asked to ${listed(actions)}`]),
+    ...(grid === undefined ? [] : [`a sheet of the columns ${listed(grid.columns.map((field) => field.name))}`]),
+  ];
+  const own = rules.filter((rule) => rule.table === table);
+  const ranges = keptRanges(portier, name);
+  return {
+    name,
+    facts,
+    fields: table.fields.map((field) => ({ name: field.name, type: field.type.label, marks: marksOf(field) })),
+    sentences: own.map((rule) => ({
+      rule: rule.address,
+      text: sayRule(rule, portier.schema.timeZone),
+      note: rule.note,
+    })),
+    grid: grid === undefined || ranges.length === 0 ? undefined : drawGrid(grid, own),
+  };
+}
+
+function marksOf({ sensitive, computed, generated, lookup, tags }: Field): string[] {
+  return [
+    ...(sensitive ? ["sensitive"] : []),
+    ...(computed && lookup === undefined ? ["worked out"] : []),
+    ...(generated ? ["made by the database"] : []),
+    ...(lookup === undefined ? [] : [`shown through ${lookup.through.name}`]),
+    ...tags,
+  ];
+}
