@@ -186,23 +186,41 @@ function planText(session: Session, table: Table, actions: readonly ActionName[]
   const known = planTexts.get(session) ?? new Map<string, string>();
   planTexts.set(session, known);
   const key = `${table.name} ${actions.join(" ")}`;
-  const text = known.get(key) ?? JSON.stringify(actions.map((action) => residualText(session, table.name, action)));
+  const text =
+    known.get(key) ?? JSON.stringify(actions.map((action) => stepsOf(session, table.name, action).map(encode)));
   known.set(key, text);
   return text;
 }
 
 /** What is left of the rules for an action, or for one field of it, as a text: equal texts decide the same. */
 export function residualText(session: Session, table: string, action: ActionName, field?: string): string {
-  return JSON.stringify(stepsOf(session, table, action, field).map(encode));
+  const asked = insidesOf(session)
+    .ruleset.schema.tables.get(table)
+    ?.byName.get(field ?? "");
+  return decidingText(stepsOf(session, table, action, field), asked);
+}
+
+/** What of some steps decides about one field, or about the act: neither their names nor what else they cover. */
+function decidingText(steps: readonly StepData[], field: Field | undefined): string {
+  const deciding = steps.map(({ rule: _rule, note: _note, extent, ...step }) => {
+    const { act, cells } = extent;
+    const rows = field === undefined ? cells && [[...cells.rowsOf.values()], cells.held] : cells?.rowsOf.get(field);
+    return JSON.stringify(encode({ ...step, act: field === undefined && act, rows }));
+  });
+  return deciding.sort().join("\n");
 }
 
 /** The same of the rules that look at what a record becomes. */
 function becomesText(session: Session, { table, action, field }: Asked): string {
   const steps = stepsOf(session, table.name, action, field?.name);
-  return JSON.stringify(steps.filter(({ hasBecomes, bothWays }) => hasBecomes || bothWays).map(encode));
+  const own = field && insidesOf(session).ruleset.schema.tables.get(table.name)?.byName.get(field.name);
+  return decidingText(
+    steps.filter(({ hasBecomes, bothWays }) => hasBecomes || bothWays),
+    own,
+  );
 }
 
-function stepsOf(session: Session, table: string, action: ActionName, field: string | undefined): readonly StepData[] {
+function stepsOf(session: Session, table: string, action: ActionName, field?: string): readonly StepData[] {
   const { ruleset, subject } = insidesOf(session);
   const own = ruleset.schema.tables.get(table);
   if (own === undefined) return [];

@@ -103,6 +103,79 @@ describe("portier matrix", () => {
   });
 });
 
+describe("the matrix in other forms", () => {
+  const words = ["matrix", museumFile, "--data", museumData, "--table", "loans"];
+
+  it("says each cell as CSV, fields among them", () => {
+    const { out } = portierCli([...words, "--fields", "--format", "csv"]);
+    const lines = out.split("\r\n");
+    expect(lines[0]).toBe("kind,id,name,roles,table,field,action,reach,count");
+    expect(lines).toContain("person,s-010,Saoirse Dahl,treasurer,loans,fee,view,all,60");
+    expect(lines).toContain("person,s-010,Saoirse Dahl,treasurer,loans,courier,view,own,0");
+    expect(lines).toContain("person,s-007,Noor Castellan,assistant editor of e-2,loans,,create,none,");
+    // A record as a whole has five actions, a field four; 25 viewers; a heading, and an end.
+    expect(lines).toHaveLength(25 * (5 + 9 * 4) + 2);
+  });
+
+  it("folds equal people in text, Markdown and HTML, with their fields", () => {
+    const markdown = portierCli([...words, "--fields", "--format", "markdown"]).out;
+    expect(markdown).toMatch(/^\| Kofi Lindqvist \| all 60 \| all 60 \| some \| some 32 \| own 1 \|$/m);
+    expect(markdown).toMatch(/^\| {2}fee, courier \| own 12 \| own 12 \| some \| own 1 \| {2}\|$/m);
+    const html = portierCli([...words, "--fields", "--format", "html"]).out;
+    expect(html).toContain('<td>visitor, Liv Arden</td><td class="none">-</td>');
+    expect(html).not.toMatch(/<script|src=|href="http/);
+  });
+
+  it("marks what is more and less than somebody else's, or as much by other conditions", () => {
+    const { out } = portierCli([...words, "--beside", "s-003"]);
+    expect(out).toMatch(/^Ines Okoro +all 60 > +all 60 > +all > +all 60 > +all 60 >$/m);
+    expect(out).toMatch(/^Odalys Quint +some 12 +some 12 +some +own 1 +own 1$/m);
+    expect(out).toMatch(/^Wren Takeda +some 8 < +some 8 < +some +own 1 ~ +own 1 ~$/m);
+    const beside = JSON.parse(portierCli([...words, "--beside", "s-003", "--format", "json"]).out);
+    const wren = beside.matrix.find(({ viewer }: { viewer: { id: string } }) => viewer.id === "s-004");
+    expect(wren.actions).toMatchObject({ list: { beside: "less" }, edit: { beside: "other" } });
+    expect(portierCli([...words, "--beside", "s-03"])).toMatchObject({
+      code: 2,
+      err: expect.stringContaining("s-003"),
+    });
+  });
+
+  it("is by roles and groups, too, beside one of them", () => {
+    const { out } = portierCli(["matrix", museumFile, "--by", "groups", "--beside", "north", "--table", "exhibitions"]);
+    expect(out).toMatch(/^south, ships-line +some ~ +some +- +- +-/m);
+    expect(out).toMatch(/^collections +all > +all > +- +- +-/m);
+  });
+});
+
+describe("what lint writes for tools", () => {
+  it("is SARIF with the place of each finding, and the same each time", () => {
+    const ran = portierCli(["lint", doubtful, "--format", "sarif"]);
+    expect(portierCli(["lint", doubtful, "--format", "sarif"])).toEqual(ran);
+    const { version, runs } = JSON.parse(ran.out);
+    expect(version).toBe("2.1.0");
+    const [{ tool, results }] = runs;
+    expect(results).toHaveLength(5);
+    expect(results[2]).toMatchObject({ ruleId: "sensitive-for-anyone", level: "warning" });
+    expect(results[2].locations[0].physicalLocation.region).toMatchObject({ startLine: 12 });
+    expect(tool.driver.rules[results[2].ruleIndex]).toEqual({ id: "sensitive-for-anyone" });
+    const wrong = portierCli(["lint", file("broken.portier.yaml", "portier: 2\ntables: {}\n"), "--format", "sarif"]);
+    expect(JSON.parse(wrong.out).runs[0].results[0]).toMatchObject({ ruleId: "unknown-version", level: "error" });
+    expect(wrong.code).toBe(2);
+  });
+
+  it("doubts rules on which no expectation bears", () => {
+    const words = ["lint", museumFile, "--untested", "--at", "2026-11-24"];
+    expect(portierCli(words)).toMatchObject({ code: 0, out: expect.stringContaining("no error, no doubt") });
+    // In another year all exhibitions have opened, so that no expectation asks about one that has not.
+    const later = portierCli(["lint", museumFile, "--untested", "--at", "2028-02-01"]);
+    expect(later.out).toMatch(/untested-rule .*"leads-set-the-dates"/);
+    expect(portierCli(["lint", doubtful, "--untested"])).toMatchObject({
+      code: 2,
+      err: expect.stringContaining("records"),
+    });
+  });
+});
+
 describe("portier show", () => {
   const show = (...words: string[]) => portierCli(["show", museumFile, ...words]);
 

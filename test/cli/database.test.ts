@@ -56,6 +56,20 @@ describe.each(addressed)("the commands on %s", (name, open) => {
     expect(counted).toEqual(await waitForCli([...words, "--data", museumData]));
   });
 
+  it("compare, test, doubt and report on its records as on those of files", async () => {
+    for (const words of [
+      ["diff", museumFile, "examples/museum/museum.portier.yaml"],
+      ["lint", museumFile],
+      ["test", museumFile],
+      ["matrix", museumFile, "--fields", "--table", "loans"],
+      ["report", museumFile],
+    ]) {
+      const onIt = await waitForCli([...words, "--data", address(), ...now]);
+      const onFiles = await waitForCli([...words, "--data", museumData, ...now]);
+      expect(onIt, words.join(" ")).toEqual(onFiles);
+    }
+  });
+
   it("show the same records, found by the database", async () => {
     for (const more of [["--as", "s-003"], ["--as", "s-003", "--beside", "s-005"], [], ["--as", "s-009"]]) {
       const words = ["show", museumFile, "staff", ...more, "--limit", "0", "--format", "json", ...now];

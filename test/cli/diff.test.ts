@@ -22,6 +22,10 @@ describe("a change of the rules", () => {
     for (const name of ["museum.portier.yaml", "museum.roles.json", "data"]) {
       cpSync(join(museumFolder, name), join(folder, name), { recursive: true });
     }
+    cpSync(join(folder, "data"), join(folder, "trimmed"), { recursive: true });
+    const objects = JSON.parse(readFileSync(join(folder, "data", "objects.json"), "utf8")) as Record<string, unknown>[];
+    const trimmed = objects.map(({ made_in: _, ...row }) => row);
+    writeFileSync(join(folder, "trimmed", "objects.json"), JSON.stringify(trimmed));
   });
 
   it("that changes nothing is the same", () => {
@@ -59,6 +63,18 @@ describe("a change of the rules", () => {
     expect(ran).toMatchObject({ code: 0, err: "" });
     expect(ran.out).toMatch(/s-010\n.*\n- +staff +list, view +23 of 24 +sensitive: salary/);
     expect(ran.out).toMatch(/- +treasurer +staff +list, view +all -> (some|own) +salary/);
+  });
+
+  it("that takes a field out of the document is a loss of it", () => {
+    change("      made_in: { type: text, optional: true }\n", "");
+    const text = readFileSync(file, "utf8");
+    writeFileSync(file, text.replace("material, made_in]", "material]"));
+    const ran = portierCli(["diff", museumFile, file, "--data", join(folder, "trimmed"), ...at]);
+    // Nothing else is different, although the same rules speak of other fields.
+    expect(ran).toMatchObject({ code: 0, err: "" });
+    expect(ran.out).toMatch(/- +registrar +objects +list, view, export, import +all -> none +made_in/);
+    expect(ran.out).not.toMatch(/\? +/);
+    expect(ran.out).toMatch(/visitor, .*\n.*\n- +objects +list, view +186 of 400 +made_in/);
   });
 
   it("that opens what no record at hand shows is a gain all the same", () => {

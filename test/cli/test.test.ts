@@ -1,8 +1,9 @@
+import { spawn } from "node:child_process";
 import { cpSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { portierCli } from "../support/cli.js";
+import { portierCli, waitForCli } from "../support/cli.js";
 import { museumFolder } from "../support/museum.js";
 
 const folder = mkdtempSync(join(tmpdir(), "portier-test-"));
@@ -181,6 +182,82 @@ tables:
       out: expect.stringMatching(/^7 changes tried: \d noticed, 0 unnoticed, 1 change nothing/),
     });
     expect(all.err).toBe("7 of 7 changes tried\n");
+  });
+
+  it("mark the rules file line by line with what they have exercised", () => {
+    const ran = expecting(
+      "  - { as: s-003, on: objects/BM-SH-0001, may: { view: [title] } }",
+      "--coverage",
+      "--format",
+      "html",
+    );
+    expect(ran.code).toBe(1);
+    const line = (text: string) => ran.out.split("\n").find((one) => one.includes(`<pre>${text}</pre>`)) ?? "";
+    expect(line("      what-is-on-display-is-public:")).toMatch(/class="in partly".*◐/);
+    expect(line("        where: status = &#39;on_display&#39;")).toContain("true ✓  false ✗  unknown ✗");
+    expect(line("      fees-are-confidential:")).toMatch(/class="in never".*✗.*it bore on no answer/);
+    expect(
+      line(
+        "      first-quarter-is-over: { from: &quot;2027-04-01&quot;, deny: { edit: { cells: &quot;B2:B&quot; } }, note: This quarter is over. }",
+      ),
+    ).toMatch(/class="in later"/);
+    expect(run("--format", "html")).toMatchObject({ code: 2, err: expect.stringContaining("--coverage") });
+  });
+
+  it("are findings at their lines for tools that show these", () => {
+    const lines = "  - { as: s-003, on: { table: objects, where: department = 'ships' }, mayNot: { view: [title] } }";
+    const { runs } = JSON.parse(expecting(lines, "--format", "sarif").out);
+    expect(runs[0].results).toHaveLength(1);
+    expect(runs[0].results[0].message.text).toMatch(/expected no, found yes, and the same on \d+ more records/);
+    expect(runs[0].results[0].locations[0].physicalLocation.region.startLine).toBe(2);
+  });
+
+  it("can be written in a module", async () => {
+    const module = join(folder, "museum.module.expect.mjs");
+    const list = [{ as: "s-003", on: "objects/BM-SH-0001", mayNot: { view: ["insured_value"] } }];
+    writeFileSync(module, `export default ${JSON.stringify({ expectations: list })};\n`);
+    const ran = await waitForCli(["test", file, module, "--at", "2026-11-24"]);
+    expect(ran).toMatchObject({ code: 0, out: "1 met, 0 not met\n" });
+    writeFileSync(module, "export default { expectations: [{ as: 's-003' }] };\n");
+    expect(await waitForCli(["test", file, module])).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('lacks "on"'),
+    });
+    writeFileSync(module, "throw new Error('not today');\n");
+    expect(await waitForCli(["test", file, module])).toMatchObject({
+      code: 2,
+      err: expect.stringContaining("not today"),
+    });
+    rmSync(module);
+  });
+
+  it("are run again when the rules change, until they are stopped", async () => {
+    const text = readFileSync(file, "utf8");
+    writeFileSync(other, "expectations:\n  - { as: visitor, on: objects, count: { view: 186 } }\n");
+    const words = ["dist/cli/main.js", "test", file, other, "--watch", "--at", "2026-11-24"];
+    const child = spawn("node", words);
+    let said = "";
+    const until = (part: string) =>
+      new Promise<void>((resolve) => {
+        const look = () => said.includes(part) && resolve();
+        for (const stream of [child.stdout, child.stderr]) {
+          stream.on("data", (more: Buffer) => {
+            said += String(more);
+            look();
+          });
+        }
+        look();
+      });
+    try {
+      await until("1 met, 0 not met");
+      writeFileSync(file, text.replace("where: status = 'on_display'", "where: status <> 'withdrawn'"));
+      await until("expected 186, found");
+      writeFileSync(file, "portier: 1\ntables: { objects: { kee: id } }\n");
+      await until("unknown-key");
+    } finally {
+      child.kill();
+      writeFileSync(file, text);
+    }
   });
 
   it("need a file, and people", () => {

@@ -10,7 +10,9 @@ const copy = mkdtempSync(join(tmpdir(), "portier-mistakes-"));
 cpSync(folder, copy, { recursive: true });
 afterAll(() => rmSync(copy, { recursive: true }));
 
-const rows = [...readFileSync(`${folder}/README.md`, "utf8").matchAll(/^\| (.+) \| `portier (.+)` \| `(.+)` \|$/gm)];
+const rows = [
+  ...readFileSync(`${folder}/README.md`, "utf8").matchAll(/^\| (.+?) +\| `portier (.+?)` +\| `(.+?)` +\|$/gm),
+];
 
 /** The words of a command, with the files of the folder where they are. */
 function words(command: string): string[] {

@@ -1,4 +1,5 @@
 import { readFileSync } from "node:fs";
+import type { Row } from "portier";
 import { compileText } from "portier/document";
 import { accessDifference, everybodysDifference, personViewers } from "portier/verify";
 import { describe, expect, it } from "vitest";
@@ -41,6 +42,23 @@ describe("what a change of the rules comes to for everybody", () => {
     const persons = differences.flatMap((one) => one.persons);
     expect(persons).not.toContain("s-009");
     expect(persons).not.toContain("s-005");
+  });
+
+  // What a rule asks of another table by "may" was overlooked where only that other table came to differ.
+  it("finds what is gained through a rule that asks about another table", () => {
+    const assignments = [{ id: "a-9", person: "s-007", role: "registrar", on: null, from: null, until: null }];
+    const open = (portier_assignments: readonly Row[]) => {
+      const names = [...portier.schema.tables.keys()];
+      const tables = Object.fromEntries(names.map((name) => [name, records(name)]));
+      const rows = { ...tables, portier_assignments, portier_delegations: [] };
+      return portier.session({ person: "s-007", source: portier.source(rows), request });
+    };
+    const { gains } = accessDifference(open([]), open(assignments), records);
+    expect(gains.find(({ table }) => table === "exhibition_team")).toMatchObject({
+      actions: ["list"],
+      records: 3,
+      samples: ["e-3/s-017", "e-5/s-018", "e-5/s-012"],
+    });
   });
 
   it("agrees with what each may do with each record", () => {

@@ -119,6 +119,37 @@ describe("a doubt about giving roles", () => {
   });
 });
 
+describe("what is meant", () => {
+  const lintOf = (rule: RuleInput, meant: Partial<Record<"table" | "role", Record<string, string>>> = {}) => {
+    const document = house({ blind: rule });
+    const things = { ...document.tables["things"], ...(meant.table && { meant: meant.table }) };
+    const roles = { keeper: {}, head: meant.role === undefined ? {} : { meant: meant.role } };
+    const tables = { ...document.tables, things } as DocumentInput["tables"];
+    return lint(compile({ ...document, roles, tables })).map(({ code }) => code);
+  };
+  const blind: RuleInput = { to: "head", permit: { edit: ["title"] } };
+  const reason = { "blind-edit": "Titles are dictated." };
+
+  it.each<[string, () => string[], string[]]>([
+    ["in the rule", () => lintOf({ ...blind, meant: reason }), []],
+    ["in its table", () => lintOf(blind, { table: reason }), []],
+    ["but not elsewhere", () => lintOf(blind, { role: reason }), ["blind-edit", "nothing-to-silence"]],
+    [
+      "and nothing else",
+      () => lintOf({ ...blind, meant: { "never-met": "No." } }),
+      ["blind-edit", "nothing-to-silence"],
+    ],
+    ["by its own name", () => lintOf({ ...blind, meant: { "blind-edits": "No." } }), ["blind-edit", "unknown-doubt"]],
+    // What only records show may be silenced where none are at hand.
+    ["of records", () => lintOf({ ...blind, meant: { ...reason, "mostly-null": "So far." } }), []],
+  ])("is not doubted %s", (_where, run, codes) => expect(run()).toEqual(codes));
+
+  it("needs a reason", () => {
+    const broken = house({ blind: { ...blind, meant: { "blind-edit": true } as never } });
+    expect(() => compile(broken)).toThrow(/meant: blind-edit must be a text/);
+  });
+});
+
 describe("the page of a doubt", () => {
   const folder = "docs/lint";
   const pages = readdirSync(folder).filter((name) => name !== "README.md");

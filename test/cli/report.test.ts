@@ -1,0 +1,105 @@
+import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { afterAll, describe, expect, it } from "vitest";
+import { portierCli } from "../support/cli.js";
+import { museumData, museumFile } from "../support/museum.js";
+
+const folder = mkdtempSync(join(tmpdir(), "portier-report-"));
+afterAll(() => rmSync(folder, { recursive: true }));
+const at = ["--at", "2026-11-24"];
+
+describe("a report", () => {
+  const text = portierCli(["report", museumFile]).out;
+
+  it.each([
+    [
+      "a condition",
+      "Whoever is keeper may view shelf and edit label, status, condition\\_note and shelf where department is the person's department.",
+    ],
+    [
+      "ownership, and what a change must lead to",
+      'The owner may edit everything but requested\\_by where status is "draft", as long as afterwards status is "draft" or "requested".',
+    ],
+    [
+      "an exception",
+      'Whoever is registrar (but not the owner) may edit status where status is "requested", as long as afterwards status is "approved" or "refused".',
+    ],
+    ["a path, and what the person is above", "where department of its object is the person's department"],
+    [
+      "a reserve",
+      "Whoever is registrar or director alone may view, create and edit insured\\_value, where anything permits it. *What an object is worth is known to the registrar and the director only.*",
+    ],
+    ["a deny", "Nobody may create and edit salary, whatever permits it."],
+    [
+      "a confirmation",
+      'Everybody must confirm to edit and bulk shelf and photograph records where status is "on\\_loan".',
+    ],
+    [
+      "other records",
+      "Nobody may delete records, whatever permits it where there is a record of exhibits of which exhibition is this record.",
+    ],
+    ["a scoped role", "Whoever is editor of its exhibition may view everything and edit caption and sequence."],
+    [
+      "a moment, in the time zone of the house",
+      "Nobody may edit the cells B2:B, whatever permits it, from 2027-04-01 on.",
+    ],
+    ["a role", "Leads a department. Brings keeper and assistant; given and taken by director."],
+    ["what comes through another role", "May view everything (through assistant)."],
+    ["a group", '**north** In it is everybody of whom site is "north"'],
+    ["the matrix", "| registrar | all | all | all | all | - | all | all | all | - |"],
+  ])("says in words: %s", (_what, sentence) => expect(text).toContain(sentence));
+
+  it("names every rule at its table, and is the same each time", () => {
+    const rules = [...new Set([...text.matchAll(/`(\w+\/[\w-]+)`$/gm)].map(([, rule]) => rule))];
+    expect(rules).toHaveLength(65);
+    expect(portierCli(["report", museumFile]).out).toBe(text);
+  });
+
+  it("is one page that loads nothing, with its pictures", () => {
+    const html = portierCli(["report", museumFile, "--data", museumData, ...at, "--format", "html"]).out;
+    expect(html).not.toMatch(/<script|<link|src=|url\(http|href="http/);
+    for (const part of [
+      '<svg class="roles"',
+      ">collections</text>",
+      '<figure class="grid">',
+      ">q1</text>",
+      "all 400",
+    ]) {
+      expect(html).toContain(part);
+    }
+  });
+
+  it("shows what people wrote as text, and never as marks", () => {
+    const file = join(folder, "odd.portier.yaml");
+    const name = `<title><script>x<script>"'|&amp; *b*`;
+    const words = { file, title: name };
+    writeFileSync(
+      file,
+      JSON.stringify({
+        portier: 1,
+        tables: {
+          [name]: {
+            key: "id",
+            fields: { id: "text", [name]: "text" },
+            rules: {
+              r: {
+                to: "anyone",
+                where: `"${name.replaceAll('"', '""')}" = '<b>'`,
+                permit: { view: "all" },
+                note: name,
+              },
+            },
+          },
+        },
+      }),
+    );
+    const ran = portierCli(["report", words.file, "--title", words.title, "--format", "html"]);
+    expect(ran.err).toBe("");
+    expect(ran.out).not.toMatch(/<script|&quot;<b>|'<b>/);
+    expect(ran.out).toContain("&lt;script&gt;");
+    const markdown = portierCli(["report", words.file, "--title", words.title]).out;
+    expect(markdown).toContain("\\<script\\>");
+    expect(markdown).not.toMatch(/[^\\]<script/);
+  });
+});
