@@ -1,5 +1,6 @@
 import type { MatrixRow } from "../verify/matrix.js";
 import type { CompareCell } from "../verify/matrix-differences.js";
+import { plain } from "./markdown-text.js";
 import { cellText, type MatrixLine, matrixBlocks, matrixLegend, viewerName } from "./matrix-lines.js";
 import { escaped, page } from "./page.js";
 
@@ -35,14 +36,13 @@ function csvValue(text: string): string {
 }
 
 export function matrixMarkdown(rows: readonly MatrixRow[], compare?: CompareCell, beside?: string): string {
-  const cell = (text: string) => text.replaceAll("\\", "\\\\").replaceAll("|", "\\|").replace(/\s+/g, " ");
   const parts = matrixBlocks(rows, compare).map(({ table, actions, lines }) => {
     const head = `| | ${actions.join(" | ")} |\n|---|${actions.map(() => "---|").join("")}`;
     const body = lines.map((line) => {
       const marks = actions.map((action) => cellText(line.row.cells.get(action), compare?.(line.row, action)));
-      return `| ${[cell(lineName(line, "  ")), ...marks].join(" | ")} |`;
+      return `| ${[plain(lineName(line, "  ")), ...marks].join(" | ")} |`;
     });
-    return `### ${table}\n\n${head}\n${body.join("\n")}\n`;
+    return `### ${plain(table)}\n\n${head}\n${body.join("\n")}\n`;
   });
   return `${parts.join("\n")}\n${matrixLegend(beside)
     .map((one) => `- ${one}`)

@@ -1,3 +1,4 @@
+import { code, plain } from "./markdown-text.js";
 import { matrixMarkdown } from "./matrix-files.js";
 import type { Report, Sentence, TableSentences } from "./report.js";
 import { sayFacts } from "./say-rule.js";
@@ -26,7 +27,7 @@ export function reportMarkdown(report: Report): string {
     ),
     "## Tables and their rules",
     ...tables.map(({ name, facts, fields, sentences }) => {
-      const list = fields.map(({ name: field, type, marks }) => `\`${field}\` ${plain([type, ...marks].join(", "))}`);
+      const list = fields.map(({ name: field, type, marks }) => `${code(field)} ${plain([type, ...marks].join(", "))}`);
       const rules = sentences.length === 0 ? "No rule speaks of this table." : sentences.map(item).join("\n");
       return `### ${plain(name)}\n\n${plain(sayFacts(facts))}\n\n${list.join("; ")}\n\n${rules}`;
     }),
@@ -44,10 +45,5 @@ function sentenceList(parts: readonly TableSentences[]): string {
 }
 
 function item({ rule, text, note }: Sentence): string {
-  return `- ${plain(text)}${note === undefined ? "" : ` *${plain(note)}*`} \`${rule}\``;
-}
-
-/** What people wrote as it is, and not as marks. */
-function plain(text: string): string {
-  return text.replace(/[\\`*_{}[\]<>#|]/g, (sign) => `\\${sign}`);
+  return `- ${plain(text)}${note === undefined ? "" : ` *${plain(note)}*`} ${code(rule)}`;
 }

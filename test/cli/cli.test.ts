@@ -120,7 +120,7 @@ describe("the matrix in other forms", () => {
   it("folds equal people in text, Markdown and HTML, with their fields", () => {
     const markdown = portierCli([...words, "--fields", "--format", "markdown"]).out;
     expect(markdown).toMatch(/^\| Kofi Lindqvist \| all 60 \| all 60 \| some \| some 32 \| own 1 \|$/m);
-    expect(markdown).toMatch(/^\| {2}fee, courier \| own 12 \| own 12 \| some \| own 1 \| {2}\|$/m);
+    expect(markdown).toMatch(/^\| {3}fee, courier \| own 12 \| own 12 \| some \| own 1 \| {2}\|$/m);
     const html = portierCli([...words, "--fields", "--format", "html"]).out;
     expect(html).toContain('<td>visitor, Liv Arden</td><td class="none">-</td>');
     expect(html).not.toMatch(/<script|src=|href="http/);

@@ -100,6 +100,6 @@ describe("a report", () => {
     expect(ran.out).toContain("&lt;script&gt;");
     const markdown = portierCli(["report", words.file, "--title", words.title]).out;
     expect(markdown).toContain("\\<script\\>");
-    expect(markdown).not.toMatch(/[^\\]<script/);
+    expect(markdown.replaceAll(/`+[^`]*`+/g, "")).not.toMatch(/[^\\]<script/);
   });
 });
