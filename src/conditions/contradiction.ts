@@ -28,19 +28,24 @@ interface Bound {
 }
 
 function boundsOf(term: Expression): Bound[] {
-  if (term.kind === "is-null") return [{ operand: describeOperand(term.operand), test: { kind: "null" } }];
+  if (term.kind === "is-null") return [{ operand: nameOf(term.operand), test: { kind: "null" } }];
   if (term.kind === "in") {
     const values = term.items.map(constant);
     if (values.includes(undefined)) return [];
-    return [{ operand: describeOperand(term.operand), test: { kind: "one-of", values } }];
+    return [{ operand: nameOf(term.operand), test: { kind: "one-of", values } }];
   }
   if (term.kind !== "compare") return [];
   const isTurned = constant(term.left) !== undefined;
   const test: Compare = isTurned ? { ...term, op: turned[term.op], left: term.right, right: term.left } : term;
   const value = constant(test.right);
   if (value === undefined) return [];
-  const operand = describeOperand(test.left);
+  const operand = nameOf(test.left);
   return [{ operand, test: test.op === "=" ? { kind: "one-of", values: [value] } : test }];
+}
+
+/** What is compared, and as what: a number is another value as an integer than as a decimal. */
+function nameOf(operand: Operand): string {
+  return `${operand.type.base} ${describeOperand(operand)}`;
 }
 
 const turned: Readonly<Record<ComparisonOp, ComparisonOp>> = {

@@ -9,7 +9,7 @@ import { roleViewers, type Viewer } from "../verify/viewers.js";
 import { drawGrid } from "./grid-picture.js";
 import { drawRoles } from "./roles-picture.js";
 import { listed, sayCondition } from "./say-condition.js";
-import { capital, sayRule, sayWhat } from "./say-rule.js";
+import { sayRoleRule, sayRule } from "./say-rule.js";
 
 export interface ReportOptions {
   readonly title: string;
@@ -126,12 +126,12 @@ function roleReport(role: Role, rules: readonly Rule[], timeZone: string): RoleR
     const by = others.find((one) => named.includes(one));
     return by === undefined ? undefined : ` (through ${by})`;
   };
-  const own = rules.filter((rule) => rule.effect.name !== "deny" && through(rule) !== undefined);
+  const own = rules.filter((rule) => through(rule) !== undefined);
   return {
     name,
     note,
     facts,
-    may: byTable(own, (rule) => `${capital(sayWhat(rule, timeZone))}${through(rule) ?? ""}.`),
+    may: byTable(own, (rule) => `${sayRoleRule(rule, timeZone)}${through(rule) ?? ""}.`),
   };
 }
 

@@ -1,5 +1,6 @@
 import { type Expression, type Operand, pushNots } from "../conditions/expression.js";
 import type { ComparisonOp } from "../conditions/syntax.js";
+import { True } from "../conditions/truth.js";
 import type { FieldPath } from "../schema/schema.js";
 
 /** A condition in plain words, to be read behind "where": `department is the person's department and status is "shown"`. */
@@ -10,7 +11,7 @@ export function sayCondition(condition: Expression): string {
 function say(expression: Expression): string {
   switch (expression.kind) {
     case "truth":
-      return expression.value === 3 ? "always" : "never";
+      return expression.value === True ? "always" : "never";
     case "and":
     case "or":
       return expression.terms

@@ -1,3 +1,4 @@
+import { True } from "../conditions/truth.js";
 import { type ActionName, actionOf } from "../rules/actions.js";
 import type { EffectName } from "../rules/effects.js";
 import { printRange } from "../rules/ranges.js";
@@ -9,34 +10,52 @@ import { listed, sayCondition } from "./say-condition.js";
 /** A rule in a plain sentence: who, what, on which records. Days are those of the time zone. */
 export function sayRule(rule: Rule, timeZone: string): string {
   const { effect, to, except } = rule;
-  // A deny for everybody is told as what nobody may.
-  const isNobody = effect.name === "deny" && except.length === 0 && to.some(({ kind }) => kind === "anyone");
-  if (isNobody) return `Nobody may ${listed(sayExtents(rule))}, whatever permits it${sayConditions(rule, timeZone)}.`;
-  return `${capital(sayWho(rule))} ${sayWhat(rule, timeZone)}.`;
+  const isForAll = except.length === 0 && to.some(({ kind }) => kind === "anyone");
+  return `${sentences[effect.name](capital(sayWho(rule)), sayWhat(rule, timeZone), isForAll)}.`;
 }
 
-/** The same without who, for a list of what somebody may: `may view title where status is "shown"`. */
-export function sayWhat(rule: Rule, timeZone: string): string {
-  return `${verbs[rule.effect.name](listed(sayExtents(rule)))}${sayConditions(rule, timeZone)}`;
+/** The same for a list of what the holders of a role may and may not: without who. */
+export function sayRoleRule(rule: Rule, timeZone: string): string {
+  return roleSentences[rule.effect.name](sayWhat(rule, timeZone));
 }
 
-function sayConditions({ where, becomes, from, until, bothWays }: Rule, timeZone: string): string {
-  const conditions = [
-    ...(becomes === undefined || becomes.kind === "truth" ? [] : [`as long as afterwards ${sayCondition(becomes)}`]),
+const sentences: Readonly<Record<EffectName, (who: string, what: string, isForAll: boolean) => string>> = {
+  permit: (who, what) => `${who} may ${what}`,
+  deny: (who, what, isForAll) =>
+    isForAll ? `Nobody may ${what}, whatever permits it` : `${who} may not ${what}, whatever else permits it`,
+  reserve: (who, what) => `Only ${who.charAt(0).toLowerCase()}${who.slice(1)} may ${what}, as far as a rule permits it`,
+  confirm: (who, what) => `${who} must confirm to ${what}`,
+};
+
+const roleSentences: Readonly<Record<EffectName, (what: string) => string>> = {
+  permit: (what) => `May ${what}`,
+  deny: (what) => `May not ${what}, whatever else permits it`,
+  reserve: (what) => `Is among those who alone may ${what}, as far as a rule permits it`,
+  confirm: (what) => `Must confirm to ${what}`,
+};
+
+/** `edit label where status is "shown", from 2027-01-01 on`. */
+function sayWhat(rule: Rule, timeZone: string): string {
+  const { where, from, until, bothWays } = rule;
+  const ways = bothWays ? " before or after a change" : "";
+  const condition = where.kind === "truth" && where.value === True ? "" : ` where${ways} ${sayCondition(where)}`;
+  const periods = [
     ...(from === undefined ? [] : [`from ${sayMoment(from, timeZone)} on`]),
     ...(until === undefined ? [] : [`until ${sayMoment(until, timeZone)}`]),
   ];
-  const ways = bothWays ? " before or after a change" : "";
-  const first = where.kind === "truth" ? "" : ` where${ways} ${sayCondition(where)}`;
-  return [first, ...conditions].join(", ");
+  return [`${listed(sayExtents(rule))}${condition}${sayAfterwards(rule)}`, ...periods].join(", ");
 }
 
-const verbs: Readonly<Record<EffectName, (what: string) => string>> = {
-  permit: (what) => `may ${what}`,
-  deny: (what) => `may not ${what}, whatever else permits it`,
-  reserve: (what) => `alone may ${what}, where anything permits it`,
-  confirm: (what) => `must confirm to ${what}`,
-};
+/** What a permit's change must lead to; or which change it is that a block or a confirmation is about. */
+function sayAfterwards({ becomes, effect, where }: Rule): string {
+  if (becomes === undefined) return "";
+  const isAny = becomes.kind === "truth" && becomes.value === True;
+  if (effect.phase === "permit") {
+    if (!isAny) return `, as long as afterwards ${sayCondition(becomes)}`;
+    return where.kind === "truth" ? "" : ", whatever it is afterwards";
+  }
+  return isAny ? "" : ` so that afterwards ${sayCondition(becomes)}`;
+}
 
 /** An instant; one at which a day begins, as that day. */
 function sayMoment(instant: string, timeZone: string): string {

@@ -33,8 +33,8 @@ export const doubtMessages = {
   "for-nobody": (f: { rule: string; entries: readonly string[] }): Said => [
     `rule "${f.rule}" is for nobody: "except" takes out ${list(f.entries)} again`,
   ],
-  swallowed: (f: { rule: string; by: string; action: string; fields: readonly string[] }): Said => [
-    `what rule "${f.rule}" permits to ${f.action}${ofFields(f.fields)} is always stopped by "${f.by}"`,
+  swallowed: (f: { rule: string; by: string; effect: string; action: string; fields: readonly string[] }): Said => [
+    `what rule "${f.rule}" permits to ${f.action}${ofFields(f.fields)} is ${f.effect === "reserve" ? "kept" : "always stopped"} by "${f.by}"${f.effect === "reserve" ? " for others" : ""}`,
     "a permit cannot win against a deny or a reserve; narrow one of the two",
   ],
   "null-comparison": (f: { rule: string }): Said => [

@@ -28,7 +28,7 @@ describe("a report", () => {
     ["a path, and what the person is above", "where department of its object is the person's department"],
     [
       "a reserve",
-      "Whoever is registrar or director alone may view, create and edit insured\\_value, where anything permits it. *What an object is worth is known to the registrar and the director only.*",
+      "Only whoever is registrar or director may view, create and edit insured\\_value, as far as a rule permits it. *What an object is worth is known to the registrar and the director only.*",
     ],
     ["a deny", "Nobody may create and edit salary, whatever permits it."],
     [
@@ -37,12 +37,12 @@ describe("a report", () => {
     ],
     [
       "other records",
-      "Nobody may delete records, whatever permits it where there is a record of exhibits of which exhibition is this record.",
+      "Nobody may delete records where there is a record of exhibits of which exhibition is this record, whatever permits it.",
     ],
     ["a scoped role", "Whoever is editor of its exhibition may view everything and edit caption and sequence."],
     [
       "a moment, in the time zone of the house",
-      "Nobody may edit the cells B2:B, whatever permits it, from 2027-04-01 on.",
+      "Nobody may edit the cells B2:B, from 2027-04-01 on, whatever permits it.",
     ],
     ["a role", "Leads a department. Brings keeper and assistant; given and taken by director."],
     ["what comes through another role", "May view everything (through assistant)."],

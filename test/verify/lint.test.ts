@@ -1,8 +1,12 @@
 import { readdirSync, readFileSync } from "node:fs";
+import fc from "fast-check";
 import { compile, type DocumentInput, type Portier, type Row, type RuleInput } from "portier";
 import { compileText } from "portier/document";
 import { doubtCodes, lint } from "portier/verify";
 import { describe, expect, it } from "vitest";
+import { printCondition } from "../../src/conditions/printer.js";
+import type { Condition } from "../../src/conditions/syntax.js";
+import { conditions, house as drawnHouse, items, now } from "../support/house.js";
 import { portier as museum } from "../support/museum.js";
 
 const house = (rules: Record<string, RuleInput>): DocumentInput => ({
@@ -116,6 +120,62 @@ describe("a doubt about giving roles", () => {
     ["somebody must hold what nobody gives", true, { atLeast: 1 }, ["held-and-not-given"]],
   ])("%s", (_what, assignments, head, codes) => {
     expect(lint(compile(document(assignments, head))).map(({ code }) => code)).toEqual(codes);
+  });
+});
+
+describe("a doubt whether a rule is ever met, or is always stopped", () => {
+  const known: RuleInput = { to: "anyone", permit: { list: ["title"] } };
+  const person = { id: "p1", post: "senior", dept: "d1", level: 1, boss: null, tongues: ["a"], active: true };
+  const permitted = (document: DocumentInput, rows: readonly Row[]) => {
+    const portier = compile(document);
+    const source = portier.source({ portier_assignments: [], portier_delegations: [], team: [], notes: [] });
+    const session = portier.session({ person, source, request: { now } });
+    return rows.some((row) => session.may("delete", "items", row));
+  };
+  const codesOf = (document: DocumentInput, rule: string, code: string) =>
+    lint(compile(document)).filter((one) => one.path.includes(rule) && one.code === code);
+  const rows = fc.array(items, { minLength: 5, maxLength: 20 });
+  const both = (one: Condition, other: Condition) => `(${printCondition(one)}) and (${printCondition(other)})`;
+
+  it("is right: no record meets what is doubted", () => {
+    let [doubted, met] = [0, 0];
+    fc.assert(
+      fc.property(conditions, conditions, fc.boolean(), rows, (one, other, isTurned, records) => {
+        // A test and what it was turned round into contradict each other more often than two that were drawn.
+        const second: Condition = isTurned ? { kind: "not", term: one, at: 0 } : other;
+        const permit: RuleInput = { to: "junior", where: both(one, second), permit: { delete: "yes" } };
+        const document = drawnHouse({ rules: [permit, known] });
+        const isMet = permitted(document, records);
+        const isDoubted = codesOf(document, "r0", "never-met").length > 0;
+        if (isDoubted) doubted++;
+        if (isMet) met++;
+        expect(isDoubted && isMet, both(one, second)).toBe(false);
+      }),
+      { numRuns: 1_000 },
+    );
+    expect(doubted).toBeGreaterThan(50);
+    expect(met).toBeGreaterThan(50);
+  });
+
+  it("is right: nobody is permitted what is said to be always stopped", () => {
+    let [doubted, passed] = [0, 0];
+    const whom = fc.constantFrom("anyone", "signed-in", "junior", "senior", "clerk");
+    const drawn = fc.record({ a: conditions, b: conditions, blockTo: whom, permitTo: whom, wide: fc.boolean(), rows });
+    fc.assert(
+      fc.property(drawn, ({ a, b, blockTo, permitTo, wide, rows: records }) => {
+        const block: RuleInput = { to: blockTo, where: printCondition(a), deny: { delete: "yes" } };
+        const where = wide ? printCondition(b) : both(a, b);
+        const document = drawnHouse({ rules: [block, { to: permitTo, where, permit: { delete: "yes" } }, known] });
+        const isPermitted = permitted(document, records);
+        const isDoubted = codesOf(document, "r1", "swallowed").length > 0;
+        if (isDoubted) doubted++;
+        if (isPermitted) passed++;
+        expect(isDoubted && isPermitted, where).toBe(false);
+      }),
+      { numRuns: 1_000 },
+    );
+    expect(doubted).toBeGreaterThan(50);
+    expect(passed).toBeGreaterThan(20);
   });
 });
 

@@ -71,7 +71,8 @@ function swallowed({ ruleset, doubts }: LintInput): void {
         .find((rule) => rule.effect.phase === "block" && swallows(rule, permit, action, extent, ruleset.schema));
       if (block === undefined) continue;
       const fields = extent.act ? [] : [...extent.fields].map(({ name }) => name);
-      doubts.add("swallowed", { rule: nameOf(permit), by: nameOf(block), action, fields }, permit.path);
+      const facts = { rule: nameOf(permit), by: nameOf(block), effect: block.effect.name, action, fields };
+      doubts.add("swallowed", facts, permit.path);
     }
   }
 }
@@ -79,7 +80,9 @@ function swallowed({ ruleset, doubts }: LintInput): void {
 function swallows(block: Rule, permit: Rule, action: ActionName, extent: Extent, schema: Schema): boolean {
   const covered = block.extents.get(action);
   const isTimed = block.from !== undefined || block.until !== undefined;
-  if (covered === undefined || block.except.length > 0 || block.becomes !== undefined || isTimed) return false;
+  const isNever = block.where.kind === "truth" && block.where.value === False;
+  if (covered === undefined || block.except.length > 0 || block.becomes !== undefined || isTimed || isNever)
+    return false;
   if (covered.cells !== undefined || (extent.act && !covered.act)) return false;
   if (![...extent.fields].every((field) => covered.fields.has(field))) return false;
   const isForAll = permit.to.every((who) => isStopped(block, who, schema));
