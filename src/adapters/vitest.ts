@@ -115,7 +115,7 @@ export function accessFixtures<T extends TableTypes>(
       return session;
     },
     asPerson: open,
-    asRole: (...roles) => portier.sessionForRoles(roles),
+    asRole: (...roles) => portier.sessionForRoles(roles, { request: { ...request, now: moment } }),
     records: (table) => (tables[table] ?? []) as readonly T[typeof table]["row"][],
     record(table, key) {
       const found = source.find(table, String(key));

@@ -72,7 +72,8 @@ function printDifferences(
   options: DiffOptions,
   io: Io,
 ): ExitCode {
-  const rules = ruleDifferences(roleViewers(before), roleViewers(after));
+  const viewersOf = (portier: Portier) => roleViewers(portier, sessionOptions(portier, options, undefined, io));
+  const rules = ruleDifferences(viewersOf(before), viewersOf(after));
   const accepted = acceptedSentences(options.accept);
   const gains = [
     ...people.flatMap(({ persons, gains: lines }) => lines.map((line) => gainSentence(persons, line))),

@@ -69,7 +69,8 @@ function findDoubts(
   const { request } = sessionOptions(portier, options, data?.source, io);
   const now = request["now"];
   const found = lint(portier, {
-    ...(data === undefined ? {} : { data: { ...data, ...(typeof now === "string" ? { now } : {}) } }),
+    ...(data === undefined ? {} : { data }),
+    ...(typeof now === "string" ? { now } : {}),
     ...(files === undefined || data === undefined ? {} : { untested: untestedRules(portier, files, data, request) }),
   });
   const doubts = found.map((one) => ({ ...one, ...parsed.locate(one.path) }));

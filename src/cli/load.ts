@@ -3,7 +3,7 @@ import { basename, dirname, join } from "node:path";
 import type { Row, Source } from "../conditions/source.js";
 import { type Data, type DataFile, readData, readRoles } from "../document/data.js";
 import { type ParsedDocument, parseDocument } from "../document/parse-document.js";
-import { momentOf } from "../people/role-change.js";
+import { momentOf } from "../schema/moment.js";
 import { PortierError, type Problem } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import { singleKey } from "../schema/schema.js";

@@ -1,6 +1,6 @@
 import { endingSoon } from "../people/ending.js";
 import { keptOf } from "../people/kept-state.js";
-import { momentOf } from "../people/role-change.js";
+import { momentOf } from "../schema/moment.js";
 import type { Schema, Table } from "../schema/schema.js";
 import { timestampOf } from "../schema/types/timestamp.js";
 import type { Portier } from "../session/portier.js";

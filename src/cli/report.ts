@@ -44,7 +44,8 @@ function runReport(file: string, options: ReportFlags, io: Io): ExitCode | Promi
             }),
             records: data.tables,
           };
-    const report = makeReport(portier, { title, ...counted });
+    const { request } = sessionOptions(portier, options, data?.source, io);
+    const report = makeReport(portier, { title, request, ...counted });
     io.out(options.format === "html" ? reportPage(report) : reportMarkdown(report));
     return 0;
   };

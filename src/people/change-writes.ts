@@ -1,12 +1,13 @@
 import type { Row } from "../conditions/source.js";
 import { splitAddress } from "../schema/address.js";
+import { momentOf } from "../schema/moment.js";
 import type { Role } from "../schema/schema.js";
 import { type Assignment, assignmentOf, type Delegation, delegationOf, instantIn } from "./assignment.js";
 import { type Giving, giverNames } from "./giving.js";
 import { holdingOf, mayGive, turningPoints } from "./holdings.js";
 import type { StoredWrite } from "./overlay.js";
 import { refuse } from "./refusal.js";
-import { momentOf, type RoleChange } from "./role-change.js";
+import type { RoleChange } from "./role-change.js";
 
 type ChangeOf<K extends RoleChange["kind"]> = Extract<RoleChange, { kind: K }>;
 

@@ -1,8 +1,4 @@
 import type { Row } from "../conditions/source.js";
-import { portierError } from "../schema/problems.js";
-import type { Schema } from "../schema/schema.js";
-import { canonicalDate, startOfDay } from "../schema/types/date.js";
-import { canonicalTimestamp } from "../schema/types/timestamp.js";
 
 /**
  * A change of who holds what. `from` and `until` are dates (their start in the document's time zone) or instants;
@@ -56,17 +52,3 @@ export type RoleChange =
     }
   /** Changes a person's own record, which roles and groups may come from. */
   | { readonly kind: "person"; readonly person: string; readonly values: Row; readonly reason?: string | undefined };
-
-/**
- * A moment as it is stored: an instant as it is, a date as its start in the document's time zone.
- *
- * @throws PortierError (`bad-value`) for anything else.
- */
-export function momentOf({ timeZone }: Schema, field: string, value: string | null | undefined): string | null {
-  if (value === null || value === undefined) return null;
-  const day = canonicalDate(value);
-  const moment = day === undefined ? canonicalTimestamp(value) : startOfDay(day, timeZone);
-  if (moment !== undefined) return moment;
-  const expects = 'a date such as "2027-01-31" or an instant with its zone';
-  throw portierError("bad-value", { field, expects, found: value });
-}

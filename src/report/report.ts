@@ -17,6 +17,8 @@ export interface ReportOptions {
   readonly people?: readonly Viewer[];
   /** Table name to records, to count. */
   readonly records?: ReadonlyMap<string, readonly Row[]>;
+  /** What the sessions of roles are opened with: the moment counts. */
+  readonly request?: Readonly<Record<string, unknown>>;
 }
 
 /** What a document comes to, in sentences and pictures, for people who must believe it. */
@@ -72,7 +74,7 @@ export interface TableReport {
 }
 
 /** Puts a document into sentences and pictures. What it says is what was compiled, and not how it was written. */
-export function makeReport(portier: Portier, { title, people = [], records }: ReportOptions): Report {
+export function makeReport(portier: Portier, { title, people = [], records, request = {} }: ReportOptions): Report {
   const { schema, groups, rules } = rulesetOf(portier);
   const { tables, roles } = schema;
   const counts = [
@@ -89,7 +91,7 @@ export function makeReport(portier: Portier, { title, people = [], records }: Re
     roles: [...roles.values()].map((role) => roleReport(role, rules, schema.timeZone)),
     groups: [...groups.values()].map((group) => groupReport(group, rules)),
     tables: [...tables.values()].map((table) => tableReport(portier, table, rules)),
-    byRole: accessMatrix(portier, roleViewers(portier)),
+    byRole: accessMatrix(portier, roleViewers(portier, { request })),
     byPeople: people.length === 0 ? [] : accessMatrix(portier, people, { ...(records && { records }) }),
   };
 }

@@ -1,5 +1,6 @@
 import { readCondition } from "../conditions/check.js";
 import { always, type Expression, never } from "../conditions/expression.js";
+import { momentExpects, readMoment } from "../schema/moment.js";
 import {
   checkName,
   type Part,
@@ -11,8 +12,6 @@ import {
   readTexts,
 } from "../schema/reader.js";
 import type { Schema, Table } from "../schema/schema.js";
-import { canonicalDate, startOfDay } from "../schema/types/date.js";
-import { canonicalTimestamp } from "../schema/types/timestamp.js";
 import { type ActionName, actionNamesOf, actionOf } from "./actions.js";
 import { type Effect, type EffectName, effectNames, effects } from "./effects.js";
 import { readExtent } from "./extent.js";
@@ -152,11 +151,9 @@ class RuleReader {
     const part = this.#shape.get(key);
     const text = readText(part, `${key} of "${this.#name}"`);
     if (part === undefined || text === undefined) return undefined;
-    const day = canonicalDate(text);
-    const moment = day === undefined ? canonicalTimestamp(text) : startOfDay(day, this.#scope.schema.timeZone);
+    const moment = readMoment(this.#scope.schema, text);
     if (moment === undefined) {
-      const expects = 'a date such as "2027-01-31" or an instant with its zone';
-      part.problems.add("bad-value", { field: key, expects, found: text }, part.path);
+      part.problems.add("bad-value", { field: key, expects: momentExpects, found: text }, part.path);
     }
     return moment;
   }

@@ -65,11 +65,12 @@ export class Portier<T extends TableTypes = AnyTables> {
   /**
    * The view of somebody who holds these roles (and all they include), or is in these groups, and of whom nothing else is
    * known. Good for
-   * `reach`; conditions on the person are open, so decisions on records see them as unknown.
+   * `reach`; conditions on the person are open, so decisions on records see them as unknown. Of the request, the moment
+   * counts: a rule may be there for a time.
    */
-  sessionForRoles(roles: readonly string[]): Session<T> {
+  sessionForRoles(roles: readonly string[], { request = {} }: Pick<SessionOptions, "request"> = {}): Session<T> {
     const report = () => {};
-    return this.#open(roleSubject(this.#ruleset, roles), makeReading(undefined, report), report);
+    return this.#open(roleSubject(this.#ruleset, roles, request), makeReading(undefined, report), report);
   }
 
   /** A source over records in memory: table name to records. */

@@ -185,9 +185,13 @@ function findActor(
 
 /**
  * A made-up person who holds these roles, or is in these groups, and of whom nothing else is known, for questions about a
- * role or group.
+ * role or group at the moment of a request.
  */
-export function roleSubject(ruleset: Ruleset, names: readonly string[]): Subject {
+export function roleSubject(
+  ruleset: Ruleset,
+  names: readonly string[],
+  request: Readonly<Record<string, unknown>>,
+): Subject {
   const { schema, groups } = ruleset;
   const held = new Set<string>();
   for (const name of names) {
@@ -209,7 +213,7 @@ export function roleSubject(ruleset: Ruleset, names: readonly string[]): Subject
       for (const role of group.roles) for (const brought of schema.roles.get(role)?.closure ?? []) held.add(brought);
     }
   }
-  const now = timestampOf(new Date()) as string;
+  const now = readRequest(schema, request).get("now") as string;
   return {
     meets: true,
     signedIn: always,

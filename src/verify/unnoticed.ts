@@ -116,13 +116,13 @@ class Bearing {
     const data = this.#options.data(changed);
     const only = table === "*" ? undefined : table;
     const tables = new Map<string, ReadonlySet<string>>();
-    return ({ as, on }) => {
-      const key = JSON.stringify(as);
-      const before = this.#before.get(key) ?? openExpected(this.#portier, as, this.#data);
+    return ({ as, at, on }) => {
+      const key = JSON.stringify([as, at]);
+      const before = this.#before.get(key) ?? openExpected(this.#portier, { as, at }, this.#data);
       this.#before.set(key, before);
       const differing =
         tables.get(key) ??
-        new Set(tablesThatDiffer(before, openExpected(changed, as, data), only).map(({ name }) => name));
+        new Set(tablesThatDiffer(before, openExpected(changed, { as, at }, data), only).map(({ name }) => name));
       tables.set(key, differing);
       return differing.has(on.table.name);
     };

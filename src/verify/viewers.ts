@@ -17,7 +17,7 @@ export interface Viewer {
 /** The anonymous visitor, then every role in declared order. */
 export function roleViewers(portier: Portier, options: SessionOptions = {}): Viewer[] {
   const roles = [...portier.schema.roles.keys()].map((role): Viewer => {
-    const session = portier.sessionForRoles([role]);
+    const session = portier.sessionForRoles([role], options);
     return { kind: "role", id: role, name: role, roles: session.roles, session };
   });
   return [visitorViewer(portier, options), ...roles];
@@ -26,7 +26,7 @@ export function roleViewers(portier: Portier, options: SessionOptions = {}): Vie
 /** The anonymous visitor, then every group in declared order: whoever is in it, and of whom nothing else is known. */
 export function groupViewers(portier: Portier, options: SessionOptions = {}): Viewer[] {
   const groups = [...rulesetOf(portier).groups.keys()].map((group): Viewer => {
-    const session = portier.sessionForRoles([group]);
+    const session = portier.sessionForRoles([group], options);
     return { kind: "group", id: group, name: group, roles: session.roles, session };
   });
   return [visitorViewer(portier, options), ...groups];

@@ -4,7 +4,7 @@ import { specialize } from "../../conditions/specialize.js";
 import { True } from "../../conditions/truth.js";
 import { insidesOf, type Portier } from "../../session/portier.js";
 import type { Session, SessionOptions } from "../../session/session.js";
-import type { Expectation, ExpectedViewer } from "./expectation.js";
+import type { Expectation } from "./expectation.js";
 
 /** What expectations are looked at with. */
 export interface ExpectationData {
@@ -16,7 +16,13 @@ export interface ExpectationData {
 }
 
 /** The session of the one whom an expectation is about. */
-export function openExpected(portier: Portier, as: ExpectedViewer, { source, options }: ExpectationData): Session {
+export function openExpected(
+  portier: Portier,
+  { as, at }: Pick<Expectation, "as" | "at">,
+  data: ExpectationData,
+): Session {
+  const { source } = data;
+  const options = at === undefined ? data.options : { ...data.options, request: { ...data.options?.request, now: at } };
   switch (as.kind) {
     case "visitor":
       return portier.session({ ...options, source });
@@ -25,7 +31,7 @@ export function openExpected(portier: Portier, as: ExpectedViewer, { source, opt
     case "made-up":
       return portier.session({ ...options, source, person: as.row });
     case "member":
-      return portier.sessionForRoles([as.name]);
+      return portier.sessionForRoles([as.name], options);
     default:
       return as satisfies never;
   }

@@ -51,7 +51,7 @@ export function coverageOf(
 ): RuleCoverage[] {
   const seen = new Map<string, Seen>();
   for (const expectation of expectations) {
-    const session = openExpected(portier, expectation.as, data);
+    const session = openExpected(portier, expectation, data);
     const { table } = expectation.on;
     const found = recordsOf(expectation, session, data) ?? [];
     for (const check of expectation.checks) {

@@ -2,6 +2,7 @@ import { readCondition } from "../../conditions/check.js";
 import type { Row } from "../../conditions/source.js";
 import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../../rules/actions.js";
 import { findField } from "../../schema/declare-tables.js";
+import { momentExpects, readMoment } from "../../schema/moment.js";
 import { type Locate, type Path, PortierError } from "../../schema/problems.js";
 import { isMapping, type Part, readMapping, readShape, readText, readTexts } from "../../schema/reader.js";
 import { Problems } from "../../schema/report.js";
@@ -12,6 +13,7 @@ import { type Check, type Expectation, type ExpectedRecords, type ExpectedViewer
 const keys = [
   "name",
   "as",
+  "at",
   "on",
   "may",
   "mayNot",
@@ -69,11 +71,18 @@ class ExpectationReader {
     const on = this.#records(shape.get("on"));
     if (as === undefined || on === undefined) return undefined;
     const checks = this.#checks(shape, on);
-    if (checks.length === 0 && !keys.some((key) => shape.has(key) && !["name", "as", "on"].includes(key))) {
+    if (checks.length === 0 && !keys.some((key) => shape.has(key) && !["name", "as", "at", "on"].includes(key))) {
       const hint = "say what is expected: may, mayNot, exactly, count, edit, create or do";
       this.#problems.add("missing-key", { what: "an expectation", key: "may", hint }, part.path);
     }
-    return { path: part.path, name: readText(shape.get("name"), "name"), as, on, checks };
+    return {
+      path: part.path,
+      name: readText(shape.get("name"), "name"),
+      as,
+      at: this.#moment(shape.get("at")),
+      on,
+      checks,
+    };
   }
 
   /** `s-003`, `visitor`, `{ role: keeper }`, `{ group: north }`, `{ person: { post: keeper, ... } }`. */
@@ -105,6 +114,16 @@ class ExpectationReader {
     if (known.has(name)) return { kind: "member", name };
     this.#problems.add("unknown-who", { name, candidates: known.keys() }, given.path);
     return undefined;
+  }
+
+  #moment(part: Part | undefined): string | undefined {
+    const text = readText(part, "at");
+    if (part === undefined || text === undefined) return undefined;
+    const moment = readMoment(this.#portier.schema, text);
+    if (moment === undefined) {
+      this.#problems.add("bad-value", { field: "at", expects: momentExpects, found: text }, part.path);
+    }
+    return moment;
   }
 
   /** `objects`, `objects/BM-SH-0001`, `{ table: objects, where: CONDITION }`, `{ table: objects, record: {...} }`. */

@@ -50,9 +50,9 @@ class Shared {
     this.data = data;
   }
 
-  sessionOf(as: ExpectedViewer): Session {
-    const key = JSON.stringify(as);
-    const session = this.#sessions.get(key) ?? openExpected(this.#portier, as, this.data);
+  sessionOf({ as, at }: Expectation): Session {
+    const key = JSON.stringify([as, at]);
+    const session = this.#sessions.get(key) ?? openExpected(this.#portier, { as, at }, this.data);
     this.#sessions.set(key, session);
     return session;
   }
@@ -74,7 +74,7 @@ class Run {
   constructor(expectation: Expectation, shared: Shared) {
     this.#expectation = expectation;
     this.#shared = shared;
-    this.#session = shared.sessionOf(expectation.as);
+    this.#session = shared.sessionOf(expectation);
     this.#who = whoText(expectation.as);
     this.#table = expectation.on.table;
   }

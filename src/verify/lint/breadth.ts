@@ -31,8 +31,10 @@ export const breadthChecks = [
 const permitsOf = (rules: readonly Rule[]): Rule[] => rules.filter(({ effect }) => effect.phase === "permit");
 
 /** The view of those whom an entry is for, where it is a role that is held as such. */
-function sessionOf({ portier, ruleset }: LintInput, who: Who): Session | undefined {
-  return who.kind === "member" && ruleset.schema.roles.has(who.name) ? portier.sessionForRoles([who.name]) : undefined;
+function sessionOf({ portier, ruleset, request }: LintInput, who: Who): Session | undefined {
+  return who.kind === "member" && ruleset.schema.roles.has(who.name)
+    ? portier.sessionForRoles([who.name], { request })
+    : undefined;
 }
 
 /** Whole records for everybody, or changes by somebody of whom nothing is known. */
@@ -52,7 +54,8 @@ function openToAnyone({ ruleset, doubts }: LintInput): void {
 }
 
 /** Fields that those a rule is for may edit, while nothing lets them see these. */
-function blindEdits({ portier, ruleset, doubts }: LintInput): void {
+function blindEdits(input: LintInput): void {
+  const { ruleset, doubts } = input;
   const shownAtAll = new Set<Field>();
   for (const rule of ruleset.rules.filter(({ effect }) => effect.phase === "permit")) {
     for (const action of ["list", "view"] as const) {
@@ -63,8 +66,7 @@ function blindEdits({ portier, ruleset, doubts }: LintInput): void {
     const edited = [...(rule.extents.get("edit")?.fields ?? [])].filter((field) => !rule.table.key.includes(field));
     if (rule.effect.phase !== "permit" || edited.length === 0) continue;
     for (const who of rule.to) {
-      const session =
-        who.kind === "member" && ruleset.schema.roles.has(who.name) ? portier.sessionForRoles([who.name]) : undefined;
+      const session = sessionOf(input, who);
       const blind = edited.filter((field) =>
         session === undefined
           ? !shownAtAll.has(field)

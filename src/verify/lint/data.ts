@@ -38,10 +38,9 @@ export const dataChecks = [
 ];
 
 /** The sessions of all who can sign in. Who holds a role that is none cannot, and is doubted. */
-function openAll({ portier, ruleset, doubts }: LintInput, { tables, source, now }: LintData): Session[] {
+function openAll({ portier, ruleset, doubts, request }: LintInput, { tables, source }: LintData): Session[] {
   const { people } = ruleset.schema;
   if (people === undefined) return [];
-  const request = now === undefined ? {} : { now };
   const sessions = [portier.session({ person: null, source, request })];
   const strangers = new Map<string, { name: string; where: string; persons: string[] }>();
   for (const person of tables.get(people.table.name) ?? []) {

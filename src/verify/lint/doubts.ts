@@ -11,8 +11,6 @@ import type { Portier } from "../../session/portier.js";
 export interface LintData {
   readonly tables: ReadonlyMap<string, readonly Row[]>;
   readonly source: Source;
-  /** The moment of the sessions that are opened for doubts, a canonical instant. Default: now. */
-  readonly now?: string;
 }
 
 /** What a doubt is looked for in. */
@@ -21,6 +19,8 @@ export interface LintInput {
   readonly ruleset: Ruleset;
   readonly data: LintData | undefined;
   readonly doubts: Doubts;
+  /** What sessions are opened with. */
+  readonly request: { readonly now?: string };
 }
 
 type DoubtFacts<C extends DoubtCode> = Parameters<(typeof doubtMessages)[C]>[0];

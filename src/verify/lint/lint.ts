@@ -21,6 +21,8 @@ export const doubtCodes: readonly string[] = Object.keys(doubtMessages);
 
 export interface LintOptions {
   readonly data?: LintData;
+  /** The moment that is looked at, an instant. Default: now. */
+  readonly now?: string;
   /** The addresses of rules on which no expectation bears, as {@link coverageOf} finds them. */
   readonly untested?: readonly string[];
 }
@@ -29,10 +31,11 @@ export interface LintOptions {
  * Doubts about a document that is right: what is there without effect, or probably wider than meant. Each has the path
  * of its place in the document. What the document says is `meant`, with a reason, is not doubted.
  */
-export function lint(portier: Portier, { data, untested = [] }: LintOptions = {}): Problem[] {
+export function lint(portier: Portier, { data, now, untested = [] }: LintOptions = {}): Problem[] {
   const doubts = new Doubts();
   const ruleset = rulesetOf(portier);
-  for (const check of checks) check({ portier, ruleset, data, doubts });
+  const request = now === undefined ? {} : { now };
+  for (const check of checks) check({ portier, ruleset, data, doubts, request });
   for (const rule of ruleset.rules) {
     const name = rule.address.slice(rule.address.indexOf("/") + 1);
     if (untested.includes(rule.address)) doubts.add("untested-rule", { rule: name }, rule.path);

@@ -79,14 +79,14 @@ function unreachableRoles({ ruleset, doubts }: LintInput): void {
 }
 
 /** Screens that nobody sees, or that not all see whom they are for. */
-function deadScreens({ portier, ruleset, doubts }: LintInput): void {
+function deadScreens({ portier, ruleset, doubts, request }: LintInput): void {
   const { screens, schema, groups } = ruleset;
   const everybody = [...schema.roles.keys(), ...groups.keys()];
   for (const { name, needs, to, home } of screens.values()) {
     const named = [...new Set([...to, ...home])];
     for (const { text, action, table, field } of needs) {
       const permits = (who: readonly string[]) =>
-        portier.sessionForRoles(who).reach(action, table.name, field?.name) !== "none";
+        portier.sessionForRoles(who, { request }).reach(action, table.name, field?.name) !== "none";
       const without = named.filter((one) => !permits([one]));
       const isDead = named.length === 0 && ![[], ...everybody.map((one) => [one])].some(permits);
       if (without.length === 0 && !isDead) continue;

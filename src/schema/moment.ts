@@ -1,0 +1,25 @@
+import { portierError } from "./problems.js";
+import type { Schema } from "./schema.js";
+import { canonicalDate, startOfDay } from "./types/date.js";
+import { canonicalTimestamp } from "./types/timestamp.js";
+
+/** What a moment is written as, for messages. */
+export const momentExpects = 'a date such as "2027-01-31" or an instant with its zone';
+
+/** The instant of a date (its start in the document's time zone) or of an instant; undefined for what is neither. */
+export function readMoment({ timeZone }: Pick<Schema, "timeZone">, value: string): string | undefined {
+  const day = canonicalDate(value);
+  return day === undefined ? canonicalTimestamp(value) : startOfDay(day, timeZone);
+}
+
+/**
+ * A moment as it is stored: an instant as it is, a date as its start in the document's time zone.
+ *
+ * @throws PortierError (`bad-value`) for anything else.
+ */
+export function momentOf(schema: Schema, field: string, value: string | null | undefined): string | null {
+  if (value === null || value === undefined) return null;
+  const moment = readMoment(schema, value);
+  if (moment !== undefined) return moment;
+  throw portierError("bad-value", { field, expects: momentExpects, found: value });
+}
