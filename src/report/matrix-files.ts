@@ -64,6 +64,7 @@ export function matrixPage(
 }
 
 export const matrixStyle = `table.matrix { margin: .3rem 0 1.2rem; } .matrix td:first-child { min-width: 18rem; max-width: 34rem; }
+@media print { .matrix { font-size: 11px; } .matrix td:first-child { min-width: 6rem; } .matrix th, .matrix td { padding: .1rem .35rem; } }
 .matrix .all { color: var(--good); font-weight: 600; } .matrix .some { color: var(--half); } .matrix .own { color: var(--link); }
 .matrix .none { color: var(--soft); } .matrix .field td { border-bottom-style: dotted; font-size: 13px; }
 .matrix .field td:first-child { padding-left: 2rem; color: var(--soft); } .matrix .differs { background: var(--band); outline: 1px solid var(--line); }`;
@@ -83,7 +84,7 @@ export function matrixTables(rows: readonly MatrixRow[], compare?: CompareCell):
         const kind = line.fields === undefined ? "" : ' class="field"';
         return `<tr${kind}><td>${escaped(lineName(line, ""))}</td>${cells.join("")}</tr>`;
       });
-      return `<h2>${escaped(table)}</h2>\n<table class="matrix">\n<thead><tr>${head}</tr></thead>\n<tbody>\n${body.join("\n")}\n</tbody>\n</table>`;
+      return `<h2>${escaped(table)}</h2>\n<div class="wide"><table class="matrix">\n<thead><tr>${head}</tr></thead>\n<tbody>\n${body.join("\n")}\n</tbody>\n</table></div>`;
     })
     .join("\n");
 }

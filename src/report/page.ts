@@ -30,7 +30,7 @@ body { margin: 0 auto; padding: 1.5rem; max-width: 78rem; background: var(--pape
   font: 15px/1.5 system-ui, "Segoe UI", "DejaVu Sans", sans-serif; }
 h1 { font-size: 1.6rem; margin: 0 0 .3rem; } h2 { font-size: 1.2rem; margin: 2rem 0 .5rem; } h3 { font-size: 1rem; margin: 1.2rem 0 .3rem; }
 code, pre, .code { font: 13px/1.5 ui-monospace, "DejaVu Sans Mono", monospace; }
-a { color: var(--link); } .soft { color: var(--soft); } .good { color: var(--good); } .half { color: var(--half); } .bad { color: var(--bad); }
+.wide { overflow-x: auto; } a { color: var(--link); } .soft { color: var(--soft); } .good { color: var(--good); } .half { color: var(--half); } .bad { color: var(--bad); }
 table { border-collapse: collapse; } th, td { text-align: left; vertical-align: top; padding: .2rem .6rem; border-bottom: 1px solid var(--line); }
 th { font-weight: 600; color: var(--soft); } thead th { background: var(--band); }
 ${style}

@@ -39,7 +39,7 @@ export function reportPage(report: Report): string {
   return page(title, `${matrixStyle}\n${style}`, parts.join("\n"));
 }
 
-const style = `nav ul { columns: 2; padding-left: 1.2rem; } section { break-inside: auto; } .wide { overflow-x: auto; }
+const style = `nav ul { columns: 2; padding-left: 1.2rem; } section { break-inside: auto; }
 h3 { border-top: 1px solid var(--line); padding-top: .6rem; } h4 { margin: .6rem 0 .1rem; font-size: .95rem; color: var(--soft); font-weight: 600; }
 ul.sentences { margin: .1rem 0 .4rem; padding-left: 1.2rem; } ul.sentences code { color: var(--soft); font-size: 12px; }
 .note { color: var(--soft); font-style: italic; } dt { font-weight: 600; } dd { margin: 0 0 .5rem 1.2rem; }
@@ -51,7 +51,7 @@ svg text { fill: var(--ink); font: 14px system-ui, "DejaVu Sans", sans-serif; te
 .grid rect { fill: none; stroke-width: 2; } .grid g text { font-size: 11px; font-weight: 700; }
 .grid .permit rect { stroke: var(--good); } .grid .deny rect { stroke: var(--bad); stroke-width: 3; } .grid .reserve rect { stroke: var(--half); stroke-dasharray: 7 3; } .grid .confirm rect { stroke: var(--link); stroke-dasharray: 2 3; }
 .grid figcaption ul { list-style: none; padding: 0; font-size: 13px; } .grid .effect { font-family: ui-monospace, "DejaVu Sans Mono", monospace; }
-@media print { nav { display: none; } h2 { break-before: page; } h3, h4 { break-after: avoid; } table, figure, li { break-inside: avoid; } a { text-decoration: none; } body { font-size: 12px; max-width: none; padding: 0; } }`;
+@media print { nav { display: none; } .roles { max-width: 100%; height: auto; } h2 { break-before: page; } h3, h4 { break-after: avoid; } table, figure, li { break-inside: avoid; } a { text-decoration: none; } body { font-size: 12px; max-width: none; padding: 0; } }`;
 
 function noted(note: string | undefined): string {
   return note === undefined ? "" : `<span class="note">${escaped(note)}</span> `;

@@ -1,6 +1,7 @@
 import fc from "fast-check";
 import { compile, type Row } from "portier";
-import { accessMatrix, compareWith, everybodysDifference, foldMatrix, personViewers } from "portier/verify";
+import { makeReport, reportMarkdown, reportPage } from "portier/report";
+import { accessMatrix, compareWith, everybodysDifference, foldMatrix, lint, personViewers } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { everyRules, house, items, lines, now, rules, sheetRules, worlds } from "../support/house.js";
 
@@ -74,6 +75,28 @@ describe("the access matrix", () => {
         }
       }),
       { numRuns: 30 },
+    );
+  });
+});
+
+describe("whatever compiles", () => {
+  it("is doubted and reported without a fault, and names every rule", () => {
+    fc.assert(
+      fc.property(drawn, (one) => {
+        const { portier, tables, viewers, records } = worldOf(one, one.rules);
+        const data = { tables: records, source: portier.source(tables) };
+        for (const { path, message } of lint(portier, { data, now })) {
+          expect(path.length).toBeGreaterThan(0);
+          expect(message).not.toMatch(/undefined|\[object/);
+        }
+        const report = makeReport(portier, { title: "House", people: viewers, records });
+        const markdown = reportMarkdown(report);
+        const page = reportPage(report);
+        for (const text of [markdown, page]) {
+          expect(text).not.toMatch(/undefined|\[object|NaN/);
+          for (const [at] of one.rules.entries()) expect(text).toContain(`items/r${at}`);
+        }
+      }),
     );
   });
 });
