@@ -39,6 +39,25 @@ export const museum = define({
     south: { members: { where: "site = 'south'" } },
     "ships-line": { members: { below: "s-002" }, note: "Bram Solheim and everybody below." },
   },
+  screens: {
+    visit: { needs: ["exhibitions.view", "objects.view.title"], note: "What is on display." },
+    objects: {
+      needs: "objects.list.title",
+      to: ["assistant", "conservator", "registrar", "director"],
+      home: ["assistant", "registrar"],
+    },
+    "object-card": { in: "objects", needs: "objects.view.material" },
+    "hand-over": { in: "object-card", needs: "objects.edit.keeper", note: "An object goes to another keeper." },
+    "new-object": { in: "objects", needs: "objects.create" },
+    loans: { needs: "loans.view", to: ["keeper", "registrar", "treasurer", "director"] },
+    "loan-request": { in: "loans", needs: "loans.create" },
+    "loan-decisions": { in: "loans", needs: "loans.edit.status", to: "registrar" },
+    treatments: { needs: "treatments.list", to: ["keeper", "conservator", "director"], home: "conservator" },
+    exhibits: { needs: "exhibits.edit.caption" },
+    plan: { needs: "plan.view", home: "treasurer" },
+    house: { needs: "staff.list.name" },
+    administration: { needs: "staff.edit.post", to: "director", home: "director" },
+  },
   tables: {
     departments: {
       key: "id",

@@ -7,7 +7,7 @@ import { isMapping } from "../schema/reader.js";
 /**
  * A document as canonical JSON: documents that say the same in another spelling (YAML or TypeScript, short or long forms,
  * one name or a list of one, spaces in conditions) give the same text. The order of keys says nothing and is
- * alphabetical, but for fields, whose order is part of what is declared.
+ * alphabetical, but for fields and screens, whose order is part of what is declared.
  *
  * The document should compile; of one that does not, what cannot be read stays as it is.
  */
@@ -30,9 +30,13 @@ function canonicalDocument(document: DocumentInput): Mapping {
     ...(document.groups === undefined ? {} : { groups: each(document.groups, canonicalGroup) }),
     ...(document.screens === undefined
       ? {}
-      : { screens: each(document.screens, (screen) => change(screen, { needs: listOf, to: listOf, home: listOf })) }),
+      : { screens: Object.entries(document.screens).map(([name, screen]) => ({ name, ...canonicalScreen(screen) })) }),
     tables: each(document.tables, canonicalTable),
   };
+}
+
+function canonicalScreen(screen: unknown): object {
+  return change(screen, { needs: listOf, to: listOf, home: listOf }) as object;
 }
 
 function canonicalGroup(group: unknown): unknown {

@@ -39,6 +39,9 @@ export function readScreens(
     const shape = readShape(entry, what, ["needs", "to", "in", "home", "note", "meant"]);
     const needs = shape.get("needs");
     if (needs === undefined) entry.problems.add("missing-key", { what, key: "needs" }, entry.path);
+    if (needs !== undefined && Array.isArray(needs.value) && needs.value.length === 0) {
+      needs.problems.add("wrong-shape", { what: `needs of ${what}`, expected: "at least one", found: [] }, needs.path);
+    }
     readText(shape.get("note"), "note");
     const within = shape.get("in");
     const other = readText(within, `in of ${what}`);

@@ -3,6 +3,7 @@ import { actionNamesOf } from "../rules/actions.js";
 import type { Field, FieldPath, Schema, Table } from "../schema/schema.js";
 import { insidesOf } from "./portier.js";
 import { residualSteps } from "./residual.js";
+import type { ShownScreens } from "./screens.js";
 import type { Session } from "./session.js";
 import { encode, encodeTable, type Snapshot } from "./snapshot.js";
 import type { StepData } from "./step.js";
@@ -37,9 +38,14 @@ export function snapshotOf(session: Session, tables?: readonly string[]): Snapsh
     key: subject.key ?? null,
     ...(session.actedBy === undefined ? {} : { actedBy: session.actedBy }),
     roles: session.roles,
+    ...(ruleset.screens.size === 0 ? {} : { screens: shownOf(session) }),
     tables: [...wanted].map(encodeTable),
     steps,
   };
+}
+
+function shownOf(session: Session): ShownScreens {
+  return { screens: session.screens(), home: session.home() };
 }
 
 /** Ranges as they were written are for lists; a plan needs only the rows that they come to. */

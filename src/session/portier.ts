@@ -1,14 +1,17 @@
 import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import { compileRules, type Ruleset } from "../rules/compile-rules.js";
+import type { Need } from "../rules/screens.js";
 import type { TypedDocument } from "../schema/document.js";
 import type { Locate } from "../schema/problems.js";
 import type { Schema } from "../schema/schema.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { memorySource } from "./memory-source.js";
 import { Plan } from "./plan.js";
+import type { Reach } from "./reach.js";
 import { makeReading } from "./reading.js";
 import { residualSteps } from "./residual.js";
+import { shownScreens } from "./screens.js";
 import { type Finding, partsOf, Session, type SessionOptions, type SessionOrigin } from "./session.js";
 import { openSubject, roleSubject, type Subject } from "./subject.js";
 
@@ -84,7 +87,8 @@ export class Portier<T extends TableTypes = AnyTables> {
     const { key, roles } = subject;
     const origin = { ruleset: this.#ruleset, subject };
     const actedBy = actor === undefined ? undefined : String(actor);
-    return new Session<T>({ people: people?.table.name, plan, key, actedBy, roles, reading, report, origin });
+    const screens = (reach: (need: Need) => Reach) => shownScreens(this.#ruleset.screens, subject, reach);
+    return new Session<T>({ people: people?.table.name, plan, key, actedBy, roles, reading, report, screens, origin });
   }
 
   #planFor(subject: Subject): Plan {

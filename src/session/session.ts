@@ -2,6 +2,7 @@ import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import type { ActionName, BuiltInAction } from "../rules/actions.js";
 import type { Ruleset } from "../rules/compile-rules.js";
+import type { Need } from "../rules/screens.js";
 import { PortierError, portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Field } from "../schema/schema.js";
@@ -17,6 +18,7 @@ import { acceptBulk, acceptImport, type ManyAcceptance } from "./many.js";
 import { type Mask, makeMask, type ShowAction } from "./mask.js";
 import type { Plan, TablePlan } from "./plan.js";
 import type { Reach } from "./reach.js";
+import { noScreens, type ShownScreens } from "./screens.js";
 import type { Subject } from "./subject.js";
 import { reachOf } from "./table-reach.js";
 
@@ -70,6 +72,7 @@ export interface SessionParts {
   readonly roles: () => readonly string[];
   readonly reading: Reading;
   readonly report: (finding: Finding) => void;
+  readonly screens: (reach: (need: Need) => Reach) => ShownScreens;
   /** What a session was opened from; one that was made from a snapshot has none. */
   readonly origin: SessionOrigin | undefined;
 }
@@ -307,6 +310,25 @@ export class Session<T extends TableTypes = AnyTables> {
     const asked = field === undefined ? undefined : plan.field(field);
     if (asked !== undefined && speaksOf === "record") return this.#fieldOfRecordAction(plan, action, asked.name);
     return this.#guard(() => reachOf(plan, action, asked), "none");
+  }
+
+  /**
+   * The names of the screens that the person is shown, in declared order: those whose needs the rules permit on some
+   * record. What is not here is not in the navigation, and not served.
+   */
+  screens(): readonly string[] {
+    return this.#shown().screens;
+  }
+
+  /** The screen on which the person lands after signing in; undefined where they are shown none. */
+  home(): string | undefined {
+    return this.#shown().home;
+  }
+
+  #shown(): ShownScreens {
+    const reach = ({ action, table, field }: Need) =>
+      this.reach(action, table.name as TableOf<T>, field?.name as never);
+    return this.#guard(() => this.#parts.screens(reach), noScreens);
   }
 
   #fieldOfRecordAction(plan: TablePlan, action: ActionName, field: string): never {

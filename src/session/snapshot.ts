@@ -11,6 +11,7 @@ import { reference } from "../schema/types/reference.js";
 import { isScalarTypeName, scalarTypes } from "../schema/types/scalars.js";
 import { Plan } from "./plan.js";
 import { makeReading } from "./reading.js";
+import { noScreens, type ShownScreens } from "./screens.js";
 import { type Finding, Session } from "./session.js";
 import type { StepData } from "./step.js";
 
@@ -27,6 +28,7 @@ export interface Snapshot {
   /** The key of who acts for that person. */
   readonly actedBy?: string;
   readonly roles: readonly string[];
+  readonly screens?: ShownScreens;
   readonly tables: readonly unknown[];
   /** By table and action. */
   readonly steps: Readonly<Record<string, Readonly<Record<string, readonly unknown[]>>>>;
@@ -61,6 +63,7 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
     actedBy: snapshot.actedBy,
     roles: () => snapshot.roles,
     reading: makeReading(options.source, report),
+    screens: () => snapshot.screens ?? noScreens,
     report,
     origin: undefined,
   });

@@ -1,6 +1,7 @@
 import { execFileSync } from "node:child_process";
 import { readFileSync } from "node:fs";
-import { actionNames, type Row } from "portier";
+import { actionNames, type Row, snapshotOf } from "portier";
+import { openSnapshot } from "portier/snapshot";
 import { describe, expect, it } from "vitest";
 import { as, museumData, museumFolder, portier, record, records, source } from "../support/museum.js";
 
@@ -509,5 +510,35 @@ describe("the museum's data", () => {
     const byHand: Row[] = JSON.parse(readFileSync(`${museumFolder}hand-written/objects.json`, "utf8"));
     expect([byHand.length, objects.length, loans.length, records("staff").length]).toEqual([20, 400, 60, 24]);
     expect(objects.slice(0, 20)).toEqual(byHand);
+  });
+});
+
+describe("the screens", () => {
+  const all = "objects object-card hand-over loans loan-request";
+  it.each<[string | undefined, string | undefined, string]>([
+    [undefined, "visit", "visit"],
+    [people.volunteer, "visit", "visit house"],
+    [people.assistant, "objects", "visit objects object-card exhibits house"],
+    [people.keeper, "objects", `visit ${all} treatments exhibits house`],
+    [people.head, "objects", `visit ${all} treatments plan house`],
+    [
+      people.registrar,
+      "objects",
+      "visit objects object-card hand-over new-object loans loan-request loan-decisions plan house",
+    ],
+    [people.conservator, "treatments", "visit objects object-card treatments house"],
+    [people.treasurer, "plan", "visit loans plan house"],
+    [
+      people.director,
+      "administration",
+      "visit objects object-card hand-over new-object loans loan-request treatments plan house administration",
+    ],
+    [people.left, undefined, ""],
+  ])("of %s begin at %s", (person, home, screens) => {
+    const session = as(person);
+    expect(session.screens().join(" ")).toBe(screens);
+    expect(session.home()).toBe(home);
+    const opened = openSnapshot(snapshotOf(session), { source });
+    expect([opened.screens(), opened.home()]).toEqual([session.screens(), session.home()]);
   });
 });

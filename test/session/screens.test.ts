@@ -1,0 +1,108 @@
+import { compile, type DocumentInput, type PortierError } from "portier";
+import { describe, expect, it } from "vitest";
+
+const house = (screens: object): DocumentInput => ({
+  portier: 1,
+  people: { table: "staff", roles: "post", active: "active" },
+  roles: { keeper: {}, guide: {} },
+  groups: { everybody: { members: ["keeper", "guide"] } },
+  tables: {
+    staff: { key: "id", fields: { id: "text", post: { choice: ["keeper", "guide"] }, active: "boolean" } },
+    objects: {
+      key: "id",
+      fields: { id: "text", title: "text" },
+      rules: {
+        seen: { to: "anyone", where: "title <> 'secret'", permit: { view: ["title"] } },
+        kept: { to: "keeper", permit: { edit: ["title"], create: "all" } },
+      },
+    },
+  },
+  screens: screens as NonNullable<DocumentInput["screens"]>,
+});
+
+const open = (screens: object, post: string | undefined, active = true) =>
+  compile(house(screens)).session({ person: post === undefined ? null : { id: "s-1", post, active } });
+
+describe("screens", () => {
+  it.each<[string, object, string | undefined, string[], string | undefined]>([
+    ["are shown for what some record permits", { a: { needs: "objects.view" } }, undefined, ["a"], "a"],
+    ["are shown where all is permitted", { a: { needs: ["objects.view", "objects.edit"] } }, "guide", [], undefined],
+    ["are shown for one field", { a: { needs: "objects.edit.title" } }, "keeper", ["a"], "a"],
+    [
+      "are shown to those alone whom they are for",
+      { a: { needs: "objects.view", to: "guide" } },
+      "keeper",
+      [],
+      undefined,
+    ],
+    ["may be for groups", { a: { needs: "objects.view", to: "everybody" } }, "guide", ["a"], "a"],
+    [
+      "are parts of what is shown",
+      { a: { needs: "objects.create" }, b: { in: "a", needs: "objects.view" } },
+      "guide",
+      [],
+      undefined,
+    ],
+    [
+      "are no parts of themselves",
+      { a: { in: "b", needs: "objects.view" }, b: { in: "a", needs: "objects.view" } },
+      "keeper",
+      [],
+      undefined,
+    ],
+    [
+      "begin at the first that is home to a role, else at the first page",
+      {
+        p: { in: "a", needs: "objects.view" },
+        a: { needs: "objects.view" },
+        b: { needs: "objects.view", home: "keeper" },
+      },
+      "keeper",
+      ["p", "a", "b"],
+      "b",
+    ],
+    [
+      "begin for others at the first page",
+      {
+        p: { in: "a", needs: "objects.view" },
+        a: { needs: "objects.view" },
+        b: { needs: "objects.view", home: "keeper" },
+      },
+      "guide",
+      ["p", "a", "b"],
+      "a",
+    ],
+  ])("%s", (_what, screens, post, shown, home) => {
+    const session = open(screens, post);
+    expect(session.screens()).toEqual(shown);
+    expect(session.home()).toBe(home);
+  });
+
+  it("are none for who is not active, and of a document without any", () => {
+    expect(open({ a: { needs: "objects.view" } }, "keeper", false).screens()).toEqual([]);
+    expect(open({}, "keeper").home()).toBeUndefined();
+  });
+
+  it.each<[object, string, RegExp]>([
+    [{ needs: "objects" }, "bad-need", /TABLE.ACTION/],
+    [{ needs: "objects.view.title.more" }, "bad-need", /TABLE.ACTION/],
+    [{ needs: "object.view" }, "unknown-table", /did you mean "objects"/],
+    [{ needs: "objects.veiw" }, "unknown-action", /did you mean "view"/],
+    [{ needs: "objects.view.titel" }, "unknown-field", /did you mean "title"/],
+    [{ needs: [] }, "wrong-shape", /at least one/],
+    [{}, "missing-key", /lacks "needs"/],
+    [{ needs: "objects.view", to: "keeper of x" }, "unknown-who", /"keeper of x"/],
+    [{ needs: "objects.view", home: "gide" }, "unknown-who", /did you mean "guide"/],
+    [{ needs: "objects.view", in: "b" }, "unknown-screen", /no screen "b"/],
+    [{ need: "objects.view" }, "unknown-key", /did you mean "needs"/],
+  ])("that are wrong are refused with what is nearest: %#", (screen, code, message) => {
+    try {
+      compile(house({ a: screen }));
+    } catch (error) {
+      expect((error as PortierError).problems.map((one) => one.code)).toContain(code);
+      expect((error as PortierError).message).toMatch(message);
+      return;
+    }
+    throw new Error("it compiles");
+  });
+});
