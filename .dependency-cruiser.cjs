@@ -17,6 +17,7 @@ const layers = [
   "people",
   "document",
   "directory",
+  "http",
   "cli",
 ];
 
@@ -35,7 +36,7 @@ module.exports = {
       name: "the-core-imports-nothing-from-outside",
       severity: "error",
       from: {
-        path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|database|verify|report|people)/",
+        path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|database|verify|report|people|http)/",
       },
       to: { dependencyTypesNot: ["local", "type-only"], pathNot: "^src/" },
     },

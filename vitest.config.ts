@@ -9,11 +9,11 @@ export default defineConfig({
     alias: [
       { find: /^portier$/, replacement: src("index.ts") },
       {
-        find: /^portier\/(database|directory|document|explain|people|ranges|report|snapshot|sql|verify)$/,
+        find: /^portier\/(database|directory|document|explain|http|people|ranges|report|snapshot|sql|verify)$/,
         replacement: src("$1/index.ts"),
       },
       { find: /^portier\/tokens$/, replacement: src("directory/tokens.ts") },
-      { find: /^portier\/(drizzle|kysely|mysql2|pg|pglite|sqlite|vitest)$/, replacement: src("adapters/$1.ts") },
+      { find: /^portier\/(drizzle|hono|kysely|mysql2|pg|pglite|sqlite|vitest)$/, replacement: src("adapters/$1.ts") },
     ],
   },
   test: {

@@ -7,8 +7,9 @@ import { type Acceptance, type ChangeOptions, invalid, keyTakenMessage } from ".
 import type { RoleClaim } from "../session/given-roles.js";
 import type { ManyAcceptance } from "../session/many.js";
 import type { Portier } from "../session/portier.js";
-import type { Finding, Session } from "../session/session.js";
+import type { Finding, Masked, Session } from "../session/session.js";
 import type { Connection } from "./connection.js";
+import { type Listed, type ListQuery, listRecords } from "./listing.js";
 import { Records } from "./records.js";
 import { deleteRecord, hasAddress, insertRecord, selectRecords, updateRecord } from "./statements.js";
 
@@ -21,6 +22,15 @@ export interface ActingOptions {
   readonly request?: Readonly<Record<string, unknown>>;
   /** Told of faults and of bad data. Default: nobody. */
   readonly report?: (finding: Finding) => void;
+}
+
+/** Options of a change in a database. */
+export interface ActingChange extends ChangeOptions {
+  /**
+   * Whether the record, as the person sees it when it is locked, is the one that they meant to change. If not, nothing is
+   * done, and {@link RecordChanged} is thrown. Not asked about a record that is not there.
+   */
+  readonly expecting?: (seen: Row | undefined) => boolean;
 }
 
 /** How often a change is begun anew when another transaction stood in its way. */
@@ -66,10 +76,31 @@ export class Acting<T extends TableTypes = AnyTables> {
     return this.ask((session) => session);
   }
 
+  /**
+   * Asks about one stored record, undefined where there is none (or none that the key can name); otherwise as {@link ask}.
+   * What it is told of it is the whole record: show what `session.mask` or `session.form` make of it.
+   */
+  about<R>(table: TableOf<T>, key: string, question: (session: Session<T>, record: Row | undefined) => R): Promise<R> {
+    return this.#inTransaction(async (inside, records) => {
+      const [record] = await this.#find(inside, records, table, [key], false);
+      return this.#asking(records, (session) => question(session, record));
+    });
+  }
+
+  /** The records of a table as the person sees them, filtered, sorted and cut by the database. See {@link ListQuery}. */
+  list<K extends TableOf<T>>(table: K, query: ListQuery = {}): Promise<Listed<Masked<T, K>>> {
+    return this.#inTransaction(async (inside, records) => {
+      const session = await this.#asking(records, (one) => one);
+      return listRecords<Masked<T, K>>(inside, session as unknown as Session, table, query);
+    });
+  }
+
   /** Changes one record. `key` is its address: the key as text, several values joined by `/`. */
-  edit(table: TableOf<T>, key: string, values: Row, options?: ChangeOptions): Promise<Acceptance> {
+  edit(table: TableOf<T>, key: string, values: Row, given: ActingChange = {}): Promise<Acceptance> {
+    const { expecting, ...options } = given;
     return this.#inTransaction(async (inside, records) => {
       const [before] = await this.#locked(inside, records, table, [key]);
+      await this.#expect(records, table, before, expecting);
       const outcome = await this.#asking(records, (session) => session.accept("edit", table, before, values, options));
       if (outcome.accepted && before !== undefined)
         await updateRecord(inside, this.#table(table), before, outcome.changes);
@@ -92,7 +123,7 @@ export class Acting<T extends TableTypes = AnyTables> {
   }
 
   /** Deletes a record. */
-  delete(table: TableOf<T>, key: string, options?: ChangeOptions): Promise<Acceptance> {
+  delete(table: TableOf<T>, key: string, options?: ActingChange): Promise<Acceptance> {
     return this.act(
       "delete",
       table,
@@ -108,10 +139,11 @@ export class Acting<T extends TableTypes = AnyTables> {
     table: K,
     key: string,
     work: (inside: Connection, record: Row) => Promise<void>,
-    options?: ChangeOptions,
+    { expecting, ...options }: ActingChange = {},
   ): Promise<Acceptance> {
     return this.#inTransaction(async (inside, records) => {
       const [before] = await this.#locked(inside, records, table, [key]);
+      await this.#expect(records, table, before, expecting);
       const outcome = await this.#asking(records, (session) => session.accept(action, table, before, options));
       if (outcome.accepted && before !== undefined) await work(inside, before);
       return outcome;
@@ -192,16 +224,28 @@ export class Acting<T extends TableTypes = AnyTables> {
     return table;
   }
 
+  /** Whether the record is still as the person saw it. */
+  async #expect(records: Records, table: TableOf<T>, record: Row | undefined, expecting: ActingChange["expecting"]) {
+    if (expecting === undefined || record === undefined) return;
+    const seen = await this.#asking(records, (session) => session.mask(table, record));
+    if (!expecting(seen)) throw new RecordChanged(`a record of "${table}" is not any more as it was seen`);
+  }
+
   /** The records in the order of their keys, undefined where there is none; nobody else changes them until the end. */
-  async #locked(
+  #locked(inside: Connection, records: Records, name: string, keys: readonly string[]): Promise<(Row | undefined)[]> {
+    return this.#find(inside, records, name, keys, true);
+  }
+
+  async #find(
     inside: Connection,
     records: Records,
     name: string,
     keys: readonly string[],
+    forUpdate: boolean,
   ): Promise<(Row | undefined)[]> {
     const table = this.#table(name);
     const condition = hasAddress(inside, table, keys);
-    const rows = condition === undefined ? [] : await selectRecords(inside, table, condition, { forUpdate: true });
+    const rows = condition === undefined ? [] : await selectRecords(inside, table, condition, { forUpdate });
     const byAddress = new Map(rows.map((row) => [recordAddress(table, row), row]));
     for (const row of rows) records.add(table, row);
     return keys.map((key) => byAddress.get(key));
@@ -231,6 +275,11 @@ export class Acting<T extends TableTypes = AnyTables> {
     const field = this.#table(name).key[0]?.name ?? "";
     return invalid([{ field, reason: "key-taken", message: keyTakenMessage }]);
   }
+}
+
+/** A record was not any more as the person saw it: somebody else has changed it. Nothing was done. */
+export class RecordChanged extends Error {
+  override readonly name = "RecordChanged";
 }
 
 /** A value was there already when a new record was written. */

@@ -1,3 +1,4 @@
-export type { Acting, ActingOptions } from "./acting.js";
+export { type Acting, type ActingChange, type ActingOptions, RecordChanged } from "./acting.js";
 export type { Connection, DriverRow } from "./connection.js";
+export type { Listed, ListQuery } from "./listing.js";
 export { type Database, openDatabase } from "./open-database.js";

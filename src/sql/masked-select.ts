@@ -128,12 +128,15 @@ function shownFields(plan: Plan, name: string, action: ShowAction, dialect: Dial
 
 /** A field's column, its value only where it is shown. */
 function masked(field: Field, when: Formula, scope: Scope): Fragment {
-  if (isNever(when)) return raw("null");
   const value = field.lookup === undefined ? column(scope, scope.record, field) : lookupColumn(field, scope);
+  if (value === undefined && isNever(when)) return raw("null");
   if (value === undefined) {
     const what = `the lookup "${field.name}" of "${field.table}" shows a reference made by other fields, and has no column`;
     throw portierError("wrong-call", { what, hint: "look up the fields that it is made of" });
   }
+  // Null, but of the column's type: without it PostgreSQL takes null for a text, and a filter from outside that compares
+  // it with a number would fail for those alone who never see it.
+  if (isNever(when)) return sql`case when false then ${value} end`;
   return isAlways(when) ? value : sql`case when ${print(when)} then ${value} end`;
 }
 
@@ -167,7 +170,8 @@ function encodeName(name: string): string {
   return name.replaceAll("%", "%25").replaceAll(",", "%2C");
 }
 
-function unmask(
+/** A row under the names of the fields as a person sees it: without what is hidden, values as applications hold them. */
+export function unmask(
   row: Readonly<Record<string, unknown>>,
   fields: readonly Field[],
   hidden: string,

@@ -1,0 +1,136 @@
+import type { Acting } from "../database/acting.js";
+import { RecordChanged } from "../database/acting.js";
+import { openDatabase } from "../database/open-database.js";
+import { PortierError } from "../schema/problems.js";
+import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import { openApi } from "./openapi.js";
+import { defaultLimits, type HttpOptions } from "./options.js";
+import { HttpProblem, problemResponse } from "./problem.js";
+import { json, type Route, routes } from "./routes.js";
+
+/** Answers a request; undefined for a path that is none of the routes', for the server to go on. */
+export type AccessHandler = (request: Request) => Promise<Response | undefined>;
+
+/**
+ * Serves a document's tables over HTTP, to any server that speaks `Request` and `Response`: what is read is masked, what
+ * is changed is judged, in one transaction of the database. Problems are answered as in RFC 9457; a record that a person
+ * does not know of answers as one that is not there.
+ *
+ * @example
+ * const handle = accessHandler({ portier, connection, base: "/api", who: async (request) => ({ person: await signedIn(request) }) });
+ * const response = (await handle(request)) ?? new Response(null, { status: 404 });
+ */
+export function accessHandler<T extends TableTypes = AnyTables>(options: HttpOptions<T>): AccessHandler {
+  const { portier, connection, who, base = "", tables, limits, report, onError } = options;
+  const served = { ...portier.schema, tables: servedTables(portier.schema.tables, tables) };
+  const database = openDatabase(portier, connection);
+  const described = JSON.stringify(openApi(served, { base, acts: options.acts ?? {} }));
+  return async (request) => {
+    const url = new URL(request.url);
+    const path = pathUnder(base, url.pathname);
+    if (path === undefined) return undefined;
+    try {
+      if (path.length === 1 && path[0] === "openapi.json" && request.method === "GET")
+        return json(JSON.parse(described));
+      const found = findRoute(request.method, path);
+      if (found === undefined) return undefined;
+      if ("allow" in found) {
+        return problemResponse("wrong-method", { detail: `This path takes ${found.allow}.` }, { allow: found.allow });
+      }
+      const asking = await who(request);
+      if (asking === undefined) return problemResponse("not-signed-in");
+      if (asking instanceof Response) return asking;
+      const { person, ...more } = asking;
+      const acting = database.as(person, { ...more, ...(report === undefined ? {} : { report }) });
+      return await found.route.run({
+        request,
+        url,
+        parts: found.parts,
+        acting: acting as unknown as Acting,
+        schema: served,
+        limits: { ...defaultLimits, ...limits },
+        options: { base, acts: options.acts ?? {} },
+      });
+    } catch (error) {
+      return failed(error, request, onError);
+    }
+  };
+}
+
+function servedTables<V>(all: ReadonlyMap<string, V>, wanted: readonly string[] | undefined): ReadonlyMap<string, V> {
+  return wanted === undefined ? all : new Map([...all].filter(([name]) => wanted.includes(name)));
+}
+
+/** The decoded segments of a path under the base; undefined for another path, or one that cannot be decoded. */
+function pathUnder(base: string, path: string): readonly string[] | undefined {
+  if (path !== base && !path.startsWith(`${base}/`)) return undefined;
+  try {
+    return path
+      .slice(base.length + 1)
+      .split("/")
+      .map(decodeURIComponent);
+  } catch {
+    return undefined;
+  }
+}
+
+type FoundRoute =
+  | { readonly route: Route; readonly parts: Readonly<Record<string, string>> }
+  | { readonly allow: string };
+
+function findRoute(method: string, path: readonly string[]): FoundRoute | undefined {
+  const matching = routes.flatMap((route) => {
+    const parts = partsOf(route.path.slice(1).split("/"), path);
+    return parts === undefined ? [] : [{ route, parts }];
+  });
+  if (matching.length === 0) return undefined;
+  const found = matching.find(({ route }) => route.method === method);
+  return found ?? { allow: [...new Set(matching.map(({ route }) => route.method))].join(", ") };
+}
+
+function partsOf(pattern: readonly string[], path: readonly string[]): Record<string, string> | undefined {
+  if (pattern.length !== path.length) return undefined;
+  const parts: Record<string, string> = Object.create(null) as Record<string, string>;
+  for (const [index, segment] of pattern.entries()) {
+    const given = path[index] ?? "";
+    if (segment.startsWith(":")) {
+      if (given === "") return undefined;
+      parts[segment.slice(1)] = given;
+    } else if (segment !== given) return undefined;
+  }
+  return parts;
+}
+
+/** Codes of what a caller can be wrong in; anything else is not theirs to know. */
+const callersFaults: ReadonlySet<string> = new Set([
+  "condition-syntax",
+  "condition-depth",
+  "type-mismatch",
+  "not-ordered",
+  "unknown-choice",
+  "not-a-list",
+  "bad-literal",
+  "bad-duration",
+  "misplaced-may",
+  "unknown-field",
+  "unknown-table",
+  "unknown-action",
+  "not-a-reference",
+  "wrong-call",
+  "bad-value",
+  "no-people",
+  "unknown-request",
+]);
+
+function failed(error: unknown, request: Request, onError: HttpOptions["onError"]): Response {
+  if (error instanceof HttpProblem) return problemResponse(error.kind, { detail: error.message, ...error.more });
+  if (error instanceof RecordChanged) {
+    return problemResponse("changed", { detail: "Look at it again, and repeat what is still wanted." });
+  }
+  if (error instanceof PortierError && callersFaults.has(error.code)) {
+    const problems = error.problems.map(({ message, hint, offset }) => ({ message, hint, offset }));
+    return problemResponse("bad-request", { detail: problems.map(({ message }) => message).join("; "), problems });
+  }
+  onError?.(error, request);
+  return problemResponse("fault", { detail: "Nothing was done." });
+}

@@ -1,0 +1,4 @@
+export { type AccessHandler, accessHandler } from "./handler.js";
+export { openApi } from "./openapi.js";
+export type { Asking, HttpLimits, HttpOptions } from "./options.js";
+export type { ProblemDetails } from "./problem.js";

@@ -1,0 +1,48 @@
+import type { Row } from "../conditions/source.js";
+import type { ActingOptions } from "../database/acting.js";
+import type { Connection } from "../database/connection.js";
+import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import type { Portier } from "../session/portier.js";
+import type { Finding } from "../session/session.js";
+
+/** Who asks, as the application's own sign-in says. */
+export interface Asking extends Omit<ActingOptions, "report"> {
+  /** The key of a person, or null for a visitor. */
+  readonly person: string | number | null;
+}
+
+export interface HttpOptions<T extends TableTypes = AnyTables> {
+  readonly portier: Portier<T>;
+  readonly connection: Connection;
+  /**
+   * Finds out who asks, from a token or the application's own session. A response of its own is sent as it is, such as one
+   * to a page for signing in; undefined is answered by 401.
+   */
+  readonly who: (request: Request) => Asking | Response | undefined | Promise<Asking | Response | undefined>;
+  /** The path under which the routes are: `/api`. Default: the root. */
+  readonly base?: string;
+  /** The tables that are served. Default: all. */
+  readonly tables?: readonly TableOf<T>[];
+  /** What a custom action does, inside of its transaction: `{ objects: { photograph: async (inside, record) => {...} } }`. */
+  readonly acts?: Readonly<
+    Record<string, Readonly<Record<string, (inside: Connection, record: Row) => Promise<void>>>>
+  >;
+  readonly limits?: Partial<HttpLimits>;
+  /** Told of faults and of bad data. */
+  readonly report?: (finding: Finding) => void;
+  /** Told of what went wrong besides; the answer says no more than that. */
+  readonly onError?: (error: unknown, request: Request) => void;
+}
+
+export interface HttpLimits {
+  /** Records of a page when nothing else is asked for. Default: 50. */
+  readonly page: number;
+  /** Records of a page at most. Default: 500. */
+  readonly mostPage: number;
+  /** Bytes of a body at most. Default: 1 MiB. */
+  readonly body: number;
+  /** Records of a bulk change or an import at most. Default: 1,000. */
+  readonly many: number;
+}
+
+export const defaultLimits: HttpLimits = { page: 50, mostPage: 500, body: 1_048_576, many: 1_000 };

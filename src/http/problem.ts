@@ -1,0 +1,79 @@
+import type { NotAccepted, Refusal } from "../session/acceptance.js";
+
+/** Problem details as in RFC 9457, with what belongs to the kind. */
+export interface ProblemDetails {
+  /** `urn:portier:problem:refused`; the last part is the kind. */
+  readonly type: string;
+  readonly title: string;
+  readonly status: number;
+  /** What to tell the person, or the caller. */
+  readonly detail?: string;
+  readonly [extension: string]: unknown;
+}
+
+/** Every kind of problem that is answered, with its status and title. */
+export const problemKinds = {
+  "bad-request": [400, "The request cannot be read"],
+  "not-signed-in": [401, "Sign in first"],
+  refused: [403, "This is not permitted"],
+  "not-found": [404, "There is no such thing"],
+  "wrong-method": [405, "This cannot be done here"],
+  unconfirmed: [409, "This is to be confirmed"],
+  changed: [412, "Somebody else has changed it"],
+  "too-large": [413, "The request is too large"],
+  "wrong-type": [415, "The body must be JSON"],
+  invalid: [422, "Some values are not right"],
+  fault: [500, "Something went wrong"],
+  unavailable: [503, "The database does not answer"],
+} as const satisfies Readonly<Record<string, readonly [status: number, title: string]>>;
+
+export type ProblemKind = keyof typeof problemKinds;
+
+/** A problem as a response. */
+export function problemResponse(
+  kind: ProblemKind,
+  more: Readonly<Record<string, unknown>> = {},
+  headers: Readonly<Record<string, string>> = {},
+): Response {
+  const [status, title] = problemKinds[kind];
+  const details: ProblemDetails = { type: `urn:portier:problem:${kind}`, title, status, ...more };
+  return new Response(JSON.stringify(details), {
+    status,
+    headers: { "content-type": "application/problem+json", "cache-control": "no-store", ...headers },
+  });
+}
+
+/** Thrown inside a route to end with a problem. */
+export class HttpProblem extends Error {
+  readonly kind: ProblemKind;
+  readonly more: Readonly<Record<string, unknown>>;
+
+  constructor(kind: ProblemKind, detail: string, more: Readonly<Record<string, unknown>> = {}) {
+    super(detail);
+    this.kind = kind;
+    this.more = more;
+  }
+}
+
+/** A refusal as the person is told it: rules are for developers and logs, and their names are left out. */
+export function refusalOf({ field, reason, message }: Refusal) {
+  return { ...(field === undefined ? {} : { field }), reason, message };
+}
+
+/** What became of a change that was not accepted. */
+export function notAcceptedProblem(outcome: NotAccepted): HttpProblem {
+  const { reason, refusals, confirm } = outcome;
+  if (reason === "not-found") return notFound();
+  if (reason === "fault") return new HttpProblem("fault", "The change could not be judged, so nothing was done.");
+  if (reason === "unconfirmed") {
+    const detail = (confirm ?? []).flatMap(({ note }) => note ?? []).join(" ") || "Repeat it with what is confirmed.";
+    return new HttpProblem("unconfirmed", detail, { confirm });
+  }
+  const detail = [...new Set(refusals.map(({ message }) => message))].join(" ");
+  return new HttpProblem(reason, detail, { refusals: refusals.map(refusalOf) });
+}
+
+/** The same for what is not there and for what a person does not know of. */
+export function notFound(): HttpProblem {
+  return new HttpProblem("not-found", "There is no such thing, or it does not exist for you.");
+}
