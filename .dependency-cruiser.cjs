@@ -11,13 +11,13 @@ const layers = [
   "sql",
   "database",
   "import",
+  "http",
   "adapters",
   "verify",
   "report",
   "people",
   "document",
   "directory",
-  "http",
   "cli",
 ];
 

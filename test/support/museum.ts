@@ -1,10 +1,10 @@
 import { readdirSync, readFileSync } from "node:fs";
-import { fileURLToPath } from "node:url";
+import { resolve } from "node:path";
 import type { Row, Session } from "portier";
 import { compileText, readData, readRoles } from "portier/document";
 
 /** The museum as an application would load it: the document and the data of the examples. */
-export const museumFolder = fileURLToPath(new URL("../../examples/museum/", import.meta.url));
+export const museumFolder = `${resolve("examples/museum")}/`;
 export const museumFile = `${museumFolder}museum.portier.yaml`;
 export const museumData = `${museumFolder}data`;
 
