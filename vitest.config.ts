@@ -13,7 +13,10 @@ export default defineConfig({
         replacement: src("$1/index.ts"),
       },
       { find: /^portier\/tokens$/, replacement: src("directory/tokens.ts") },
-      { find: /^portier\/(drizzle|hono|kysely|mysql2|pg|pglite|react|sqlite|vitest)$/, replacement: src("adapters/$1.ts") },
+      {
+        find: /^portier\/(drizzle|hono|kysely|mysql2|pg|pglite|react|sqlite|vitest)$/,
+        replacement: src("adapters/$1.ts"),
+      },
     ],
   },
   test: {
