@@ -29,10 +29,11 @@ export function installPackages() {
   run("npm", ["ci", "--no-audit", "--no-fund"], { stdio: ["ignore", "ignore", "inherit"] });
 }
 
-/** Builds the library and the example page. */
+/** Builds the library and the examples. */
 export function buildAll() {
   run("npm", ["run", "--silent", "build"]);
   run("npm", ["run", "--silent", "build:eyes"]);
+  run("npm", ["run", "--silent", "build:app"]);
 }
 
 /** The path of a Chromium on this machine, or undefined. PORTIER_CHROMIUM names one that is elsewhere. */

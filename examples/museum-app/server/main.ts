@@ -1,0 +1,50 @@
+// The museum's application: on an embedded PostgreSQL in memory, or on the database that DATABASE_URL names, which is
+// filled where it is empty. PORT says where it listens (default 4174), on this machine alone.
+import { fileURLToPath } from "node:url";
+import { PGlite } from "@electric-sql/pglite";
+import { serve } from "@hono/node-server";
+import pg from "pg";
+import type { Portier, Row } from "portier";
+import type { Connection } from "portier/database";
+import { pgConnection } from "portier/pg";
+import { pgliteConnection } from "portier/pglite";
+import { museumApp } from "./app.js";
+
+interface Seed {
+  readMuseum(): { portier: Portier; records: ReadonlyMap<string, readonly Row[]> };
+  seedMuseum(
+    portier: Portier,
+    connection: Connection,
+    records: ReadonlyMap<string, readonly Row[]>,
+    onProgress?: (done: number, total: number) => void,
+  ): Promise<void>;
+}
+
+const here = fileURLToPath(new URL("../../", import.meta.url));
+const { readMuseum, seedMuseum } = (await import(new URL("../../../museum/seed.mjs", import.meta.url).href)) as Seed;
+const { portier, records } = readMuseum();
+const address = process.env["DATABASE_URL"];
+const connection =
+  address === undefined
+    ? pgliteConnection(await PGlite.create())
+    : pgConnection(new pg.Pool({ connectionString: address }));
+if (!(await isFilled())) {
+  await seedMuseum(portier, connection, records, (done, total) => {
+    if (done % 100 === 0 || done === total) process.stderr.write(`\r${done} of ${total} records`);
+  });
+  process.stderr.write("\n");
+}
+const app = museumApp(portier, connection, `${here}dist`);
+const server = serve(
+  { fetch: app.fetch, hostname: "127.0.0.1", port: Number(process.env["PORT"] ?? 4174) },
+  ({ port }) => console.log(`The museum's application: http://127.0.0.1:${port}/`),
+);
+process.on("SIGTERM", () => server.close(() => process.exit(0)));
+
+async function isFilled(): Promise<boolean> {
+  try {
+    return (await connection.query("select 1 as one from staff limit 1", [])).length > 0;
+  } catch {
+    return false;
+  }
+}

@@ -1,0 +1,32 @@
+import "@mantine/core/styles.css";
+import "./styles.css";
+import { createTheme, MantineProvider } from "@mantine/core";
+import { createRoot } from "react-dom/client";
+import { App } from "./App.js";
+
+const theme = createTheme({
+  primaryColor: "tide",
+  colors: {
+    tide: [
+      "#eef5f5",
+      "#dbe8e9",
+      "#b4d0d2",
+      "#8ab7ba",
+      "#68a2a6",
+      "#53949a",
+      "#428b92",
+      "#2c6f75",
+      "#1f6268",
+      "#0a545b",
+    ],
+  },
+  primaryShade: { light: 8, dark: 4 },
+  fontFamily: 'system-ui, "Segoe UI", "DejaVu Sans", sans-serif',
+  defaultRadius: "sm",
+});
+
+createRoot(document.getElementById("root") as HTMLElement).render(
+  <MantineProvider theme={theme} defaultColorScheme="auto">
+    <App />
+  </MantineProvider>,
+);

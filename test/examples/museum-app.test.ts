@@ -1,0 +1,256 @@
+import { type ChildProcess, spawn } from "node:child_process";
+import { createServer } from "node:net";
+import type { Browser, BrowserContext, Page } from "playwright-core";
+import { afterAll, afterEach, beforeAll, describe, expect, it } from "vitest";
+import { chromiumPath, launch } from "../support/browser.js";
+import { type Engine, engines } from "../support/engines.js";
+import { as, records } from "../support/museum.js";
+
+const databases = Object.entries(engines).filter(([name]) => name === "PGlite" || name === "PostgreSQL");
+
+async function freePort(): Promise<number> {
+  const server = createServer();
+  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
+  const { port } = server.address() as { port: number };
+  await new Promise((resolve) => server.close(resolve));
+  return port;
+}
+
+/** Starts the application as it is started by hand; on PostgreSQL in a schema of its own. */
+async function start(address: string | undefined): Promise<{ url: string; process: ChildProcess }> {
+  const port = await freePort();
+  const env = { ...process.env, PORT: String(port), ...(address === undefined ? {} : { DATABASE_URL: address }) };
+  const child = spawn("node", ["examples/museum-app/dist-server/server/main.js"], {
+    env,
+    stdio: ["ignore", "pipe", "pipe"],
+  });
+  let said = "";
+  await new Promise<void>((resolve, reject) => {
+    const hear = (part: Buffer) => {
+      said += String(part);
+      if (said.includes("http://127.0.0.1")) resolve();
+    };
+    child.stdout?.on("data", hear);
+    child.stderr?.on("data", hear);
+    child.on("exit", () => reject(new Error(said)));
+  });
+  return { url: `http://127.0.0.1:${port}/`, process: child };
+}
+
+describe.skipIf(chromiumPath === undefined).each(databases)("the museum's application on %s", (name, open) => {
+  let browser: Browser;
+  let engine: Engine | undefined;
+  let house: Awaited<ReturnType<typeof start>>;
+  let windows: BrowserContext[] = [];
+  const complaints: string[] = [];
+
+  beforeAll(async () => {
+    engine = name === "PGlite" ? undefined : await open();
+    [browser, house] = await Promise.all([launch(), start(engine?.address)]);
+  });
+  afterAll(async () => {
+    await browser?.close();
+    house?.process.kill();
+    await engine?.close();
+  });
+  afterEach(async () => {
+    for (const one of windows) await one.close();
+    windows = [];
+    expect(complaints.splice(0)).toEqual([]);
+  });
+
+  /** A window of its own in which somebody is signed in; nobody for a visitor. */
+  async function enter(who?: string, width = 1280): Promise<Page> {
+    const context = await browser.newContext({ viewport: { width, height: 800 } });
+    windows.push(context);
+    const page = await context.newPage();
+    page.on("pageerror", (error) => complaints.push(error.message));
+    // What is not accepted is an answer, which the browser counts among failures.
+    const isAnswer = (text: string) => /status of (?:403|409|422)/.test(text);
+    page.on(
+      "console",
+      (message) => message.type() === "error" && !isAnswer(message.text()) && complaints.push(message.text()),
+    );
+    await page.goto(who === undefined ? house.url : `${house.url}#/sign-in`);
+    if (who !== undefined) {
+      await page.getByRole("button", { name: `Sign in as ${who}` }).click();
+      await expect.poll(() => page.getByTestId("who").textContent()).toContain(who);
+    }
+    return page;
+  }
+  const menu = async (page: Page) =>
+    (await page.getByRole("navigation", { name: "Pages" }).getByRole("link").allTextContents()).join(" ");
+  const go = (page: Page, ...parts: string[]) => page.goto(`${house.url}#/${parts.map(encodeURIComponent).join("/")}`);
+  const field = (page: Page, label: string) => page.getByRole("textbox", { name: label });
+  const picker = (page: Page, label: string) => page.getByRole("combobox", { name: label });
+  const choose = async (page: Page, label: string, option: string) => {
+    await picker(page, label).click();
+    await page.getByRole("option", { name: option, exact: true }).click();
+  };
+  const save = (page: Page) => page.getByRole("button", { name: "Save" }).click();
+  const said = (page: Page, text: string | RegExp) =>
+    expect.poll(() => page.locator("main").textContent()).toMatch(text);
+
+  const counted = (page: Page, count: number) =>
+    expect.poll(() => page.getByRole("status").allTextContents()).toContain(`${count} record${count === 1 ? "" : "s"}`);
+
+  it("shows a visitor what is on display, and nothing else of the house", async () => {
+    const page = await enter();
+    await expect.poll(() => menu(page)).toBe("Visit");
+    const shown = as().maskAll("objects", records("objects")).length;
+    await counted(page, shown);
+    await go(page, "objects");
+    await said(page, /There is no such page/);
+    expect(await page.content()).not.toContain("Odalys");
+  });
+
+  it("lets an assistant search, sort and read, and edit nothing but a first label", async () => {
+    const page = await enter("Noor Castellan");
+    await expect.poll(() => menu(page)).toBe("Visit Objects Captions House");
+    await go(page, "objects");
+    await page.getByRole("textbox", { name: "Search in Objects" }).fill("Bell");
+    const found = as("s-007")
+      .maskAll("objects", records("objects"))
+      .filter((row) => Object.values(row).some((value) => typeof value === "string" && value.includes("Bell")));
+    await counted(page, found.length);
+    const registered = records("objects").find(
+      (row) => row["department"] === "ships" && row["status"] === "registered",
+    );
+    await go(page, "objects", String(registered?.["accession"]));
+    await expect.poll(() => page.getByRole("textbox").count()).toBeGreaterThan(3);
+    const open = await page.locator("form input:not([readonly])").count();
+    expect(open).toBe(1);
+    await field(page, "label").fill("First words.");
+    await save(page);
+    await expect.poll(() => field(page, "label").inputValue()).toBe("First words.");
+  });
+
+  it("lets a keeper hand an object over, to whom the rules let them, and not see it go elsewhere", async () => {
+    const page = await enter("Odalys Quint");
+    await go(page, "objects", "BM-SH-0001");
+    await expect.poll(() => page.getByRole("textbox").count()).toBeGreaterThan(3);
+    expect(await page.content()).not.toContain("insured value");
+    await picker(page, "keeper").click();
+    const offered = await page.getByRole("option").allTextContents();
+    const staff = new Map(records("staff").map((row) => [row["id"], row["name"]]));
+    const object = records("objects").find((row) => row["accession"] === "BM-SH-0001") ?? {};
+    const choices = as("s-003").choices("objects", "keeper", object) ?? [];
+    expect(offered.sort()).toEqual(choices.map((key) => String(staff.get(key))).sort());
+    await page.keyboard.press("Escape");
+    await choose(page, "keeper", "Celia Marchbank");
+    await save(page);
+    // It is not hers any more, so the field is read now.
+    await expect.poll(() => page.getByText("keeper (read only)").count()).toBe(1);
+  });
+
+  it("refuses what a page does not offer, and leaves what is stored", async () => {
+    const page = await enter("Odalys Quint");
+    const forged = await page.evaluate(async () => {
+      const answer = await fetch("/api/records/objects/BM-SH-0002", {
+        method: "PATCH",
+        headers: { "content-type": "application/json" },
+        body: JSON.stringify({ values: { insured_value: "1.00", status: "withdrawn" } }),
+      });
+      return { status: answer.status, body: await answer.text() };
+    });
+    expect(forged.status).toBe(403);
+    expect(forged.body).not.toContain("objects/");
+    const cookie = await page.evaluate(() => document.cookie);
+    expect(cookie).toBe("");
+    await page.context().addCookies([{ name: "museum", value: "eyJwZXJzb24iOiJzLTAwMSJ9.x", url: house.url }]);
+    await page.reload();
+    await expect.poll(() => page.getByTestId("who").textContent()).toBe("Visitor");
+  });
+
+  it("takes a loan from its requester to the registrar, who does not decide on their own", async () => {
+    const keeper = await enter("Wren Takeda");
+    await go(keeper, "loans", "new");
+    await field(keeper, "id").fill("l-901");
+    await choose(
+      keeper,
+      "object",
+      String(records("objects").find((row) => row["status"] === "on_display")?.["accession"]),
+    );
+    await field(keeper, "borrower").fill("The Harbour House");
+    await field(keeper, "starts on").fill("2027-03-01");
+    await field(keeper, "ends on").fill("2027-05-01");
+    await keeper.getByRole("button", { name: "Make" }).click();
+    await expect.poll(() => keeper.url()).toMatch(/#\/loans$/);
+    await go(keeper, "loans", "l-901");
+    await choose(keeper, "status", "requested");
+    await save(keeper);
+    await said(keeper, /You may read this, and not change it/);
+    const registrar = await enter("Kofi Lindqvist");
+    await go(registrar, "loans", "l-901");
+    await choose(registrar, "status", "approved");
+    await save(registrar);
+    await expect.poll(() => picker(registrar, "status").inputValue()).toBe("approved");
+  });
+
+  it("lets the treasurer plan, and the director correct a total after a question", async () => {
+    const treasurer = await enter("Saoirse Dahl");
+    await expect.poll(() => menu(treasurer)).toBe("Visit Loans Plan House");
+    await go(treasurer, "plan", "b-03");
+    await field(treasurer, "q2").fill("4321.00");
+    await save(treasurer);
+    await expect.poll(() => field(treasurer, "q2").inputValue()).toBe("4321.00");
+    await expect.poll(() => treasurer.getByText("total (read only)").count()).toBe(1);
+    const director = await enter("Ines Okoro");
+    await go(director, "plan", "b-03");
+    await field(director, "total").fill("1.00");
+    await save(director);
+    await expect.poll(() => director.getByRole("dialog").textContent()).toContain("Totals are worked out");
+    await director.getByRole("button", { name: "Yes, do it" }).click();
+    await expect.poll(() => field(director, "total").inputValue()).toBe("1.00");
+  });
+
+  it("lets the director alone withdraw an object", async () => {
+    const registrar = await enter("Kofi Lindqvist");
+    await go(registrar, "objects", "BM-IN-0009");
+    await expect.poll(() => registrar.getByRole("textbox").count()).toBeGreaterThan(3);
+    await picker(registrar, "status").click();
+    expect(await registrar.getByRole("option").allTextContents()).not.toContain("withdrawn");
+    const director = await enter("Ines Okoro");
+    await go(director, "objects", "BM-IN-0009");
+    await choose(director, "status", "withdrawn");
+    await save(director);
+    await expect.poll(() => picker(director, "status").inputValue()).toBe("withdrawn");
+  });
+
+  it("shows in the header for whom somebody acts, and lets them do that person's work", async () => {
+    const page = await enter();
+    await go(page, "sign-in");
+    await page.getByRole("button", { name: "for Bram Solheim" }).click();
+    await expect.poll(() => page.getByTestId("who").textContent()).toBe("Bram Solheim – Odalys Quint acts for them");
+    await expect.poll(() => menu(page)).toContain("Plan");
+  });
+
+  it("gives a role after saying what comes of it, and another window knows at once", async () => {
+    const volunteer = await enter("Mateo Brandt");
+    await expect.poll(() => menu(volunteer)).toBe("Visit House");
+    const director = await enter("Ines Okoro");
+    await choose(director, "Person", "Mateo Brandt");
+    await choose(director, "Role", "registrar");
+    await director.getByRole("button", { name: "What would they gain?" }).click();
+    await expect
+      .poll(() => director.getByTestId("asked").textContent())
+      .toMatch(/sensitive fields of "objects": shelf, insured_value[\s\S]*on 400 of 400 objects/);
+    await director.getByRole("button", { name: "Give it" }).click();
+    await expect.poll(() => menu(volunteer), { timeout: 5_000 }).toContain("Objects");
+    await director.getByRole("button", { name: "Take registrar from Mateo Brandt" }).click();
+    await director.getByRole("button", { name: "Take it" }).click();
+    await expect.poll(() => menu(volunteer), { timeout: 5_000 }).toBe("Visit House");
+  });
+
+  it("fits a phone, and is used by keyboard", async () => {
+    const page = await enter("Odalys Quint", 390);
+    await said(page, /records/);
+    expect(await page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(390);
+    await page.keyboard.press("Tab");
+    const focused = await page.evaluate(() => {
+      const style = getComputedStyle(document.activeElement as Element);
+      return [document.activeElement?.textContent, style.outlineStyle !== "none" || style.boxShadow !== "none"];
+    });
+    expect(focused).toEqual(["Visit", true]);
+  });
+});
