@@ -1,4 +1,5 @@
 import { type ChildProcess, spawn } from "node:child_process";
+import { readFileSync } from "node:fs";
 import { createServer } from "node:net";
 import type { Browser, BrowserContext, Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, describe, expect, it } from "vitest";
@@ -241,6 +242,46 @@ describe.skipIf(chromiumPath === undefined).each(databases)("the museum's applic
     await director.getByRole("button", { name: "Take it" }).click();
     await expect.poll(() => menu(volunteer), { timeout: 5_000 }).toBe("Visit House");
   });
+
+  it.each(["light", "dark"] as const)(
+    "is legible and named throughout, by axe-core, in %s colours",
+    async (colorScheme) => {
+      const axe = readFileSync("node_modules/axe-core/axe.min.js", "utf8");
+      const page = await enter("Ines Okoro");
+      await page.emulateMedia({ colorScheme });
+      for (const parts of [
+        ["objects"],
+        ["objects", "BM-SH-0001"],
+        ["loans", "new"],
+        ["plan"],
+        ["administration"],
+        ["visit"],
+        ["sign-in"],
+        ["nowhere"],
+      ]) {
+        await go(page, ...parts);
+        await expect
+          .poll(() => page.locator("main").getByRole("heading").or(page.getByRole("alert")).count())
+          .toBeGreaterThan(0);
+        await page.waitForTimeout(300);
+        await page.evaluate(axe);
+        const found = await page.evaluate(async () => {
+          const run = (
+            globalThis as unknown as {
+              axe: {
+                run: (
+                  options: object,
+                ) => Promise<{ violations: { id: string; nodes: { html: string; failureSummary: string }[] }[] }>;
+              };
+            }
+          ).axe;
+          const { violations } = await run.run({ runOnly: ["wcag2a", "wcag2aa", "wcag21aa"] });
+          return violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html} ${nodes[0]?.failureSummary}`);
+        });
+        expect(found, parts.join("/")).toEqual([]);
+      }
+    },
+  );
 
   it("fits a phone, and is used by keyboard", async () => {
     const page = await enter("Odalys Quint", 390);

@@ -46,6 +46,14 @@ function client(engine: Pick<Engine, "connection">, more: Partial<HttpOptions> =
 /** What a program may send as a part of an address: anything. */
 const encoded = (text: string) => encodeURIComponent(text.replace(/[\uD800-\uDFFF]/g, "?"));
 
+/** A decimal column gives its numbers as many digits as it has: the number is the same. */
+function plain(value: unknown): unknown {
+  if (typeof value === "string" && /^-?\d+\.\d+$/.test(value)) return value.replace(/\.?0+$/, "");
+  if (Array.isArray(value)) return value.map(plain);
+  if (typeof value !== "object" || value === null) return value;
+  return Object.fromEntries(Object.entries(value).map(([key, one]) => [key, plain(one)]));
+}
+
 const everything = Object.fromEntries(
   [...portier.schema.tables.keys(), "portier_assignments", "portier_delegations"].map((name) => [name, records(name)]),
 );
@@ -76,7 +84,10 @@ describe.each(Object.entries(engines))("the museum over HTTP on %s", (name, open
         const expected = byKey(as(person).maskAll(table, records(table)), key);
         // A table of which somebody may do nothing at all does not exist for them.
         if (answer.status === 404) expect(expected).toEqual([]);
-        else expect(answer.body, `${person} ${table}`).toEqual({ records: expected, total: expected.length });
+        else
+          expect(plain(answer.body), `${person} ${table}`).toEqual(
+            plain({ records: expected, total: expected.length }),
+          );
       }
     }
   });
@@ -185,7 +196,7 @@ describe.each(Object.entries(engines))("the museum over HTTP on %s", (name, open
     const lenient = { values: { label: "Kept", insured_value: "1.00" }, mode: "lenient" };
     const dropped = await call("PATCH", path, "s-003", lenient);
     expect(dropped.body["dropped"]).toMatchObject([{ field: "insured_value" }]);
-    expect((await call("GET", path, "s-005")).body["insured_value"]).toBe("77.00");
+    expect(plain((await call("GET", path, "s-005")).body["insured_value"])).toBe("77");
   });
 
   it("lets two who saw the same version not both change it", async () => {

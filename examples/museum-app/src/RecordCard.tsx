@@ -111,7 +111,7 @@ function Opened({ table, recordKey, screen, opened, load }: OpenedProps): ReactN
           <Button
             key={name}
             variant={name === "delete" ? "outline" : "light"}
-            color={name === "delete" ? "red" : "tide"}
+            color={name === "delete" ? "wine" : "tide"}
             onClick={async () => finishAct(await act.submit(name))}
           >
             {words(name)}

@@ -7,6 +7,18 @@ import { App } from "./App.js";
 const theme = createTheme({
   primaryColor: "tide",
   colors: {
+    wine: [
+      "#fbeeee",
+      "#f3d9d9",
+      "#e8b6b6",
+      "#e09f9f",
+      "#dc8b8b",
+      "#c96767",
+      "#b94d4d",
+      "#a83a3a",
+      "#962c2c",
+      "#7d2020",
+    ],
     tide: [
       "#eef5f5",
       "#dbe8e9",
@@ -20,7 +32,7 @@ const theme = createTheme({
       "#0a545b",
     ],
   },
-  primaryShade: { light: 8, dark: 4 },
+  primaryShade: { light: 8, dark: 7 },
   fontFamily: 'system-ui, "Segoe UI", "DejaVu Sans", sans-serif',
   defaultRadius: "sm",
 });
