@@ -153,6 +153,9 @@ function answersOf(method: string, path: string, table: Table | undefined): obje
   if (path === "/records/:table") return { "201": { description: "Made", content: jsonOf(after) } };
   if (method === "DELETE") return { "204": { description: "Deleted" } };
   if (path === "/records/:table/:key" && method === "GET") return ok("The record", refTo(table));
+  if (path.startsWith("/exports")) {
+    return { "200": { description: "A file", content: { "text/csv": { schema: text } } } };
+  }
   if (path.startsWith("/forms") || path.startsWith("/choices")) return ok("The answer", { type: "object" });
   if (path.startsWith("/bulk") || path.startsWith("/imports")) {
     const results = {

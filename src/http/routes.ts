@@ -3,6 +3,7 @@ import type { Acting } from "../database/acting.js";
 import { RecordChanged } from "../database/acting.js";
 import { actionOf } from "../rules/actions.js";
 import { recordAddress } from "../schema/address.js";
+import { printCsv } from "../schema/print-csv.js";
 import { isMapping } from "../schema/reader.js";
 import type { Schema, Table } from "../schema/schema.js";
 import type { Acceptance } from "../session/acceptance.js";
@@ -89,6 +90,7 @@ export const routes: readonly Route[] = [
     summary: "Many new records with a result for each: all of them, or none",
     run: importMany,
   },
+  { method: "GET", path: "/exports/:table", summary: "What may be taken out, as CSV (RFC 4180)", run: exportTable },
 ];
 
 async function me({ acting }: Call): Promise<Response> {
@@ -223,6 +225,27 @@ async function act(call: Call): Promise<Response> {
   });
   if (!outcome.accepted) throw notAcceptedProblem(outcome);
   return changed(call, table, key, outcome, 200);
+}
+
+/** What may be taken out of a table, as a file: the fields that are exported in some record, empty where they are not. */
+async function exportTable(call: Call): Promise<Response> {
+  const table = tableOf(call);
+  await mustKnow(call, table);
+  const { records } = await call.acting.list(table.name, { action: "export" });
+  const fields = table.fields.filter(({ name }) => records.some((record) => Object.hasOwn(record, name)));
+  const lines = records.map((record) => fields.map(({ name }) => textOf(record[name])));
+  const body = printCsv([fields.map(({ name }) => name), ...lines]);
+  const file = `${table.name.replaceAll(/[^\w-]/g, "_")}.csv`;
+  const headers = {
+    "content-type": "text/csv; charset=utf-8",
+    "content-disposition": `attachment; filename="${file}"`,
+  };
+  return new Response(body, { headers: { ...headers, "cache-control": "private, no-cache" } });
+}
+
+function textOf(value: unknown): string {
+  if (value === null || value === undefined) return "";
+  return typeof value === "object" ? JSON.stringify(value) : String(value);
 }
 
 async function newForm(call: Call): Promise<Response> {

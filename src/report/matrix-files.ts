@@ -1,3 +1,4 @@
+import { printCsv } from "../schema/print-csv.js";
 import type { MatrixRow } from "../verify/matrix.js";
 import type { CompareCell } from "../verify/matrix-differences.js";
 import { plain } from "./markdown-text.js";
@@ -26,13 +27,7 @@ export function matrixCsv(rows: readonly MatrixRow[], compare: CompareCell | und
       lines.push(compare === undefined ? line : [...line, compare(row, action) ?? ""]);
     }
   }
-  return lines.map((line) => `${line.map(csvValue).join(",")}\r\n`).join("");
-}
-
-/** Quoted where it has to be. What a spreadsheet would take for a formula stands behind an apostrophe. */
-function csvValue(text: string): string {
-  const safe = /^[=+\-@\t\r]/.test(text) ? `'${text}` : text;
-  return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
+  return printCsv(lines);
 }
 
 export function matrixMarkdown(rows: readonly MatrixRow[], compare?: CompareCell, beside?: string): string {

@@ -39,7 +39,9 @@ function client(engine: Pick<Engine, "connection">, more: Partial<HttpOptions> =
     if (response === undefined) return { status: undefined, body: {} as Body, headers: new Headers() };
     const text = await response.text();
     const { status } = response;
-    return { status, body: (text === "" ? {} : JSON.parse(text)) as Body, headers: response.headers };
+    const isText = response.headers.get("content-type")?.startsWith("text/csv") === true;
+    const answer = isText ? { text } : text === "" ? {} : JSON.parse(text);
+    return { status, body: answer as Body, headers: response.headers };
   };
 }
 
@@ -247,6 +249,21 @@ describe.each(Object.entries(engines))("the museum over HTTP on %s", (name, open
       choices: as("s-003").choices("objects", "status", record("objects", "BM-SH-0004")),
     });
     expect((await call("GET", "/choices/objects/none/BM-SH-0004", "s-003")).status).toBe(404);
+  });
+
+  it("gives what may be taken out as a file, and nothing else", async () => {
+    const answer = await call("GET", "/exports/objects", "s-005", undefined, { accept: "text/csv" });
+    const lines = String(answer.body["text"]).split("\r\n");
+    expect(lines[0]).toBe(
+      portier.schema.tables
+        .get("objects")
+        ?.fields.map((field) => field.name)
+        .join(","),
+    );
+    expect(lines).toHaveLength(400 + 2);
+    const nothing = await call("GET", "/exports/objects", "s-003", undefined, { accept: "text/csv" });
+    expect(nothing).toMatchObject({ status: 200, body: { text: "\r\n" } });
+    expect((await call("GET", "/exports/loans")).status).toBe(404);
   });
 
   it("does all of a bulk change or an import, or nothing, with a result for each", async () => {

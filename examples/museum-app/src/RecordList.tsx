@@ -5,6 +5,7 @@ import { May } from "portier/react";
 import type { ReactNode } from "react";
 import { useEffect, useState } from "react";
 import { keyOf, listRecords, type Page, type ShapeField } from "./api.js";
+import { CsvImport } from "./CsvImport.js";
 import { linkTo } from "./route.js";
 import { useHouse } from "./session.js";
 
@@ -29,9 +30,10 @@ export function RecordList({ table, title, screen, filter }: ListProps): ReactNo
   const [page, setPage] = useState(1);
   const [found, setFound] = useState<Page>();
   const [failure, setFailure] = useState<string>();
+  const [turn, setTurn] = useState(0);
   // Another person, or another role, sees another table.
   useEffect(() => {
-    let isCurrent = snapshot !== undefined;
+    let isCurrent = snapshot !== undefined && turn >= 0;
     listRecords(table, { search: sought, sort, limit: String(perPage), offset: String((page - 1) * perPage) }).then(
       (next) => {
         if (!isCurrent) return;
@@ -43,7 +45,7 @@ export function RecordList({ table, title, screen, filter }: ListProps): ReactNo
     return () => {
       isCurrent = false;
     };
-  }, [table, sought, sort, page, snapshot]);
+  }, [table, sought, sort, page, snapshot, turn]);
   if (shape === undefined) return null;
   const seen = new Set(found?.records.flatMap((record) => Object.keys(record)) ?? []);
   const columns = shape.fields.filter(({ name }) => seen.has(name) && name !== filter).slice(0, mostColumns);
@@ -64,6 +66,16 @@ export function RecordList({ table, title, screen, filter }: ListProps): ReactNo
               setPage(1);
             }}
           />
+          {screen !== "visit" && (
+            <>
+              <May action="export" table={table}>
+                <Button component="a" variant="default" href={`/api/exports/${encodeURIComponent(table)}`} download>
+                  Export CSV
+                </Button>
+              </May>
+              <CsvImport table={table} onDone={() => setTurn(turn + 1)} />
+            </>
+          )}
           {screen !== "visit" && (
             <May action="create" table={table}>
               <Button component="a" href={linkTo(screen, "new")}>

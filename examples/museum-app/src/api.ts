@@ -124,6 +124,28 @@ export function actOn(table: string, key: string, action: string, options: Confi
   return judged(() => call("DELETE", `${pathOf("records", table, key)}?${query}`));
 }
 
+export interface LineResult {
+  readonly accepted: boolean;
+  readonly reason?: string;
+  readonly refusals?: readonly Refusal[];
+}
+
+export interface ManyResults {
+  readonly accepted: boolean;
+  readonly results: readonly LineResult[];
+}
+
+/** New records from a file. That some are not accepted is an answer, with a result for each. */
+export async function importRecords(table: string, records: readonly Row[]): Promise<ManyResults> {
+  try {
+    return await post<ManyResults>(pathOf("imports", table), { records });
+  } catch (error) {
+    const given = error instanceof ApiError ? (error.problem as unknown as Partial<ManyResults>) : {};
+    if (given.results === undefined) throw error;
+    return { accepted: false, results: given.results };
+  }
+}
+
 /** The address of a record: its key, or the values of several with `/` between. */
 export function keyOf({ key }: Shape, record: Row): string {
   const values = key.map((name) => String(record[name] ?? ""));
