@@ -1,6 +1,6 @@
 import { describeExpression, describeOperand } from "./describe.js";
 import { type Expression, type Operand, pushNots } from "./expression.js";
-import type { ComparisonOp } from "./syntax.js";
+import { type ComparisonOp, turnedOps } from "./syntax.js";
 import { True } from "./truth.js";
 
 type Compare = Extract<Expression, { kind: "compare" }>;
@@ -36,7 +36,7 @@ function boundsOf(term: Expression): Bound[] {
   }
   if (term.kind !== "compare") return [];
   const isTurned = constant(term.left) !== undefined;
-  const test: Compare = isTurned ? { ...term, op: turned[term.op], left: term.right, right: term.left } : term;
+  const test: Compare = isTurned ? { ...term, op: turnedOps[term.op], left: term.right, right: term.left } : term;
   const value = constant(test.right);
   if (value === undefined) return [];
   const operand = nameOf(test.left);
@@ -47,15 +47,6 @@ function boundsOf(term: Expression): Bound[] {
 function nameOf(operand: Operand): string {
   return `${operand.type.base} ${describeOperand(operand)}`;
 }
-
-const turned: Readonly<Record<ComparisonOp, ComparisonOp>> = {
-  "=": "=",
-  "<>": "<>",
-  "<": ">",
-  "<=": ">=",
-  ">": "<",
-  ">=": "<=",
-};
 
 function constant(operand: Operand): unknown {
   return operand.kind === "constant" ? operand.value : undefined;

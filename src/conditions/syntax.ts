@@ -64,6 +64,16 @@ export interface Comparison {
 export const comparisonOps = ["=", "<>", "<", "<=", ">", ">="] as const;
 export type ComparisonOp = (typeof comparisonOps)[number];
 
+/** The comparison that says the same with its sides exchanged. */
+export const turnedOps: Readonly<Record<ComparisonOp, ComparisonOp>> = {
+  "=": "=",
+  "<>": "<>",
+  "<": ">",
+  "<=": ">=",
+  ">": "<",
+  ">=": "<=",
+};
+
 export const matchWords = ["like", "starts with", "ends with", "contains"] as const;
 export type MatchWord = (typeof matchWords)[number];
 

@@ -24,7 +24,6 @@ export const problemKinds = {
   "wrong-type": [415, "The body must be JSON"],
   invalid: [422, "Some values are not right"],
   fault: [500, "Something went wrong"],
-  unavailable: [503, "The database does not answer"],
 } as const satisfies Readonly<Record<string, readonly [status: number, title: string]>>;
 
 export type ProblemKind = keyof typeof problemKinds;

@@ -1,5 +1,5 @@
 import { type Expression, type Operand, pushNots } from "../conditions/expression.js";
-import type { ComparisonOp } from "../conditions/syntax.js";
+import { type ComparisonOp, turnedOps } from "../conditions/syntax.js";
 import { True } from "../conditions/truth.js";
 import type { FieldPath } from "../schema/schema.js";
 
@@ -83,15 +83,6 @@ const times: Words = {
 function comparisons({ type }: Operand): Words {
   return type.base === "date" || type.base === "timestamp" ? times : amounts;
 }
-
-const turnedOps: Readonly<Record<ComparisonOp, ComparisonOp>> = {
-  "=": "=",
-  "<>": "<>",
-  "<": ">",
-  "<=": ">=",
-  ">": "<",
-  ">=": "<=",
-};
 
 const matches = {
   like: ["is like", "is not like"],

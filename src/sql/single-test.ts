@@ -1,5 +1,5 @@
 import type { Operand } from "../conditions/expression.js";
-import type { ComparisonOp } from "../conditions/syntax.js";
+import { type ComparisonOp, turnedOps } from "../conditions/syntax.js";
 import { type Formula, formula, test as single } from "./formula.js";
 import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
 import { inAsManyParts } from "./keys.js";
@@ -103,17 +103,8 @@ function comparePair([left, right]: readonly [Part, Part], op: ComparisonOp, { d
   // The column first: that is the side which a collation beside the other one leaves to an index.
   const isTurned = left.isConstant && !right.isConstant;
   const [a, b] = isTurned ? [right, left] : [left, right];
-  return dialect.compare(isTurned ? turned[op] : op, a.isConstant ? b.type : a.type, a.sql, b.sql);
+  return dialect.compare(isTurned ? turnedOps[op] : op, a.isConstant ? b.type : a.type, a.sql, b.sql);
 }
-
-const turned: Readonly<Record<ComparisonOp, ComparisonOp>> = {
-  "=": "=",
-  "<>": "<>",
-  "<": ">",
-  "<=": ">=",
-  ">": "<",
-  ">=": "<=",
-};
 
 /** A path that leads nowhere reads as null. */
 export function isNull(value: Value, isNegated: boolean, joins: Joins, mode: Mode): Formula {
