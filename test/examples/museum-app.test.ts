@@ -241,6 +241,30 @@ describe.skipIf(chromiumPath === undefined).each(databases)("the museum's applic
     expect(await keeper.getByText("CSV").count()).toBe(0);
   });
 
+  it("changes many at once, where that is permitted, after what is to be confirmed", async () => {
+    const page = await enter("Kofi Lindqvist");
+    await go(page, "objects");
+    await counted(page, 402);
+    await page.getByRole("textbox", { name: "Search in Objects" }).fill("Octant");
+    const boxes = page.getByRole("checkbox");
+    await expect.poll(() => boxes.count()).toBeGreaterThan(2);
+    const onLoan = records("objects").find(
+      (row) => row["status"] === "on_loan" && String(row["title"]).includes("Octant"),
+    );
+    await page.getByRole("textbox", { name: "Search in Objects" }).fill(String(onLoan?.["accession"]));
+    await counted(page, 1);
+    await boxes.first().check();
+    await choose(page, "Field", "shelf");
+    await field(page, "Value").fill("Z9-99");
+    await page.getByRole("button", { name: "Change all" }).click();
+    await expect
+      .poll(() => page.getByRole("alert").textContent())
+      .toContain("The object is on loan. Is it really back?");
+    await page.getByRole("button", { name: "Yes, change all" }).click();
+    await go(page, "objects", String(onLoan?.["accession"]));
+    await expect.poll(() => field(page, "shelf").inputValue()).toBe("Z9-99");
+  });
+
   it("lets the director alone withdraw an object", async () => {
     const registrar = await enter("Kofi Lindqvist");
     await go(registrar, "objects", "BM-IN-0009");

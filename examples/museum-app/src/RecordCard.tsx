@@ -4,9 +4,9 @@ import { type AccessField, AccessFields, type Change, useChange } from "portier/
 import type { ReactNode } from "react";
 import { useCallback, useEffect, useState } from "react";
 import { actOn, createRecord, editRecord, type OpenedForm, openForm } from "./api.js";
-import { words } from "./RecordList.js";
 import { linkTo } from "./route.js";
 import { useHouse } from "./session.js";
+import { words } from "./words.js";
 
 interface CardProps {
   readonly table: string;

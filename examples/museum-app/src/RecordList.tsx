@@ -1,13 +1,15 @@
-import { Alert, Button, Group, Pagination, Table, Text, TextInput, Title } from "@mantine/core";
+import { Alert, Button, Checkbox, Group, Pagination, Table, Text, TextInput, Title } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import type { Row } from "portier";
-import { May } from "portier/react";
+import { May, usePortier } from "portier/react";
 import type { ReactNode } from "react";
 import { useEffect, useState } from "react";
 import { keyOf, listRecords, type Page, type ShapeField } from "./api.js";
+import { BulkChange } from "./BulkChange.js";
 import { CsvImport } from "./CsvImport.js";
 import { linkTo } from "./route.js";
 import { useHouse } from "./session.js";
+import { words } from "./words.js";
 
 const perPage = 15;
 const mostColumns = 8;
@@ -31,6 +33,8 @@ export function RecordList({ table, title, screen, filter }: ListProps): ReactNo
   const [found, setFound] = useState<Page>();
   const [failure, setFailure] = useState<string>();
   const [turn, setTurn] = useState(0);
+  const [chosen, setChosen] = useState<readonly string[]>([]);
+  const mayBulk = usePortier().reach("bulk", table) !== "none" && screen !== "visit";
   // Another person, or another role, sees another table.
   useEffect(() => {
     let isCurrent = snapshot !== undefined && turn >= 0;
@@ -94,6 +98,7 @@ export function RecordList({ table, title, screen, filter }: ListProps): ReactNo
         <Table striped="even" highlightOnHover>
           <Table.Thead>
             <Table.Tr>
+              {mayBulk && <Table.Th>chosen</Table.Th>}
               {columns.map(({ name }) => (
                 <Table.Th
                   key={name}
@@ -111,6 +116,19 @@ export function RecordList({ table, title, screen, filter }: ListProps): ReactNo
               const key = keyOf(shape, record);
               return (
                 <Table.Tr key={key}>
+                  {mayBulk && (
+                    <Table.Td>
+                      <Checkbox
+                        aria-label={`Choose ${key}`}
+                        checked={chosen.includes(key)}
+                        onChange={(event) =>
+                          setChosen(
+                            event.currentTarget.checked ? [...chosen, key] : chosen.filter((one) => one !== key),
+                          )
+                        }
+                      />
+                    </Table.Td>
+                  )}
                   {columns.map((field, index) => (
                     <Table.Td key={field.name}>
                       {index === 0 && screen !== "visit" ? (
@@ -126,6 +144,17 @@ export function RecordList({ table, title, screen, filter }: ListProps): ReactNo
           </Table.Tbody>
         </Table>
       </div>
+      {mayBulk && (
+        <BulkChange
+          key={turn}
+          table={table}
+          keys={chosen}
+          onDone={() => {
+            setChosen([]);
+            setTurn(turn + 1);
+          }}
+        />
+      )}
       <Group justify="space-between" mt="xs">
         <Text size="sm" c="dimmed" role="status">
           {found === undefined
@@ -165,8 +194,4 @@ function cell(
   if (value === null || value === undefined) return "";
   if (target !== undefined) return labelOf(target, value);
   return type === "boolean" ? (value === true ? "yes" : "no") : String(value);
-}
-
-export function words(name: string): string {
-  return name.replaceAll("_", " ");
 }

@@ -128,6 +128,7 @@ export interface LineResult {
   readonly accepted: boolean;
   readonly reason?: string;
   readonly refusals?: readonly Refusal[];
+  readonly confirm?: readonly { readonly rule: string; readonly note?: string }[];
 }
 
 export interface ManyResults {
@@ -135,10 +136,27 @@ export interface ManyResults {
   readonly results: readonly LineResult[];
 }
 
-/** New records from a file. That some are not accepted is an answer, with a result for each. */
-export async function importRecords(table: string, records: readonly Row[]): Promise<ManyResults> {
+/** New records from a file. */
+export function importRecords(table: string, records: readonly Row[]): Promise<ManyResults> {
+  return allOrNothing(() => post<ManyResults>(pathOf("imports", table), { records }));
+}
+
+/** The same values for many records. */
+export function changeMany(
+  table: string,
+  keys: readonly string[],
+  values: Row,
+  confirmed: readonly string[],
+): Promise<ManyResults> {
+  return allOrNothing(
+    async () => (await call<ManyResults>("PATCH", pathOf("bulk", table), { keys, values, confirmed })).body,
+  );
+}
+
+/** That some are not accepted is an answer, with a result for each. */
+async function allOrNothing(send: () => Promise<ManyResults>): Promise<ManyResults> {
   try {
-    return await post<ManyResults>(pathOf("imports", table), { records });
+    return await send();
   } catch (error) {
     const given = error instanceof ApiError ? (error.problem as unknown as Partial<ManyResults>) : {};
     if (given.results === undefined) throw error;
