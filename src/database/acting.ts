@@ -27,7 +27,8 @@ export interface ActingOptions {
 /** Options of a change in a database. */
 export interface ActingChange extends ChangeOptions {
   /**
-   * Whether the record, as the person sees it when it is locked, is the one that they meant to change. If not, nothing is
+   * Whether the record, as the person sees it when it is locked (opened, or where they may only list it, listed), is the
+   * one that they meant to change. If not, nothing is
    * done, and {@link RecordChanged} is thrown. Not asked about a record that is not there.
    */
   readonly expecting?: (seen: Row | undefined) => boolean;
@@ -227,7 +228,10 @@ export class Acting<T extends TableTypes = AnyTables> {
   /** Whether the record is still as the person saw it. */
   async #expect(records: Records, table: TableOf<T>, record: Row | undefined, expecting: ActingChange["expecting"]) {
     if (expecting === undefined || record === undefined) return;
-    const seen = await this.#asking(records, (session) => session.mask(table, record));
+    const seen = await this.#asking(
+      records,
+      (session) => session.mask(table, record) ?? session.mask(table, record, "list"),
+    );
     if (!expecting(seen)) throw new RecordChanged(`a record of "${table}" is not any more as it was seen`);
   }
 

@@ -1,6 +1,6 @@
 import fc from "fast-check";
 import { Hono } from "hono";
-import type { Row } from "portier";
+import { compile, type Row } from "portier";
 import { portierRoutes } from "portier/hono";
 import { type Asking, accessHandler, type HttpOptions } from "portier/http";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -381,6 +381,24 @@ describe("the interface itself", () => {
     const some = client(engine, { tables: ["plan"], acts: { objects: { photograph: async () => {} } } });
     expect(Object.keys((await some("GET", "/openapi.json")).body["paths"] as object).join()).not.toContain("objects");
     expect((await some("GET", "/records/objects", "s-005")).status).toBe(404);
+  });
+
+  // The version of what may only be listed was compared with what is shown when it is opened: nothing.
+  it("knows the version of what may be listed and changed, but not opened", async () => {
+    const rules = { all: { to: "anyone", permit: { list: ["title"], edit: ["title"] } } };
+    const small = compile({
+      portier: 1,
+      tables: { notes: { key: "id", fields: { id: "text", title: "text" }, rules } },
+    });
+    const own = await (engines["SQLite"] as () => Promise<Engine>)();
+    await createTables(own, small.schema);
+    await storeAll(own, small.schema, { notes: [{ id: "1", title: "old" }] });
+    const calls = client(own, { portier: small, who: () => ({ person: null }) });
+    const etag = (await calls("GET", "/records/notes/1")).headers.get("etag") ?? "";
+    const change = { values: { title: "new" } };
+    expect((await calls("PATCH", "/records/notes/1", undefined, change, { "if-match": etag })).status).toBe(200);
+    expect((await calls("PATCH", "/records/notes/1", undefined, change, { "if-match": etag })).status).toBe(412);
+    await own.close();
   });
 
   it("never fails, whatever is sent", async () => {
