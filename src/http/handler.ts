@@ -3,10 +3,11 @@ import { RecordChanged } from "../database/acting.js";
 import { openDatabase } from "../database/open-database.js";
 import { PortierError } from "../schema/problems.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import { json } from "./call.js";
 import { openApi } from "./openapi.js";
 import { defaultLimits, type HttpOptions } from "./options.js";
 import { HttpProblem, problemResponse } from "./problem.js";
-import { json, type Route, routes } from "./routes.js";
+import { type Route, routes } from "./routes.js";
 
 /** Answers a request; undefined for a path that is none of the routes', for the server to go on. */
 export type AccessHandler = (request: Request) => Promise<Response | undefined>;

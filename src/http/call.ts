@@ -1,0 +1,54 @@
+import type { Row } from "../conditions/source.js";
+import type { Acting } from "../database/acting.js";
+import { actionOf } from "../rules/actions.js";
+import type { Schema, Table } from "../schema/schema.js";
+import type { Session } from "../session/session.js";
+import type { HttpLimits, HttpOptions } from "./options.js";
+import { notFound } from "./problem.js";
+
+/** What a route is answered with. */
+export interface Call {
+  readonly request: Request;
+  readonly url: URL;
+  /** The parts of the path that the route names, decoded: `{ table: "objects", key: "BM-SH-0001" }`. */
+  readonly parts: Readonly<Record<string, string>>;
+  readonly acting: Acting;
+  readonly schema: Schema;
+  readonly limits: HttpLimits;
+  readonly options: Pick<HttpOptions, "acts" | "base">;
+}
+
+/** The table of the path; one that is not served is none. */
+export function tableOf({ schema, parts }: Call): Table {
+  const table = schema.tables.get(parts["table"] ?? "");
+  if (table === undefined) throw notFound();
+  return table;
+}
+
+/** A table of which a person may do nothing at all does not exist for them, nor does the action that asked. */
+export async function mustKnow(
+  { acting }: Call,
+  table: Table,
+  action: "list" | "create" | "import" = "list",
+): Promise<void> {
+  const isKnown = await acting.ask((session) => {
+    const asked = ["list", "view", "create", "import", action].filter((one) => actionOf(table, one) !== undefined);
+    return asked.some((one) => session.reach(one as never, table.name) !== "none");
+  });
+  if (!isKnown) throw notFound();
+}
+
+/** What a person sees of a record when it is opened, or where it may only be listed, then. */
+export function seenOf(session: Session, table: Table, record: Row | undefined): Row | undefined {
+  return record === undefined
+    ? undefined
+    : (session.mask(table.name, record) ?? session.mask(table.name, record, "list"));
+}
+
+/** What is shown is one person's view, at this moment: nobody between may keep it. */
+export function json(body: unknown, headers: Readonly<Record<string, string>> = {}, status = 200): Response {
+  return new Response(JSON.stringify(body), {
+    status,
+    headers: { "content-type": "application/json", "cache-control": "private, no-cache", ...headers },
+  });
+}

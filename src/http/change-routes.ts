@@ -1,0 +1,138 @@
+import type { Row } from "../conditions/source.js";
+import { RecordChanged } from "../database/acting.js";
+import { recordAddress } from "../schema/address.js";
+import { isMapping } from "../schema/reader.js";
+import type { Table } from "../schema/schema.js";
+import type { Acceptance } from "../session/acceptance.js";
+import type { ManyAcceptance } from "../session/many.js";
+import { isTexts, readBody, readChange } from "./body.js";
+import { type Call, json, mustKnow, seenOf, tableOf } from "./call.js";
+import { etagOf, namesVersion, versionOf } from "./etag.js";
+import type { HttpLimits } from "./options.js";
+import { HttpProblem, notAcceptedProblem, notFound, refusalOf } from "./problem.js";
+
+export async function create(call: Call): Promise<Response> {
+  const { acting, request, limits, options } = call;
+  const table = tableOf(call);
+  const { values, options: change } = readChange(await readBody(request, limits.body));
+  const outcome = await acting.create(table.name, values, change);
+  if (!outcome.accepted) {
+    await mustKnow(call, table, "create");
+    throw notAcceptedProblem(outcome);
+  }
+  const key = outcome.record === undefined ? undefined : recordAddress(table, outcome.record);
+  const location = `${options.base ?? ""}/records/${encodeURIComponent(table.name)}/${encodeURIComponent(key ?? "")}`;
+  return changed(call, table, key, outcome, 201, { location });
+}
+
+export async function edit(call: Call): Promise<Response> {
+  const { acting, request, limits, parts } = call;
+  const table = tableOf(call);
+  const key = parts["key"] ?? "";
+  const { values, options } = readChange(await readBody(request, limits.body));
+  const expecting = await expected(call, table, key);
+  const outcome = await acting.edit(table.name, key, values, { ...options, ...expecting });
+  if (!outcome.accepted) throw notAcceptedProblem(outcome);
+  return changed(call, table, key, outcome, 200);
+}
+
+export async function remove(call: Call): Promise<Response> {
+  const { acting, parts, url } = call;
+  const table = tableOf(call);
+  const key = parts["key"] ?? "";
+  const confirmed = url.searchParams.getAll("confirmed");
+  const outcome = await acting.delete(table.name, key, { confirmed, ...(await expected(call, table, key)) });
+  if (!outcome.accepted) throw notAcceptedProblem(outcome);
+  return new Response(null, { status: 204 });
+}
+
+export async function act(call: Call): Promise<Response> {
+  const { acting, parts, request, limits, options } = call;
+  const table = tableOf(call);
+  const [key, action] = [parts["key"] ?? "", parts["action"] ?? ""];
+  const work = Object.hasOwn(options.acts ?? {}, table.name) ? options.acts?.[table.name] : undefined;
+  const run = work !== undefined && Object.hasOwn(work, action) ? work[action] : undefined;
+  if (!table.actions.includes(action) || run === undefined) throw notFound();
+  const body = request.headers.has("content-type") ? await readBody(request, limits.body) : {};
+  const { options: change } = readChange(body);
+  const outcome = await acting.act(action as never, table.name, key, run, {
+    ...change,
+    ...(await expected(call, table, key)),
+  });
+  if (!outcome.accepted) throw notAcceptedProblem(outcome);
+  return changed(call, table, key, outcome, 200);
+}
+
+export async function bulk(call: Call): Promise<Response> {
+  const { acting, request, limits } = call;
+  const table = tableOf(call);
+  const body = await readBody(request, limits.body);
+  const { keys } = body;
+  if (!isTexts(keys)) throw new HttpProblem("bad-request", '"keys" must be a list of keys, as texts.');
+  mustBeFew(keys.length, limits);
+  const { values, options } = readChange(body, ["keys"]);
+  await mustKnow(call, table);
+  return many(await acting.editMany(table.name, keys, values, options));
+}
+
+export async function importMany(call: Call): Promise<Response> {
+  const { acting, request, limits } = call;
+  const table = tableOf(call);
+  const body = await readBody(request, limits.body);
+  const { records } = body;
+  if (!Array.isArray(records) || !records.every(isMapping)) {
+    throw new HttpProblem("bad-request", '"records" must be a list of objects.');
+  }
+  mustBeFew(records.length, limits);
+  const { options } = readChange(body, ["records"]);
+  await mustKnow(call, table, "import");
+  return many(await acting.createMany(table.name, records, options));
+}
+
+function mustBeFew(count: number, { many: most }: HttpLimits): void {
+  if (count > most) throw new HttpProblem("too-large", `${most} records at a time at most.`);
+}
+
+/** A result for each, in order; what is refused refuses all of it, and says so by the status. */
+function many({ accepted, results }: ManyAcceptance): Response {
+  const told = results.map((one) =>
+    one.accepted
+      ? { accepted: true }
+      : {
+          accepted: false,
+          reason: one.reason,
+          refusals: one.refusals.map(refusalOf),
+          ...(one.confirm && { confirm: one.confirm }),
+        },
+  );
+  return json({ accepted, results: told }, {}, accepted ? 200 : 422);
+}
+
+/** The record after a change, as the person sees it then; it may be gone for them. */
+async function changed(
+  { acting }: Call,
+  table: Table,
+  key: string | undefined,
+  outcome: Extract<Acceptance, { accepted: true }>,
+  status: number,
+  headers: Readonly<Record<string, string>> = {},
+): Promise<Response> {
+  const seen =
+    key === undefined
+      ? undefined
+      : await acting.about(table.name, key, (session, record) => seenOf(session, table, record));
+  const body = { record: seen ?? null, dropped: outcome.dropped.map(refusalOf) };
+  return json(body, { ...headers, ...(seen === undefined ? {} : { etag: await etagOf(seen) }) }, status);
+}
+
+/** What `If-Match` asks for: the record must be as it was seen when it was read, and stay so until it is locked. */
+async function expected({ acting, request }: Call, table: Table, key: string) {
+  const header = request.headers.get("if-match");
+  if (header === null) return {};
+  const seen = await acting.about(table.name, key, (session, record) => seenOf(session, table, record));
+  if (seen === undefined) throw notFound();
+  if (!namesVersion(header, await etagOf(seen))) throw new RecordChanged("the record is not as it was seen");
+  if (header.trim() === "*") return {};
+  const version = versionOf(seen);
+  return { expecting: (now: Row | undefined) => versionOf(now) === version };
+}

@@ -1,0 +1,150 @@
+import { printCsv } from "../schema/print-csv.js";
+import type { Table } from "../schema/schema.js";
+import { type Call, json, mustKnow, seenOf, tableOf } from "./call.js";
+import { etagOf, namesVersion } from "./etag.js";
+import { HttpProblem, notFound } from "./problem.js";
+
+export async function me({ acting }: Call): Promise<Response> {
+  const body = await acting.ask((session) => ({
+    person: session.person ?? null,
+    ...(session.actedBy === undefined ? {} : { actedBy: session.actedBy }),
+    roles: session.roles,
+    screens: session.screens(),
+    home: session.home() ?? null,
+  }));
+  return json(body);
+}
+
+const listKeys = ["where", "sort", "limit", "offset", "search"];
+
+export async function list(call: Call): Promise<Response> {
+  const { url, acting, limits } = call;
+  const table = tableOf(call);
+  const asked = url.searchParams;
+  const filters = [...asked].filter(([name]) => !listKeys.includes(name));
+  const limit = numberOf(asked, "limit", limits.page);
+  if (limit > limits.mostPage) throw new HttpProblem("bad-request", `A page has ${limits.mostPage} records at most.`);
+  await mustKnow(call, table);
+  const where = [
+    ...asked.getAll("where"),
+    ...filters.map(([name, value]) => equals(table, name, value)),
+    ...searchOf(table, asked.get("search")),
+  ];
+  const sort = (asked.get("sort") ?? "").split(",").filter((name) => name !== "");
+  const { records, total } = await acting.list(table.name, {
+    where,
+    sort,
+    limit,
+    offset: numberOf(asked, "offset", 0),
+  });
+  return json({ records, total });
+}
+
+/** A field's value as a condition: what does not fit the field is met by no record. */
+function equals(table: Table, name: string, text: string): string {
+  const field = table.byName.get(name);
+  if (field === undefined) {
+    const known = table.fields.map((one) => one.name).join(", ");
+    throw new HttpProblem("bad-request", `There is no field "${name}" to filter by; there are ${known}.`);
+  }
+  const { type } = field;
+  const value =
+    type.canonical(text) ??
+    type.canonical(Number(text)) ??
+    type.canonical(text === "true" ? true : text === "false" ? false : text);
+  const quoted = `"${name.replaceAll('"', '""')}"`;
+  if (text === "") return `${quoted} is null`;
+  return value === undefined ? "false" : `${quoted} = ${type.literal(value)}`;
+}
+
+/** Any text field that contains the words as they are. */
+function searchOf({ fields }: Table, text: string | null): string[] {
+  if (text === null || text === "") return [];
+  const searched = fields.filter(
+    ({ type, lookup, by }) => type.name === "text" && lookup === undefined && by === undefined,
+  );
+  const literal = `'${text.replaceAll("'", "''")}'`;
+  const terms = searched.map(({ name }) => `"${name.replaceAll('"', '""')}" contains ${literal}`);
+  return [terms.length === 0 ? "false" : `(${terms.join(" or ")})`];
+}
+
+export async function view(call: Call): Promise<Response> {
+  const { acting, parts, request } = call;
+  const table = tableOf(call);
+  const seen = await acting.about(table.name, parts["key"] ?? "", (session, record) => seenOf(session, table, record));
+  if (seen === undefined) throw notFound();
+  const etag = await etagOf(seen);
+  const known = request.headers.get("if-none-match");
+  if (known !== null && namesVersion(known, etag)) return new Response(null, { status: 304, headers: { etag } });
+  return json(seen, { etag });
+}
+
+/** What may be taken out of a table, as a file: the fields that are exported in some record, empty where they are not. */
+export async function exportTable(call: Call): Promise<Response> {
+  const table = tableOf(call);
+  await mustKnow(call, table);
+  const { records } = await call.acting.list(table.name, { action: "export" });
+  const fields = table.fields.filter(({ name }) => records.some((record) => Object.hasOwn(record, name)));
+  const lines = records.map((record) => fields.map(({ name }) => textOf(record[name])));
+  const body = printCsv([fields.map(({ name }) => name), ...lines]);
+  const file = `${table.name.replaceAll(/[^\w-]/g, "_")}.csv`;
+  const headers = {
+    "content-type": "text/csv; charset=utf-8",
+    "content-disposition": `attachment; filename="${file}"`,
+  };
+  return new Response(body, { headers: { ...headers, "cache-control": "private, no-cache" } });
+}
+
+function textOf(value: unknown): string {
+  if (value === null || value === undefined) return "";
+  return typeof value === "object" ? JSON.stringify(value) : String(value);
+}
+
+/** Whoever may make no record of a table is told so, unless they know nothing of it at all. */
+async function mayCreate(call: Call, table: Table): Promise<void> {
+  await mustKnow(call, table, "create");
+  if ((await call.acting.ask((session) => session.reach("create", table.name))) !== "none") return;
+  throw new HttpProblem("refused", "You may not create this.");
+}
+
+export async function newForm(call: Call): Promise<Response> {
+  const table = tableOf(call);
+  await mayCreate(call, table);
+  return json(await call.acting.ask((session) => session.form(table.name)));
+}
+
+export async function form(call: Call): Promise<Response> {
+  const { acting, parts } = call;
+  const table = tableOf(call);
+  const answer = await acting.about(table.name, parts["key"] ?? "", (session, record) => {
+    const found = record === undefined ? undefined : session.form(table.name, record);
+    return found === undefined ? undefined : { found, seen: seenOf(session, table, record) };
+  });
+  if (answer === undefined) throw notFound();
+  return json(answer.found, { etag: await etagOf(answer.seen) });
+}
+
+export async function choices(call: Call): Promise<Response> {
+  const { acting, parts } = call;
+  const table = tableOf(call);
+  const field = parts["field"] ?? "";
+  if (!table.byName.has(field)) throw notFound();
+  const key = parts["key"];
+  if (key === undefined) {
+    await mayCreate(call, table);
+    return json({ choices: (await acting.ask((session) => session.choices(table.name, field as never))) ?? null });
+  }
+  const found = await acting.about(table.name, key, (session, record) => {
+    const isKnown = record !== undefined && seenOf(session, table, record) !== undefined;
+    return isKnown ? { choices: session.choices(table.name, field as never, record) ?? null } : undefined;
+  });
+  if (found === undefined) throw notFound();
+  return json(found);
+}
+
+function numberOf(asked: URLSearchParams, name: string, otherwise: number): number {
+  const text = asked.get(name);
+  if (text === null) return otherwise;
+  if (/^\d{1,9}$/.test(text)) return Number(text);
+  throw new HttpProblem("bad-request", `"${name}" must be a whole number.`);
+}
