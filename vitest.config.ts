@@ -21,6 +21,8 @@ export default defineConfig({
   },
   test: {
     include: ["test/**/*.test.ts"],
+    // Pages are asked again until they are there: on a busy machine that takes a while.
+    expect: { poll: { timeout: 15_000 } },
     testTimeout: 300_000,
     hookTimeout: 60_000,
   },
