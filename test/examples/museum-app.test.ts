@@ -20,7 +20,12 @@ async function freePort(): Promise<number> {
 /** Starts the application as it is started by hand; on PostgreSQL in a schema of its own. */
 async function start(address: string | undefined): Promise<{ url: string; process: ChildProcess }> {
   const port = await freePort();
-  const env = { ...process.env, PORT: String(port), ...(address === undefined ? {} : { DATABASE_URL: address }) };
+  const env = {
+    ...process.env,
+    PORT: String(port),
+    MUSEUM_NOW: "2026-11-24T09:00:00Z",
+    ...(address === undefined ? {} : { DATABASE_URL: address }),
+  };
   const child = spawn("node", ["examples/museum-app/dist-server/server/main.js"], {
     env,
     stdio: ["ignore", "pipe", "pipe"],

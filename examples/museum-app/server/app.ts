@@ -16,14 +16,21 @@ const types: Readonly<Record<string, string>> = { ".html": "text/html", ".js": "
 const policy =
   "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'";
 
-/** The museum's application on a database: sign-in, the records, who holds what, and the page. */
-export function museumApp(portier: Portier, connection: Connection, pages: string): Hono {
+/**
+ * The museum's application on a database: sign-in, the records, who holds what, and the page. `now` is a moment that stays,
+ * for tests of what depends on the day.
+ */
+export function museumApp(portier: Portier, connection: Connection, pages: string, now?: string): Hono {
   const app = new Hono();
   const database = openDatabase(portier, connection);
   const store = databaseStore(portier, connection);
   const who = (context: Context): Asking => {
     const { person = null, actedBy } = signedIn(context) ?? {};
-    return { person, ...(actedBy === undefined ? {} : { actedBy }) };
+    return {
+      person,
+      ...(actedBy === undefined ? {} : { actedBy }),
+      ...(now === undefined ? {} : { request: { now } }),
+    };
   };
   const acting = (context: Context) => {
     const { person, ...options } = who(context);

@@ -1,5 +1,6 @@
 // The museum's application: on an embedded PostgreSQL in memory, or on the database that DATABASE_URL names, which is
-// filled where it is empty. PORT says where it listens (default 4174), on this machine alone.
+// filled where it is empty. PORT says where it listens (default 4174), on this machine alone; MUSEUM_NOW is an instant at which
+// the day stands still.
 import { fileURLToPath } from "node:url";
 import { PGlite } from "@electric-sql/pglite";
 import { serve } from "@hono/node-server";
@@ -34,7 +35,7 @@ if (!(await isFilled())) {
   });
   process.stderr.write("\n");
 }
-const app = museumApp(portier, connection, `${here}dist`);
+const app = museumApp(portier, connection, `${here}dist`, process.env["MUSEUM_NOW"]);
 const server = serve(
   { fetch: app.fetch, hostname: "127.0.0.1", port: Number(process.env["PORT"] ?? 4174) },
   ({ port }) => console.log(`The museum's application: http://127.0.0.1:${port}/`),

@@ -13,8 +13,8 @@ export function roleRoutes(
 ): Hono {
   const app = new Hono();
   const giver = (context: Context) => {
-    const { person, actedBy } = who(context);
-    return administration(portier, store).as(String(person), actedBy === undefined ? {} : { actedBy });
+    const { person, ...options } = who(context);
+    return administration(portier, store).as(String(person), options);
   };
   app.use(async (context, next) => {
     const screens = await acting(context).ask((session) => session.screens());

@@ -91,6 +91,7 @@ function Opened({ table, recordKey, screen, opened, load }: OpenedProps): ReactN
         <AccessFields form={form}>
           {(field) => (
             <FieldInput
+              table={table}
               field={field}
               value={Object.hasOwn(values, field.name) ? values[field.name] : field.value}
               error={change.refusalOf(field.name)?.message}
@@ -133,18 +134,17 @@ function defaultsOf(form: Form): Row {
 }
 
 interface InputProps {
+  readonly table: string;
   readonly field: AccessField;
   readonly value: unknown;
   readonly error: string | undefined;
   readonly onChange: (value: unknown) => void;
 }
 
-function FieldInput({ field, value, error, onChange }: InputProps): ReactNode {
+function FieldInput({ table, field, value, error, onChange }: InputProps): ReactNode {
   const { shapes, labelOf } = useHouse();
   const { control, name, state, note, confirm, seen, choices } = field;
-  const shape = Object.values(shapes)
-    .flatMap(({ fields }) => fields)
-    .find((one) => one.name === name);
+  const shape = shapes[table]?.fields.find((one) => one.name === name);
   const target = shape?.target;
   const hint = note ?? (state === "confirm" ? confirm?.map((one) => one.note).join(" ") : undefined);
   const label = `${words(name)}${state === "read-only" ? " (read only)" : state === "confirm" ? " (to be confirmed)" : ""}`;

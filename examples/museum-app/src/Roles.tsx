@@ -36,7 +36,7 @@ interface Line {
 interface Preview {
   readonly outcome: {
     readonly accepted: boolean;
-    readonly problems?: readonly { readonly message: string }[];
+    readonly problems?: readonly { readonly message: string; readonly hint?: string }[];
     readonly warnings: readonly { readonly id: string; readonly message: string }[];
   };
   readonly gains: readonly Line[];
@@ -188,8 +188,11 @@ function Asked({ change, preview, name, onMake, onLeave }: AskedProps): ReactNod
   const isRefused = (outcome.problems ?? []).length > 0;
   return (
     <Alert title={`${name} ${verb} ${change.role}`} color={isRefused ? "orange" : "tide"} data-testid="asked">
-      {outcome.problems?.map(({ message }) => (
-        <Text key={message}>{message}</Text>
+      {outcome.problems?.map(({ message, hint }) => (
+        <Text key={message}>
+          {message}
+          {hint !== undefined && `; ${hint}`}
+        </Text>
       ))}
       {outcome.warnings.map(({ id, message }) => (
         <Text key={id} fw={600}>
