@@ -1,6 +1,5 @@
 import type { Row } from "../conditions/source.js";
 import type { Acting } from "../database/acting.js";
-import { actionOf } from "../rules/actions.js";
 import type { Schema, Table } from "../schema/schema.js";
 import type { Session } from "../session/session.js";
 import type { HttpLimits, HttpOptions } from "./options.js";
@@ -25,17 +24,14 @@ export function tableOf({ schema, parts }: Call): Table {
   return table;
 }
 
-/** A table of which a person may do nothing at all does not exist for them, nor does the action that asked. */
-export async function mustKnow(
-  { acting }: Call,
-  table: Table,
-  action: "list" | "create" | "import" = "list",
-): Promise<void> {
-  const isKnown = await acting.ask((session) => {
-    const asked = ["list", "view", "create", "import", action].filter((one) => actionOf(table, one) !== undefined);
-    return asked.some((one) => session.reach(one as never, table.name) !== "none");
-  });
-  if (!isKnown) throw notFound();
+/** Whether a table exists for a person: one that they can neither see nor make records of does not. */
+export function isKnown(session: Session, { name }: Table): boolean {
+  return (["list", "view", "create", "import"] as const).some((action) => session.reach(action, name) !== "none");
+}
+
+/** Ends as for a table that is not there, where it does not exist for the person. */
+export async function mustKnow({ acting }: Call, table: Table): Promise<void> {
+  if (!(await acting.ask((session) => isKnown(session, table)))) throw notFound();
 }
 
 /** What a person sees of a record when it is opened, or where it may only be listed, then. */

@@ -17,7 +17,7 @@ export async function create(call: Call): Promise<Response> {
   const { values, options: change } = readChange(await readBody(request, limits.body));
   const outcome = await acting.create(table.name, values, change);
   if (!outcome.accepted) {
-    await mustKnow(call, table, "create");
+    await mustKnow(call, table);
     throw notAcceptedProblem(outcome);
   }
   const key = outcome.record === undefined ? undefined : recordAddress(table, outcome.record);
@@ -85,7 +85,7 @@ export async function importMany(call: Call): Promise<Response> {
   }
   mustBeFew(records.length, limits);
   const { options } = readChange(body, ["records"]);
-  await mustKnow(call, table, "import");
+  await mustKnow(call, table);
   return many(await acting.createMany(table.name, records, options));
 }
 

@@ -1,6 +1,7 @@
 import { printCsv } from "../schema/print-csv.js";
 import type { Table } from "../schema/schema.js";
-import { type Call, json, mustKnow, seenOf, tableOf } from "./call.js";
+import type { Session } from "../session/session.js";
+import { type Call, isKnown, json, mustKnow, seenOf, tableOf } from "./call.js";
 import { etagOf, namesVersion } from "./etag.js";
 import { HttpProblem, notFound } from "./problem.js";
 
@@ -100,17 +101,20 @@ function textOf(value: unknown): string {
   return typeof value === "object" ? JSON.stringify(value) : String(value);
 }
 
-/** Whoever may make no record of a table is told so, unless they know nothing of it at all. */
-async function mayCreate(call: Call, table: Table): Promise<void> {
-  await mustKnow(call, table, "create");
-  if ((await call.acting.ask((session) => session.reach("create", table.name))) !== "none") return;
-  throw new HttpProblem("refused", "You may not create this.");
+/** Asks about a new record of a table. Whoever may make none is told so, unless the table does not exist for them. */
+async function aboutNew<R>({ acting }: Call, table: Table, question: (session: Session) => R): Promise<R> {
+  const answer = await acting.ask((session) => {
+    if (session.reach("create", table.name) !== "none") return { found: question(session) };
+    return isKnown(session, table) ? "refused" : "not-found";
+  });
+  if (answer === "not-found") throw notFound();
+  if (answer === "refused") throw new HttpProblem("refused", "You may not create this.");
+  return answer.found;
 }
 
 export async function newForm(call: Call): Promise<Response> {
   const table = tableOf(call);
-  await mayCreate(call, table);
-  return json(await call.acting.ask((session) => session.form(table.name)));
+  return json(await aboutNew(call, table, (session) => session.form(table.name)));
 }
 
 export async function form(call: Call): Promise<Response> {
@@ -131,8 +135,8 @@ export async function choices(call: Call): Promise<Response> {
   if (!table.byName.has(field)) throw notFound();
   const key = parts["key"];
   if (key === undefined) {
-    await mayCreate(call, table);
-    return json({ choices: (await acting.ask((session) => session.choices(table.name, field as never))) ?? null });
+    const offered = await aboutNew(call, table, (session) => session.choices(table.name, field));
+    return json({ choices: offered ?? null });
   }
   const found = await acting.about(table.name, key, (session, record) => {
     const isKnown = record !== undefined && seenOf(session, table, record) !== undefined;
