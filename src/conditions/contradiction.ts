@@ -14,7 +14,7 @@ export function isContradiction(condition: Expression): boolean {
   if (plain.kind === "truth") return plain.value !== True;
   if (plain.kind === "or") return plain.terms.every(isContradiction);
   const terms = plain.kind === "and" ? plain.terms : [plain];
-  if (terms.some((term) => term.kind !== "and" && term !== plain && isContradiction(term))) return true;
+  if (terms.some((term) => term.kind === "or" && isContradiction(term))) return true;
   const said = new Set(terms.map(describeExpression));
   if (terms.some((term) => term.kind === "not" && said.has(describeExpression(term.term)))) return true;
   const tests = terms.flatMap(boundsOf);

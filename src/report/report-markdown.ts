@@ -7,7 +7,7 @@ import { sayFacts } from "./say-rule.js";
 export function reportMarkdown(report: Report): string {
   const { title, summary, everybody, roles, groups, tables, byRole, byPeople } = report;
   const parts = [
-    `# ${plain(title)}\n\n${summary}. Nothing is permitted that no rule here permits. What stands behind “where” holds of an edit before and after it, unless “afterwards” says what it must lead to.`,
+    `# ${plain(title)}\n\n${plain(summary)}`,
     "## What each role may do",
     ...(everybody.length === 0
       ? []

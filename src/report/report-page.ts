@@ -1,4 +1,5 @@
 import { matrixStyle, matrixTables } from "./matrix-files.js";
+import { matrixLegend } from "./matrix-lines.js";
 import { escaped, page } from "./page.js";
 import type { Report, RoleReport, Sentence, TableReport, TableSentences } from "./report.js";
 import { sayFacts } from "./say-rule.js";
@@ -18,7 +19,7 @@ export function reportPage(report: Report): string {
     ...matrices.map(([id, name]) => [id, name]),
   ].map(([id, name]) => `<li><a href="#${id}">${name}</a></li>`);
   const parts = [
-    `<h1>${escaped(title)}</h1>\n<p class="soft">${escaped(summary)}. Nothing is permitted that no rule here permits. What stands behind “where” holds of an edit before and after it, unless “afterwards” says what it must lead to.</p>\n<nav><ul>${contents.join("")}</ul></nav>`,
+    `<h1>${escaped(title)}</h1>\n<p class="soft">${escaped(summary)}</p>\n<nav><ul>${contents.join("")}</ul></nav>`,
     ...(picture === undefined
       ? []
       : [
@@ -33,7 +34,7 @@ export function reportPage(report: Report): string {
     `<section id="tables"><h2>Tables and their rules</h2>\n${tables.map(tablePart).join("\n")}</section>`,
     ...matrices.map(
       ([id, name, html]) =>
-        `<section id="${id}" class="matrices"><h2>${name}</h2>\n<p class="soft">all: every record &nbsp; some: it depends on the record &nbsp; own: only through ownership &nbsp; -: none</p>\n${html.replaceAll("h2>", "h3>")}</section>`,
+        `<section id="${id}" class="matrices"><h2>${name}</h2>\n<p class="soft">${matrixLegend(undefined).map(escaped).join(" &nbsp; ")}</p>\n${html.replaceAll("h2>", "h3>")}</section>`,
     ),
   ];
   return page(title, `${matrixStyle}\n${style}`, parts.join("\n"));

@@ -24,7 +24,7 @@ export interface ReportOptions {
 /** What a document comes to, in sentences and pictures, for people who must believe it. */
 export interface Report {
   readonly title: string;
-  /** `10 tables, 10 roles, 4 groups, 65 rules` */
+  /** `10 tables, 10 roles, 4 groups, 65 rules.` And how its sentences are to be read. */
   readonly summary: string;
   /** The roles and groups as an SVG; undefined where there are none. */
   readonly picture: string | undefined;
@@ -73,6 +73,9 @@ export interface TableReport {
   readonly grid: string | undefined;
 }
 
+const howToRead =
+  "Nothing is permitted that no rule here permits. What stands behind “where” holds of an edit before and after it, unless “afterwards” says what it must lead to.";
+
 /** Puts a document into sentences and pictures. What it says is what was compiled, and not how it was written. */
 export function makeReport(portier: Portier, { title, people = [], records, request = {} }: ReportOptions): Report {
   const { schema, groups, rules } = rulesetOf(portier);
@@ -85,7 +88,7 @@ export function makeReport(portier: Portier, { title, people = [], records, requ
   ] as const;
   return {
     title,
-    summary: counts.map(([count, word]) => `${count} ${word}${count === 1 ? "" : "s"}`).join(", "),
+    summary: `${counts.map(([count, word]) => `${count} ${word}${count === 1 ? "" : "s"}`).join(", ")}. ${howToRead}`,
     picture: roles.size + groups.size === 0 ? undefined : drawRoles([...roles.values()], [...groups.values()]),
     everybody: byTable(rules.filter(isForRelations), (rule) => sayRule(rule, schema.timeZone)),
     roles: [...roles.values()].map((role) => roleReport(role, rules, schema.timeZone)),

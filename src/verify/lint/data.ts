@@ -1,12 +1,12 @@
 import { describeExpression } from "../../conditions/describe.js";
 import { compileTest } from "../../conditions/evaluate.js";
-import { and, type Expression, operandsOf, visitTests } from "../../conditions/expression.js";
+import { operandsOf, visitTests } from "../../conditions/expression.js";
 import { rawValue } from "../../conditions/read.js";
 import type { Row } from "../../conditions/source.js";
-import { specialize } from "../../conditions/specialize.js";
 import { True } from "../../conditions/truth.js";
 import { actionOf } from "../../rules/actions.js";
-import type { Extent, Rule } from "../../rules/rule.js";
+import { ruleTest } from "../../rules/effects.js";
+import type { Rule } from "../../rules/rule.js";
 import { recordAddress } from "../../schema/address.js";
 import { PortierError } from "../../schema/problems.js";
 import type { Field } from "../../schema/schema.js";
@@ -19,23 +19,22 @@ import { RecordSets, sizeOf } from "../record-sets.js";
 import { type LintData, type LintInput, nameOf } from "./doubts.js";
 
 /** What only records show. */
-export const dataChecks = [
-  (input: LintInput) => {
-    const { data } = input;
-    if (data === undefined) return;
-    const sessions = openAll(input, data);
-    rolesNobodyHolds(input, sessions);
-    tooFewHold(input, sessions);
-    const sets = new Map([...data.tables].map(([name, rows]) => [name, new RecordSets(rows)]));
-    for (const rule of input.ruleset.rules) {
-      const rows = data.tables.get(rule.table.name) ?? [];
-      if (rows.length === 0) continue;
-      mostlyNull(input, rule, rows);
-      wideContains(input, rule, rows, data);
-      metByNone(input, rule, sessions, sets.get(rule.table.name) as RecordSets);
-    }
-  },
-];
+export function dataChecks(input: LintInput): void {
+  const { data, ruleset } = input;
+  if (data === undefined) return;
+  const sessions = openAll(input, data);
+  rolesNobodyHolds(input, sessions);
+  tooFewHold(input, sessions);
+  const sets = new Map([...data.tables].map(([name, rows]) => [name, new RecordSets(rows)]));
+  for (const rule of ruleset.rules) {
+    const rows = data.tables.get(rule.table.name) ?? [];
+    const own = sets.get(rule.table.name);
+    if (own === undefined || rows.length === 0) continue;
+    mostlyNull(input, rule, rows);
+    wideContains(input, rule, rows, data);
+    metByNone(input, rule, sessions, own);
+  }
+}
 
 /** The sessions of all who can sign in. Who holds a role that is none cannot, and is doubted. */
 function openAll({ portier, ruleset, doubts, request }: LintInput, { tables, source }: LintData): Session[] {
@@ -147,18 +146,16 @@ function wideContains({ doubts }: LintInput, rule: Rule, rows: readonly Row[], {
 
 /** A permit whose condition no record meets for any of those whom it is for; what a change must lead to is left out. */
 function metByNone({ doubts }: LintInput, rule: Rule, sessions: readonly Session[], sets: RecordSets): void {
-  const acts = [...rule.extents].filter(([action]) => actionOf(rule.table, action)?.judges !== "new");
-  const [first] = acts;
-  if (rule.effect.phase !== "permit" || rule.where.kind === "truth" || first === undefined) return;
+  const extent = [...rule.extents].find(([action]) => actionOf(rule.table, action)?.judges !== "new")?.[1];
+  if (rule.effect.phase !== "permit" || rule.where.kind === "truth" || extent === undefined) return;
   let isFor = false;
   for (const session of sessions) {
     const { subject, plan, reading } = insidesOf(session);
-    const step = makeStepData(rule, subject, { judges: "stored", extent: first[1] as Extent });
+    const step = makeStepData(rule, subject, { judges: "stored", extent });
     if (step === undefined) continue;
     isFor = true;
     const judge = (action: string, table: string) => compileTruth(plan.of(table), action);
-    const met: Expression = specialize(and([step.who, step.where]), subject.known);
-    if (sizeOf(sets.meeting(met, reading, judge, subject.classKey)) > 0) return;
+    if (sizeOf(sets.meeting(ruleTest(step.who, step.where), reading, judge, subject.classKey)) > 0) return;
   }
   if (isFor) doubts.add("met-by-none", { rule: nameOf(rule), all: sets.size }, rule.path);
 }

@@ -50,15 +50,12 @@ function comparesWithNull(expression: Expression): boolean {
 
 /** Rules of which `except` takes everybody out again. */
 function forNobody({ ruleset, doubts }: LintInput): void {
-  for (const { to, except, path, ...rule } of ruleset.rules) {
-    if (except.length === 0) continue;
-    const out = new Set(except.map(({ text }) => text));
-    if (
-      !out.has("anyone") &&
-      !to.every(({ text, kind }) => out.has(text) || (kind !== "anyone" && out.has("signed-in")))
-    )
-      continue;
-    doubts.add("for-nobody", { rule: nameOf({ to, except, path, ...rule }), entries: [...out] }, path);
+  for (const rule of ruleset.rules) {
+    const out = new Set(rule.except.map(({ text }) => text));
+    const isOut = ({ kind, text }: Who) =>
+      out.has("anyone") || out.has(text) || (kind !== "anyone" && out.has("signed-in"));
+    if (out.size === 0 || !rule.to.every(isOut)) continue;
+    doubts.add("for-nobody", { rule: nameOf(rule), entries: [...out] }, rule.path);
   }
 }
 

@@ -5,16 +5,11 @@ import type { Meant } from "../../schema/schema.js";
 import { type Portier, rulesetOf } from "../../session/portier.js";
 import { breadthChecks } from "./breadth.js";
 import { dataChecks } from "./data.js";
-import { Doubts, type LintData, type LintInput } from "./doubts.js";
+import { Doubts, type LintData, type LintInput, nameOf } from "./doubts.js";
 import { effectChecks } from "./effects.js";
 import { nameChecks } from "./names.js";
 
-const checks: readonly ((input: LintInput) => void)[] = [
-  ...nameChecks,
-  ...breadthChecks,
-  ...effectChecks,
-  ...dataChecks,
-];
+const checks: readonly ((input: LintInput) => void)[] = [...nameChecks, ...breadthChecks, ...effectChecks, dataChecks];
 
 /** The codes of all doubts, in the order of the documentation. */
 export const doubtCodes: readonly string[] = Object.keys(doubtMessages);
@@ -37,8 +32,7 @@ export function lint(portier: Portier, { data, now, untested = [] }: LintOptions
   const request = now === undefined ? {} : { now };
   for (const check of checks) check({ portier, ruleset, data, doubts, request });
   for (const rule of ruleset.rules) {
-    const name = rule.address.slice(rule.address.indexOf("/") + 1);
-    if (untested.includes(rule.address)) doubts.add("untested-rule", { rule: name }, rule.path);
+    if (untested.includes(rule.address)) doubts.add("untested-rule", { rule: nameOf(rule) }, rule.path);
   }
   const isLookedFor = (code: string) =>
     code === "untested-rule" ? untested.length > 0 : data !== undefined || !needsData.has(code);
