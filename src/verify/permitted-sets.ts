@@ -2,8 +2,8 @@ import type { Judge } from "../conditions/evaluate.js";
 import type { Expression } from "../conditions/expression.js";
 import type { Row } from "../conditions/source.js";
 import { type ActionName, isBuiltIn } from "../rules/actions.js";
-import { type Field, isOwn } from "../schema/schema.js";
-import { compileTruth } from "../session/conditions.js";
+import type { Field } from "../schema/schema.js";
+import { compileTruth, conditionOf } from "../session/conditions.js";
 import type { Gate } from "../session/gate.js";
 import { lookupTest } from "../session/lookups.js";
 import type { TablePlan } from "../session/plan.js";
@@ -88,8 +88,9 @@ class ClassView {
     return set;
   }
 
+  /** About a record as a whole, the plan itself says it as one condition; about a field, its gates are put together. */
   #find(action: ActionName, field: Field | undefined): RecordSet {
-    if (!isBuiltIn(action)) return this.#sets.both(this.#known(), this.#gate(this.#plan.act(action)));
+    if (field === undefined || !isBuiltIn(action)) return this.#meeting(conditionOf(this.#plan, action));
     switch (action) {
       case "list":
       case "view":
@@ -97,14 +98,15 @@ class ClassView {
       case "export":
         return this.#exported(field);
       case "edit":
+        return this.#sets.both(this.#known(), this.#attempt("edit", field));
       case "bulk":
-        return this.#sets.both(this.#known(), this.#changeable(action, field));
+        return this.#sets.both(this.#attempt("bulk", field), this.permitted("edit", field.name));
       case "create":
-        return this.#made(action, field);
+        return this.#made("create", field);
       case "import":
-        return this.#sets.both(this.#made("create", field), this.#made(action, field));
+        return this.#sets.both(this.#made("create", field), this.#made("import", field));
       case "delete":
-        return this.#sets.both(this.#known(), this.#gate(this.#plan.act(action)));
+        return this.permitted(action, undefined);
       default:
         return action satisfies never;
     }
@@ -116,57 +118,36 @@ class ClassView {
     return set;
   }
 
-  #attempt(gate: Gate): RecordSet {
+  #attempt(action: "edit" | "bulk", { index }: Field): RecordSet {
+    const gate = this.#plan.fields(action).gates[index] as Gate;
     const set = this.#attempts.get(gate) ?? this.#meeting(gate.attemptCondition());
     this.#attempts.set(gate, set);
     return set;
   }
 
   #known(): RecordSet {
-    return this.#sets.any([this.#visible("list", undefined), this.#visible("view", undefined)]);
+    return this.#sets.any([this.permitted("list", undefined), this.permitted("view", undefined)]);
   }
 
   /** The key is seen whenever any field is; a made reference where all its parts are; a lookup where its source is, too. */
-  #visible(action: "list" | "view", field: Field | undefined): RecordSet {
-    const { visible, gates } = this.#plan.seen(action);
-    if (field === undefined || this.#plan.table.key.includes(field)) {
-      return this.#sets.any(visible.map((gate) => this.#gate(gate)));
-    }
-    const own = this.#gate(gates[field.index] as Gate);
+  #visible(action: "list" | "view", field: Field): RecordSet {
+    if (this.#plan.table.key.includes(field)) return this.permitted(action, undefined);
+    const own = this.#gate(this.#plan.seen(action).gates[field.index] as Gate);
     if (field.lookup !== undefined) return this.#sets.both(own, this.#shows(field, action));
     return (field.by ?? []).reduce((set, part) => this.#sets.both(set, this.permitted(action, part.name)), own);
   }
 
-  #exported(field: Field | undefined): RecordSet {
-    const { table } = this.#plan;
-    if (field === undefined || table.key.includes(field)) {
-      const { gates } = this.#plan.fields("export");
-      const asked = table.fields.filter((each) => isOwn(each) && gates[each.index]?.hasPermits);
-      return this.#sets.any(asked.map((each) => this.#exportedField(each)));
-    }
-    return this.#exportedField(field);
-  }
-
-  #exportedField(field: Field): RecordSet {
+  /** Only what may also be viewed. The key goes out whenever any field does. */
+  #exported(field: Field): RecordSet {
+    if (this.#plan.table.key.includes(field)) return this.permitted("export", undefined);
     const gate = this.#gate(this.#plan.fields("export").gates[field.index] as Gate);
     const own = field.lookup === undefined ? gate : this.#sets.both(gate, this.#shows(field, "export"));
     const parts = (field.by ?? []).map((part) => this.permitted("export", part.name));
     return [...parts, own].reduce((a, b) => this.#sets.both(a, b), this.permitted("view", field.name));
   }
 
-  #changeable(action: "edit" | "bulk", field: Field | undefined): RecordSet {
-    const edit = this.#plan.fields("edit").gates;
-    const bulk = action === "bulk" ? this.#plan.fields("bulk").gates : undefined;
-    const one = ({ index }: Field) => {
-      const attempt = this.#attempt(edit[index] as Gate);
-      return bulk === undefined ? attempt : this.#sets.both(attempt, this.#attempt(bulk[index] as Gate));
-    };
-    return field === undefined ? this.#sets.any(this.#plan.table.fields.map(one)) : one(field);
-  }
-
-  #made(action: "create" | "import", field: Field | undefined): RecordSet {
+  #made(action: "create" | "import", field: Field): RecordSet {
     const act = this.#gate(this.#plan.act(action));
-    if (field === undefined) return act;
     return this.#sets.both(act, this.#gate(this.#plan.fields(action).gates[field.index] as Gate));
   }
 }
