@@ -6,13 +6,8 @@ import type { Data } from "../document/data.js";
 import { compileText } from "../document/parse-document.js";
 import { findTable } from "../schema/schema.js";
 import type { Portier } from "../session/portier.js";
-import {
-  type AccessChange,
-  everybodysDifference,
-  type RuleDifference,
-  ruleDifferences,
-  type SharedDifference,
-} from "../verify/gains.js";
+import { type AccessChange, everybodysDifference, type SharedDifference } from "../verify/gains.js";
+import { type RuleDifference, ruleDifferences } from "../verify/rule-differences.js";
 import { personViewers, roleViewers } from "../verify/viewers.js";
 import { accessCells, accessHeadings } from "./access-lines.js";
 import { columns } from "./columns.js";

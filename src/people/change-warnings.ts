@@ -5,7 +5,7 @@ import type { Role } from "../schema/schema.js";
 import type { GivenRole } from "../session/given-roles.js";
 import { insidesOf, type Portier } from "../session/portier.js";
 import type { Session } from "../session/session.js";
-import { residualText } from "../verify/gains.js";
+import { residualText } from "../verify/compared-plans.js";
 import { instantIn } from "./assignment.js";
 import type { Giver } from "./giver.js";
 import { givingProblem } from "./giving-problem.js";

@@ -1,6 +1,6 @@
 import type { ActionName } from "../rules/actions.js";
 import { reachOrder } from "../session/reach.js";
-import { isAlike } from "./gains.js";
+import { isAlike } from "./compared-plans.js";
 import type { MatrixRow } from "./matrix.js";
 
 /** How a cell stands to the one of somebody else: `other` is as much, but by other conditions. Undefined: the same. */

@@ -3,17 +3,13 @@ import type { DocumentInput } from "../schema/document.js";
 import { PortierError } from "../schema/problems.js";
 import { compile, type Portier } from "../session/portier.js";
 import type { Session } from "../session/session.js";
+import { tablesThatDiffer } from "./compared-plans.js";
 import { type ExpectationData, openExpected } from "./expectations/asked.js";
 import type { Expectation } from "./expectations/expectation.js";
 import { runExpectations } from "./expectations/run-expectations.js";
-import {
-  type AccessChange,
-  ComparedRecords,
-  everybodysDifference,
-  ruleDifferences,
-  tablesThatDiffer,
-} from "./gains.js";
+import { type AccessChange, ComparedRecords, everybodysDifference } from "./gains.js";
 import { type Mutation, mutationsOf } from "./mutations.js";
+import { ruleDifferences } from "./rule-differences.js";
 import type { Viewer } from "./viewers.js";
 
 /** A mistake that no expectation notices. */
