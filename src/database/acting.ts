@@ -34,6 +34,22 @@ export interface ActingChange extends ChangeOptions {
   readonly expecting?: (seen: Row | undefined) => boolean;
 }
 
+/** Options of making a record in a database. */
+export interface ActingCreate extends ChangeOptions {
+  /**
+   * What else is done in the same transaction once the record is accepted, before it is written: making room for a row,
+   * say. It is the application's own work and not judged. It may run again when another transaction stood in the way.
+   */
+  readonly before?: (inside: Connection, record: Row) => Promise<void>;
+}
+
+/** One of several changes that are made together. */
+export interface KeyedChange {
+  /** The record's address: the key as text, several values joined by `/`. */
+  readonly key: string;
+  readonly values: Row;
+}
+
 /** How often a change is begun anew when another transaction stood in its way. */
 const tryLimit = 5;
 
@@ -110,11 +126,12 @@ export class Acting<T extends TableTypes = AnyTables> {
   }
 
   /** Makes a record. The accepted record holds what the database filled in. */
-  async create(table: TableOf<T>, values: Row, options?: ChangeOptions): Promise<Acceptance> {
+  async create(table: TableOf<T>, values: Row, { before, ...options }: ActingCreate = {}): Promise<Acceptance> {
     try {
       return await this.#inTransaction(async (inside, records) => {
         const outcome = await this.#asking(records, (session) => session.accept("create", table, values, options));
         if (!outcome.accepted || outcome.record === undefined) return outcome;
+        await before?.(inside, outcome.record);
         return { ...outcome, record: await this.#insert(inside, table, outcome.record, 0) };
       });
     } catch (error) {
@@ -163,6 +180,33 @@ export class Acting<T extends TableTypes = AnyTables> {
           await updateRecord(inside, this.#table(table), record, result.changes);
       }
       return outcome;
+    });
+  }
+
+  /**
+   * Edits of many records, each with values of its own, such as a block that is pasted into a sheet: all of it is done, or
+   * nothing. Each is judged as an edit by itself; a record that is named twice is changed twice, in this order.
+   */
+  editEach(table: TableOf<T>, changes: readonly KeyedChange[], options: ChangeOptions = {}): Promise<ManyAcceptance> {
+    return this.#inTransaction(async (inside, records) => {
+      const keys = [...new Set(changes.map(({ key }) => key))];
+      const stored = await this.#locked(inside, records, table, keys);
+      const steps = await this.#asking(records, (session) => {
+        const latest = new Map(keys.map((key, index) => [key, stored[index]]));
+        return changes.map(({ key, values }) => {
+          const before = latest.get(key);
+          const result = session.accept("edit", table, before, values, options);
+          if (result.accepted) latest.set(key, result.record);
+          return { before, result };
+        });
+      });
+      const results = steps.map(({ result }) => result);
+      if (!results.every(({ accepted }) => accepted)) return { accepted: false, results };
+      for (const { before, result } of steps) {
+        if (result.accepted && before !== undefined)
+          await updateRecord(inside, this.#table(table), before, result.changes);
+      }
+      return { accepted: true, results };
     });
   }
 

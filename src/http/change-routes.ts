@@ -1,5 +1,5 @@
 import type { Row } from "../conditions/source.js";
-import { RecordChanged } from "../database/acting.js";
+import { type KeyedChange, RecordChanged } from "../database/acting.js";
 import { recordAddress } from "../schema/address.js";
 import { isMapping } from "../schema/reader.js";
 import type { Table } from "../schema/schema.js";
@@ -73,6 +73,24 @@ export async function bulk(call: Call): Promise<Response> {
   const { values, options } = readChange(body, ["keys"]);
   await mustKnow(call, table);
   return many(await acting.editMany(table.name, keys, values, options));
+}
+
+export async function editEach(call: Call): Promise<Response> {
+  const { acting, request, limits } = call;
+  const table = tableOf(call);
+  const body = await readBody(request, limits.body);
+  const { changes } = body;
+  if (!Array.isArray(changes) || !changes.every(isKeyedChange)) {
+    throw new HttpProblem("bad-request", '"changes" must be a list of { key, values }.');
+  }
+  mustBeFew(changes.length, limits);
+  const { options } = readChange(body, ["changes"]);
+  await mustKnow(call, table);
+  return many(await acting.editEach(table.name, changes, options));
+}
+
+function isKeyedChange(value: unknown): value is KeyedChange {
+  return isMapping(value) && typeof value["key"] === "string" && isMapping(value["values"]);
 }
 
 export async function importMany(call: Call): Promise<Response> {

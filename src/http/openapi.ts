@@ -130,6 +130,10 @@ function bodyOf(method: string, path: string, table: Table | undefined): object 
   });
   if (path.startsWith("/bulk"))
     return object({ keys: { type: "array", items: text }, values: refTo(table) }, ["keys", "values"]);
+  if (path === "/records/:table" && method === "PATCH") {
+    const keyed = { type: "object", properties: { key: text, values: refTo(table) }, required: ["key", "values"] };
+    return object({ changes: { type: "array", items: keyed } }, ["changes"]);
+  }
   if (path.startsWith("/imports")) return object({ records: { type: "array", items: refTo(table) } }, ["records"]);
   return path.startsWith("/acts") ? object({}, []) : object({ values: refTo(table) }, ["values"]);
 }
@@ -150,6 +154,15 @@ function answersOf(method: string, path: string, table: Table | undefined): obje
       properties: { records: { type: "array", items: refTo(table) }, total: { type: "integer" } },
     });
   }
+  const isMany =
+    path.startsWith("/bulk") || path.startsWith("/imports") || (path === "/records/:table" && method === "PATCH");
+  if (isMany) {
+    const results = {
+      type: "object",
+      properties: { accepted: { type: "boolean" }, results: { type: "array", items: { type: "object" } } },
+    };
+    return { ...ok("All of it is done", results), "422": { description: "Nothing is done", content: jsonOf(results) } };
+  }
   if (path === "/records/:table") return { "201": { description: "Made", content: jsonOf(after) } };
   if (method === "DELETE") return { "204": { description: "Deleted" } };
   if (path === "/records/:table/:key" && method === "GET") return ok("The record", refTo(table));
@@ -157,13 +170,6 @@ function answersOf(method: string, path: string, table: Table | undefined): obje
     return { "200": { description: "A file", content: { "text/csv": { schema: text } } } };
   }
   if (path.startsWith("/forms") || path.startsWith("/choices")) return ok("The answer", { type: "object" });
-  if (path.startsWith("/bulk") || path.startsWith("/imports")) {
-    const results = {
-      type: "object",
-      properties: { accepted: { type: "boolean" }, results: { type: "array", items: { type: "object" } } },
-    };
-    return { ...ok("All of it is done", results), "422": { description: "Nothing is done", content: jsonOf(results) } };
-  }
   return ok("Done", after);
 }
 

@@ -1,5 +1,5 @@
 import type { Call } from "./call.js";
-import { act, bulk, create, edit, importMany, remove } from "./change-routes.js";
+import { act, bulk, create, edit, editEach, importMany, remove } from "./change-routes.js";
 import { choices, exportTable, form, list, me, newForm, view } from "./read-routes.js";
 
 export interface Route {
@@ -21,6 +21,12 @@ export const routes: readonly Route[] = [
     run: list,
   },
   { method: "POST", path: "/records/:table", summary: "Makes a record", run: create },
+  {
+    method: "PATCH",
+    path: "/records/:table",
+    summary: "Changes of several records, each with its own values: all of them, or none",
+    run: editEach,
+  },
   { method: "GET", path: "/records/:table/:key", summary: "One record as one sees it", run: view },
   {
     method: "PATCH",

@@ -85,7 +85,12 @@ function moveCells(extent: Cells, keep: (text: string) => string | undefined): C
     .map(keep)
     .filter((text) => text !== undefined);
   if (cells.length === 0) return undefined;
-  return except.length === 0 ? { cells } : { cells, except };
+  const alike = (texts: readonly string[], written: unknown) =>
+    typeof written === "string" ? (texts[0] ?? "") : texts;
+  return {
+    cells: alike(cells, extent.cells),
+    ...(except.length === 0 ? {} : { except: alike(except, extent.except) }),
+  };
 }
 
 function textsOf(written: string | readonly string[] | undefined): readonly string[] {

@@ -95,6 +95,23 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
           await expectLeft(left(expected, rows));
         }
         {
+          const { id: _, ...values } = proposal;
+          // The first record twice: the second change is judged on what the first has left.
+          const first = session.accept("edit", "items", find("i1"), values, { mode });
+          const again = session.accept("edit", "items", first.accepted ? first.record : find("i1"), values, { mode });
+          const results = [first, session.accept("edit", "items", find("i2"), {}, { mode }), again];
+          const changes = [
+            { key: "i1", values },
+            { key: "i2", values: {} },
+            { key: "i1", values },
+          ];
+          const outcome = await acting.editEach("items", changes, { mode });
+          expect(outcome.results.map(stripped)).toEqual(results.map(stripped));
+          const isDone = results.every(({ accepted }) => accepted);
+          expect(outcome.accepted).toBe(isDone);
+          await expectLeft(isDone ? replaced("i1", again as Outcome) : rows);
+        }
+        {
           const lines = [
             { id: "i7", ...proposal },
             { ...proposal, id: "i8" },

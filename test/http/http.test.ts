@@ -266,6 +266,32 @@ describe.each(Object.entries(engines))("the museum over HTTP on %s", (name, open
     expect((await call("GET", "/exports/loans")).status).toBe(404);
   });
 
+  it("makes changes of several records together, or none, with a result for each", async () => {
+    const send = (person: string, changes: unknown) => call("PATCH", "/records/plan", person, { changes });
+    const [fine, heading] = [
+      { key: "b-02", values: { q1: "1300.00", q2: "810.00" } },
+      { key: "b-01", values: { q1: "1.00", remark: "mine" } },
+    ];
+    const refused = await send("s-010", [fine, heading]);
+    expect(refused).toMatchObject({
+      status: 422,
+      body: { accepted: false, results: [{ accepted: true }, { accepted: false, reason: "refused" }] },
+    });
+    const [, { refusals }] = refused.body["results"] as [unknown, { refusals: { field: string; message: string }[] }];
+    expect(refusals.map(({ field }) => field)).toEqual(["q1", "remark"]);
+    expect(plain((await call("GET", "/records/plan/b-02", "s-010")).body)).toMatchObject({ q1: "1200" });
+    expect(await send("s-010", [fine])).toMatchObject({ status: 200, body: { results: [{ accepted: true }] } });
+    expect(plain((await call("GET", "/records/plan/b-02", "s-010")).body)).toMatchObject({ q1: "1300", q2: "810" });
+    expect(await send("s-001", [{ key: "b-02", values: { total: "1.00" } }])).toMatchObject({
+      status: 422,
+      body: { results: [{ reason: "unconfirmed", confirm: [{ rule: "plan/totals-are-worked-out" }] }] },
+    });
+    expect((await send("s-008", [fine])).status).toBe(404);
+    for (const wrong of [{}, [{ key: 1, values: {} }], [{ key: "b-02" }]])
+      expect((await send("s-010", wrong)).status).toBe(400);
+    await send("s-010", [{ key: "b-02", values: { q1: "1200.00", q2: "800.00" } }]);
+  });
+
   it("does all of a bulk change or an import, or nothing, with a result for each", async () => {
     const keys = ["BM-SH-0005", "BM-SH-0006"];
     const done = await call("PATCH", "/bulk/objects", "s-005", { keys, values: { condition_note: "Seen." } });
@@ -368,7 +394,7 @@ describe("the interface itself", () => {
       components: { schemas: Record<string, object> };
     };
     expect(described.openapi).toBe("3.1.0");
-    expect(Object.keys(described.paths["/api/records/objects"] ?? {})).toEqual(["get", "post"]);
+    expect(Object.keys(described.paths["/api/records/objects"] ?? {})).toEqual(["get", "post", "patch"]);
     expect(described.components.schemas["Record_plan"]).toMatchObject({
       properties: { q1: { anyOf: [{ type: "string" }, { type: "null" }] } },
     });

@@ -6,6 +6,7 @@ import {
   type CellRange,
   columnLetters,
   columnNumber,
+  editRange,
   keptRanges,
   moveRange,
   moveRanges,
@@ -187,6 +188,25 @@ describe("the ranges of a document", () => {
     expect(Object.keys(rules.ranges)).toEqual(["heading", "amounts"]);
     expect(rules.rules).not.toHaveProperty("totals-are-worked-out");
     expect(moveRanges(document, "plan", remove(1, 1)).lost).toEqual([{ range: "A1:G1", of: "heading" }]);
+  });
+
+  it("are edited with their keepers, and named ones everywhere", () => {
+    const place = { rule: "plan/heading-is-fixed", action: "edit", range: "A1:G1" };
+    const edited = editRange(document, place, { range: " a1:g2", to: ["director", "treasurer"], note: "Two rows." });
+    const kept = keptRanges(compile(edited), "plan").find(({ rule }) => rule === place.rule);
+    expect(kept).toMatchObject({ range: "A1:G2", name: "heading", to: ["director", "treasurer"], note: "Two rows." });
+    // Keepers of another range, and no note.
+    const copied = editRange(edited, { ...place, range: "A1:G2" }, { to: ["treasurer"], except: [], note: "" });
+    const [heading] = keptRanges(compile(copied), "plan").filter(({ rule }) => rule === place.rule);
+    expect(heading).toMatchObject({ to: ["treasurer"], note: undefined });
+    const quarter = { rule: "plan/first-quarter-is-over", action: "edit", range: "B2:B" };
+    const own = editRange(document, quarter, { range: "B3:B9" });
+    expect(keptRanges(compile(own), "plan").map(({ range }) => range)).toContain("B3:B9");
+    expect(own.tables["objects"]).toBe(document.tables["objects"]);
+    expect(() => editRange(document, { ...quarter, range: "B3:B" }, {})).toThrow(/has no range B3:B for edit/);
+    expect(() => editRange(document, { ...quarter, rule: "plan/none" }, {})).toThrow(/wrong-call/);
+    expect(() => editRange(document, { ...quarter, rule: "__proto__/x" }, {})).toThrow(/wrong-call/);
+    expect(() => editRange(document, quarter, { range: "B0" })).toThrow(/"B0" is no cell range; write B2:F40/);
   });
 
   it.each([
