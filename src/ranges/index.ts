@@ -8,6 +8,6 @@ export {
   printRange,
   type SheetChange,
 } from "../rules/ranges.js";
-export { editRange, type RangeChange, type RangePlace } from "./edit.js";
+export { addRange, editRange, type NewRange, type RangeChange, type RangePlace, removeRange } from "./edit.js";
 export { type KeptRange, keptRanges } from "./list.js";
 export { type LostRange, type MovedRanges, moveRanges } from "./move.js";

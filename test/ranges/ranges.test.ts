@@ -1,8 +1,9 @@
 import { readFileSync } from "node:fs";
 import fc from "fast-check";
-import { compile, type DocumentInput } from "portier";
+import { compile, type DocumentInput, type TableInput } from "portier";
 import { compileText, parseDocument } from "portier/document";
 import {
+  addRange,
   type CellRange,
   columnLetters,
   columnNumber,
@@ -13,6 +14,7 @@ import {
   overlaps,
   parseRange,
   printRange,
+  removeRange,
   type SheetChange,
 } from "portier/ranges";
 import { describe, expect, it } from "vitest";
@@ -207,6 +209,25 @@ describe("the ranges of a document", () => {
     expect(() => editRange(document, { ...quarter, rule: "plan/none" }, {})).toThrow(/wrong-call/);
     expect(() => editRange(document, { ...quarter, rule: "__proto__/x" }, {})).toThrow(/wrong-call/);
     expect(() => editRange(document, quarter, { range: "B0" })).toThrow(/"B0" is no cell range; write B2:F40/);
+  });
+
+  it("are added with a rule of their own, and removed with what nothing else uses", () => {
+    const given = { name: "openings", range: "b7:e7", effect: "reserve", to: ["director"], note: "Theirs." } as const;
+    const added = addRange(document, "plan", given);
+    const kept = keptRanges(compile(added), "plan").find(({ name }) => name === "openings");
+    expect(kept).toMatchObject({ range: "B7:E7", rule: "plan/openings", effect: "reserve", note: "Theirs." });
+    const place = { rule: "plan/openings", action: "edit", range: "B7:E7" };
+    expect(removeRange(added, place)).toEqual(document);
+    expect(() => addRange(added, "plan", given)).toThrow(/has a "openings" already/);
+    expect(() => addRange(document, "objects", given)).toThrow(/"objects" is no grid/);
+    // A name that another rule uses stays, and so does a rule that has another range.
+    const twice = addRange(document, "plan", { ...given, name: "more", range: "A1:A1" });
+    const rule = { reserve: { edit: { cells: ["more", "C9"] } } };
+    const plan = twice.tables["plan"] as TableInput;
+    const both = { ...twice, tables: { ...twice.tables, plan: { ...plan, rules: { ...plan.rules, both: rule } } } };
+    const left = removeRange(both, { rule: "plan/both", action: "edit", range: "A1" }).tables["plan"] as TableInput;
+    expect(left.rules?.["both"]).toEqual({ reserve: { edit: { cells: ["C9"] } } });
+    expect(left.ranges).toHaveProperty("more");
   });
 
   it.each([
