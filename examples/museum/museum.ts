@@ -407,7 +407,10 @@ export const museum = define({
         remark: { type: "text", optional: true },
       },
       rules: {
-        "house-reads-the-plan": { to: ["head", "registrar", "treasurer", "director"], permit: { view: "all" } },
+        "house-reads-the-plan": {
+          to: ["head", "registrar", "treasurer", "director"],
+          permit: { view: "all", export: "all" },
+        },
         "treasurer-plans": { to: "treasurer", permit: { edit: { cells: ["amounts"] } } },
         "director-decides": { to: "director", permit: { edit: "all", create: "all", delete: "yes" } },
         "heading-is-fixed": {
@@ -670,7 +673,10 @@ export const museum = define({
     },
   },
   plan: {
-    "house-reads-the-plan": { to: ["head", "registrar", "treasurer", "director"], permit: { view: "all" } },
+    "house-reads-the-plan": {
+      to: ["head", "registrar", "treasurer", "director"],
+      permit: { view: "all", export: "all" },
+    },
     "treasurer-plans": { to: "treasurer", permit: { edit: { cells: ["amounts"] } } },
     "director-decides": { to: "director", permit: { edit: "all", create: "all", delete: "yes" } },
     "heading-is-fixed": {
