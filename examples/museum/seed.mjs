@@ -6,17 +6,18 @@ import { createTables } from "portier/sql";
 
 const museum = new URL("./", import.meta.url).pathname;
 
-/** The document, compiled, and its records by table. */
+/** The document, as text and compiled, and its records by table. */
 export function readMuseum(folder = museum) {
   const file = "museum.portier.yaml";
-  const portier = compileText(readFileSync(`${folder}${file}`, "utf8"), { file });
+  const text = readFileSync(`${folder}${file}`, "utf8");
+  const portier = compileText(text, { file });
   const files = readdirSync(`${folder}data`).map((name) => ({
     table: name.replace(".json", ""),
     file: name,
     text: readFileSync(`${folder}data/${name}`, "utf8"),
   }));
   const roles = { file: "museum.roles.json", text: readFileSync(`${folder}museum.roles.json`, "utf8") };
-  return { portier, records: readData(portier, [...files, ...readRoles(roles)]).tables };
+  return { portier, text, records: readData(portier, [...files, ...readRoles(roles)]).tables };
 }
 
 /**

@@ -1,92 +1,22 @@
-import { type ChildProcess, spawn } from "node:child_process";
 import { readFileSync } from "node:fs";
-import { createServer } from "node:net";
-import type { Browser, BrowserContext, Page } from "playwright-core";
+import type { Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, describe, expect, it } from "vitest";
-import { chromiumPath, launch } from "../support/browser.js";
-import { type Engine, engines } from "../support/engines.js";
+import { type App, appDatabases, openApp } from "../support/app.js";
+import { barriers, chromiumPath } from "../support/browser.js";
 import { as, records } from "../support/museum.js";
 
-const databases = Object.entries(engines).filter(([name]) => name === "PGlite" || name === "PostgreSQL");
-
-async function freePort(): Promise<number> {
-  const server = createServer();
-  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
-  const { port } = server.address() as { port: number };
-  await new Promise((resolve) => server.close(resolve));
-  return port;
-}
-
-/** Starts the application as it is started by hand; on PostgreSQL in a schema of its own. */
-async function start(address: string | undefined): Promise<{ url: string; process: ChildProcess }> {
-  const port = await freePort();
-  const env = {
-    ...process.env,
-    PORT: String(port),
-    MUSEUM_NOW: "2026-11-24T09:00:00Z",
-    ...(address === undefined ? {} : { DATABASE_URL: address }),
-  };
-  const child = spawn("node", ["examples/museum-app/dist-server/server/main.js"], {
-    env,
-    stdio: ["ignore", "pipe", "pipe"],
-  });
-  let said = "";
-  await new Promise<void>((resolve, reject) => {
-    const hear = (part: Buffer) => {
-      said += String(part);
-      if (said.includes("http://127.0.0.1")) resolve();
-    };
-    child.stdout?.on("data", hear);
-    child.stderr?.on("data", hear);
-    child.on("exit", () => reject(new Error(said)));
-  });
-  return { url: `http://127.0.0.1:${port}/`, process: child };
-}
-
-describe.skipIf(chromiumPath === undefined).each(databases)("the museum's application on %s", (name, open) => {
-  let browser: Browser;
-  let engine: Engine | undefined;
-  let house: Awaited<ReturnType<typeof start>>;
-  let windows: BrowserContext[] = [];
-  const complaints: string[] = [];
-
+describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's application on %s", (...database) => {
+  let app: App;
   beforeAll(async () => {
-    engine = name === "PGlite" ? undefined : await open();
-    [browser, house] = await Promise.all([launch(), start(engine?.address)]);
+    app = await openApp(database);
   });
-  afterAll(async () => {
-    await browser?.close();
-    house?.process.kill();
-    await engine?.close();
-  });
-  afterEach(async () => {
-    for (const one of windows) await one.close();
-    windows = [];
-    expect(complaints.splice(0)).toEqual([]);
-  });
+  afterAll(() => app?.close());
+  afterEach(() => app.leave());
 
-  /** A window of its own in which somebody is signed in; nobody for a visitor. */
-  async function enter(who?: string, width = 1280): Promise<Page> {
-    const context = await browser.newContext({ viewport: { width, height: 800 } });
-    windows.push(context);
-    const page = await context.newPage();
-    page.on("pageerror", (error) => complaints.push(error.message));
-    // What is not accepted is an answer, which the browser counts among failures.
-    const isAnswer = (text: string) => /status of (?:403|409|422)/.test(text);
-    page.on(
-      "console",
-      (message) => message.type() === "error" && !isAnswer(message.text()) && complaints.push(message.text()),
-    );
-    await page.goto(who === undefined ? house.url : `${house.url}#/sign-in`);
-    if (who !== undefined) {
-      await page.getByRole("button", { name: `Sign in as ${who}` }).click();
-      await expect.poll(() => page.getByTestId("who").textContent()).toContain(who);
-    }
-    return page;
-  }
+  const enter = (who?: string, width?: number) => app.enter(who, width);
+  const go = (page: Page, ...parts: string[]) => app.go(page, ...parts);
   const menu = async (page: Page) =>
     (await page.getByRole("navigation", { name: "Pages" }).getByRole("link").allTextContents()).join(" ");
-  const go = (page: Page, ...parts: string[]) => page.goto(`${house.url}#/${parts.map(encodeURIComponent).join("/")}`);
   const field = (page: Page, label: string) => page.getByRole("textbox", { name: label });
   const picker = (page: Page, label: string) => page.getByRole("combobox", { name: label });
   const choose = async (page: Page, label: string, option: string) => {
@@ -163,7 +93,7 @@ describe.skipIf(chromiumPath === undefined).each(databases)("the museum's applic
     expect(forged.body).not.toContain("objects/");
     const cookie = await page.evaluate(() => document.cookie);
     expect(cookie).toBe("");
-    await page.context().addCookies([{ name: "museum", value: "eyJwZXJzb24iOiJzLTAwMSJ9.x", url: house.url }]);
+    await page.context().addCookies([{ name: "museum", value: "eyJwZXJzb24iOiJzLTAwMSJ9.x", url: app.url }]);
     await page.reload();
     await expect.poll(() => page.getByTestId("who").textContent()).toBe("Visitor");
   });
@@ -313,7 +243,6 @@ describe.skipIf(chromiumPath === undefined).each(databases)("the museum's applic
   it.each(["light", "dark"] as const)(
     "is legible and named throughout, by axe-core, in %s colours",
     async (colorScheme) => {
-      const axe = readFileSync("node_modules/axe-core/axe.min.js", "utf8");
       const page = await enter("Ines Okoro");
       await page.emulateMedia({ colorScheme });
       for (const parts of [
@@ -331,21 +260,7 @@ describe.skipIf(chromiumPath === undefined).each(databases)("the museum's applic
           .poll(() => page.locator("main").getByRole("heading").or(page.getByRole("alert")).count())
           .toBeGreaterThan(0);
         await page.waitForTimeout(300);
-        await page.evaluate(axe);
-        const found = await page.evaluate(async () => {
-          const run = (
-            globalThis as unknown as {
-              axe: {
-                run: (
-                  options: object,
-                ) => Promise<{ violations: { id: string; nodes: { html: string; failureSummary: string }[] }[] }>;
-              };
-            }
-          ).axe;
-          const { violations } = await run.run({ runOnly: ["wcag2a", "wcag2aa", "wcag21aa"] });
-          return violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html} ${nodes[0]?.failureSummary}`);
-        });
-        expect(found, parts.join("/")).toEqual([]);
+        expect(await barriers(page), parts.join("/")).toEqual([]);
       }
     },
   );

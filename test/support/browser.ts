@@ -2,7 +2,7 @@ import { readFileSync } from "node:fs";
 import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
 import { extname, join } from "node:path";
-import { type Browser, chromium } from "playwright-core";
+import { type Browser, chromium, type Page } from "playwright-core";
 
 /** The Chromium that the test command found; undefined where there is none, and then page tests are skipped. */
 export const chromiumPath = process.env["PORTIER_CHROMIUM"];
@@ -40,4 +40,17 @@ export async function serve(folder: string): Promise<{ url: string; close: () =>
   });
   await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
   return { url: `http://127.0.0.1:${(server.address() as AddressInfo).port}/`, close: () => server.close() };
+}
+
+/** What on a page stands in the way of people by WCAG 2.1 A and AA, as axe-core finds it. */
+export async function barriers(page: Page): Promise<string[]> {
+  await page.evaluate(readFileSync("node_modules/axe-core/axe.min.js", "utf8"));
+  return page.evaluate(async () => {
+    interface Found {
+      readonly violations: readonly { id: string; nodes: readonly { html: string; failureSummary: string }[] }[];
+    }
+    const { axe } = globalThis as unknown as { axe: { run(options: object): Promise<Found> } };
+    const { violations } = await axe.run({ runOnly: ["wcag2a", "wcag2aa", "wcag21aa"] });
+    return violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html} ${nodes[0]?.failureSummary}`);
+  });
 }

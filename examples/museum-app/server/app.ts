@@ -1,14 +1,14 @@
 import { readFileSync } from "node:fs";
 import { extname, join, normalize } from "node:path";
-import { type Context, Hono } from "hono";
+import { Hono } from "hono";
 import { streamSSE } from "hono/streaming";
-import { type Portier, snapshotOf } from "portier";
-import { type Connection, openDatabase } from "portier/database";
-import { portierRoutes } from "portier/hono";
-import type { Asking } from "portier/http";
-import { databaseStore } from "portier/people";
+import { snapshotOf } from "portier";
+import type { Connection } from "portier/database";
+import { type House, type HouseEnv, houseUnder, noSuchThing } from "./house.js";
+import { planRoutes } from "./plan.js";
 import { roleRoutes } from "./roles.js";
-import { signedIn, signIn, signOut } from "./sign-in.js";
+import type { KeptRules } from "./rules.js";
+import { signIn, signOut } from "./sign-in.js";
 
 const types: Readonly<Record<string, string>> = { ".html": "text/html", ".js": "text/javascript", ".css": "text/css" };
 
@@ -16,26 +16,30 @@ const types: Readonly<Record<string, string>> = { ".html": "text/html", ".js": "
 const policy =
   "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'";
 
+/** How often a request is begun anew, as the rules change. */
+const mostTurns = 10;
+
 /**
- * The museum's application on a database: sign-in, the records, who holds what, and the page. `now` is a moment that stays,
- * for tests of what depends on the day.
+ * The museum's application on a database: sign-in, the records, the plan, who holds what, and the page. The rules are in
+ * the database, too, as the plan's ranges are changed here. `now` is a moment that stays, for tests of what depends on the
+ * day.
  */
-export function museumApp(portier: Portier, connection: Connection, pages: string, now?: string): Hono {
-  const app = new Hono();
-  const database = openDatabase(portier, connection);
-  const store = databaseStore(portier, connection);
-  const who = (context: Context): Asking => {
-    const { person = null, actedBy } = signedIn(context) ?? {};
-    return {
-      person,
-      ...(actedBy === undefined ? {} : { actedBy }),
-      ...(now === undefined ? {} : { request: { now } }),
-    };
-  };
-  const acting = (context: Context) => {
-    const { person, ...options } = who(context);
-    return database.as(person, options);
-  };
+export function museumApp(rules: KeptRules, connection: Connection, pages: string, now?: string): Hono<HouseEnv> {
+  const app = new Hono<HouseEnv>();
+  let house: House | undefined;
+
+  // Each request is answered under the rules that count when it comes. Where they have changed on its way, nothing was done,
+  // and it is answered once more under the new ones.
+  app.use("/api/*", async (context, next) => {
+    const current = await rules.current();
+    if (house?.rules !== current) house = houseUnder(current, connection, now);
+    context.set("house", house);
+    const again = context.req.raw.clone();
+    await next();
+    const { turn = 1 } = context.env;
+    const isStale = !context.res.ok && turn < mostTurns && (await rules.current()) !== current;
+    if (isStale) context.res = await app.fetch(again, { ...context.env, turn: turn + 1 });
+  });
 
   app.use(async (context, next) => {
     await next();
@@ -45,6 +49,7 @@ export function museumApp(portier: Portier, connection: Connection, pages: strin
 
   // The list of those who can be tried. A real house would have a sign-in instead.
   app.get("/api/people", async (context) => {
+    const { store } = context.get("house");
     const people = await store.read((source) =>
       [...(source.all?.("staff") ?? [])].map(({ id, name, post, active }) => ({ id, name, post, active })),
     );
@@ -68,6 +73,7 @@ export function museumApp(portier: Portier, connection: Connection, pages: strin
 
   // What the page needs to draw: the plan of who asks, and the shapes of the tables in it.
   app.get("/api/session", async (context) => {
+    const { store, rules: held, acting, who } = context.get("house");
     const snapshot = await acting(context).ask((session) => snapshotOf(session));
     const { person, actedBy } = who(context);
     const nameOf = async (key: string | number | null | undefined) =>
@@ -76,7 +82,7 @@ export function museumApp(portier: Portier, connection: Connection, pages: strin
         : store.read((source) => source.find("staff", String(key))?.["name"] as string | undefined);
     context.header("cache-control", "no-store");
     const shapes = Object.fromEntries(
-      [...portier.schema.tables.values()].map((table) => [
+      [...held.portier.schema.tables.values()].map((table) => [
         table.name,
         {
           key: table.key.map(({ name }) => name),
@@ -95,21 +101,21 @@ export function museumApp(portier: Portier, connection: Connection, pages: strin
     return context.json({ snapshot, shapes, person, actedBy: actedBy ?? null, ...names });
   });
 
-  // Two windows: a role that is taken away in one is gone in the other without a new sign-in.
+  // Two windows: a role that is taken away in one is gone in the other without a new sign-in, and so are ranges that move.
   app.get("/api/changes", (context) =>
     streamSSE(context, async (stream) => {
-      const stop = await store.watch(() => void stream.writeSSE({ event: "roles", data: "changed" }));
+      const tell = () => void stream.writeSSE({ event: "access", data: "changed" });
+      const stops = [await context.get("house").store.watch(tell), await rules.watch(tell)];
       await stream.writeSSE({ event: "ready", data: "" });
       await new Promise<void>((resolve) => stream.onAbort(resolve));
-      await stop();
+      for (const stop of stops) await stop();
     }),
   );
 
-  app.route("/api/roles", roleRoutes(portier, store, who, acting));
-  // What photographing comes to is not of this demo: it is asked for, and done.
-  const acts = { objects: { photograph: async () => {} }, treatments: { finish: finishTreatment } };
-  app.use(portierRoutes({ portier, connection, base: "/api", who, acts, onError: (error) => console.error(error) }));
-  app.all("/api/*", (context) => context.json({ title: "There is no such thing", status: 404 }, 404));
+  app.route("/api/roles", roleRoutes());
+  app.route("/api/plan", planRoutes(rules));
+  app.use("/api/*", (context, next) => context.get("house").records(context, next));
+  app.all("/api/*", noSuchThing);
 
   app.get("*", (context) => {
     const path = normalize(new URL(context.req.url).pathname);
@@ -122,10 +128,4 @@ export function museumApp(portier: Portier, connection: Connection, pages: strin
     }
   });
   return app;
-}
-
-async function finishTreatment(inside: Connection, record: Readonly<Record<string, unknown>>): Promise<void> {
-  const { quoteName, placeholder } = inside.dialect;
-  const text = `update ${quoteName("treatments")} set ${quoteName("finished_on")} = ${placeholder(1)} where ${quoteName("id")} = ${placeholder(2)}`;
-  await inside.query(text, [new Date().toISOString().slice(0, 10), record["id"]]);
 }

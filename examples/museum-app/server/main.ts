@@ -10,9 +10,11 @@ import type { Connection } from "portier/database";
 import { pgConnection } from "portier/pg";
 import { pgliteConnection } from "portier/pglite";
 import { museumApp } from "./app.js";
+import { planRows, workOutTotals } from "./plan-rows.js";
+import { keepRules } from "./rules.js";
 
 interface Seed {
-  readMuseum(): { portier: Portier; records: ReadonlyMap<string, readonly Row[]> };
+  readMuseum(): { portier: Portier; text: string; records: ReadonlyMap<string, readonly Row[]> };
   seedMuseum(
     portier: Portier,
     connection: Connection,
@@ -23,19 +25,22 @@ interface Seed {
 
 const here = fileURLToPath(new URL("../../", import.meta.url));
 const { readMuseum, seedMuseum } = (await import(new URL("../../../museum/seed.mjs", import.meta.url).href)) as Seed;
-const { portier, records } = readMuseum();
+const { portier, text, records } = readMuseum();
 const address = process.env["DATABASE_URL"];
 const connection =
   address === undefined
     ? pgliteConnection(await PGlite.create())
     : pgConnection(new pg.Pool({ connectionString: address }));
 if (!(await isFilled())) {
-  await seedMuseum(portier, connection, records, (done, total) => {
+  const plan = records.get("plan") ?? [];
+  const more = planRows(records.get("exhibitions") ?? [], plan.length + 1);
+  await seedMuseum(portier, connection, new Map([...records, ["plan", [...plan, ...more]]]), (done, total) => {
     if (done % 100 === 0 || done === total) process.stderr.write(`\r${done} of ${total} records`);
   });
   process.stderr.write("\n");
 }
-const app = museumApp(portier, connection, `${here}dist`, process.env["MUSEUM_NOW"]);
+await workOutTotals(portier, connection);
+const app = museumApp(await keepRules(connection, text), connection, `${here}dist`, process.env["MUSEUM_NOW"]);
 const server = serve(
   { fetch: app.fetch, hostname: "127.0.0.1", port: Number(process.env["PORT"] ?? 4174) },
   ({ port }) => console.log(`The museum's application: http://127.0.0.1:${port}/`),

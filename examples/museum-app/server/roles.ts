@@ -1,30 +1,24 @@
 import { type Context, Hono } from "hono";
-import type { Portier } from "portier";
-import type { Acting } from "portier/database";
-import type { Asking } from "portier/http";
-import { administration, type RoleChange, type RoleStore } from "portier/people";
+import { administration, type RoleChange } from "portier/people";
+import { type HouseEnv, noSuchThing, screensOf } from "./house.js";
 
 /** Who holds what, and giving and taking it: for those whom the administration screen is shown. */
-export function roleRoutes(
-  portier: Portier,
-  store: RoleStore,
-  who: (context: Context) => Asking,
-  acting: (context: Context) => Acting,
-): Hono {
-  const app = new Hono();
-  const giver = (context: Context) => {
+export function roleRoutes(): Hono<HouseEnv> {
+  const app = new Hono<HouseEnv>();
+  const giver = (context: Context<HouseEnv>) => {
+    const { who, rules, store } = context.get("house");
     const { person, ...options } = who(context);
-    return administration(portier, store).as(String(person), options);
+    return administration(rules.portier, store).as(String(person), options);
   };
   app.use(async (context, next) => {
-    const screens = await acting(context).ask((session) => session.screens());
-    if (!screens.includes("administration")) return context.json({ title: "There is no such thing", status: 404 }, 404);
+    if (!(await screensOf(context)).includes("administration")) return noSuchThing(context);
     await next();
     return undefined;
   });
   app.get("/", async (context) => {
+    const { store, rules } = context.get("house");
     const assignments = await store.read((source) => [...(source.all?.("portier_assignments") ?? [])]);
-    const roles = [...portier.schema.roles.values()].map(({ name, note, scope }) => ({ name, note, scope }));
+    const roles = [...rules.portier.schema.roles.values()].map(({ name, note, scope }) => ({ name, note, scope }));
     return context.json({ assignments, roles, entries: await store.entries({ limit: 20 }) });
   });
   app.post("/preview", async (context) => {

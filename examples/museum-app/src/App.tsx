@@ -1,6 +1,6 @@
 import { Alert, Button, Group, Text } from "@mantine/core";
 import { useScreens } from "portier/react";
-import type { ReactNode } from "react";
+import { lazy, type ReactNode, Suspense } from "react";
 import { post } from "./api.js";
 import { RecordCard } from "./RecordCard.js";
 import { RecordList } from "./RecordList.js";
@@ -8,6 +8,9 @@ import { Roles } from "./Roles.js";
 import { linkTo, useRoute } from "./route.js";
 import { SignIn } from "./SignIn.js";
 import { HouseProvider, useHouse } from "./session.js";
+
+/** The grid is fetched by those alone who open the plan. */
+const Plan = lazy(async () => ({ default: (await import("./plan/Plan.js")).Plan }));
 
 /** The pages, and the table that each shows. Which of them there are for somebody, the rules say. */
 const pages: readonly { readonly screen: string; readonly label: string; readonly table?: string }[] = [
@@ -96,6 +99,13 @@ function Page({ screen, rest }: { screen: string; rest: readonly string[] }): Re
         <RecordList key="exhibitions" table="exhibitions" title="Exhibitions" screen={screen} />
         <RecordList key="objects" table="objects" title="On display" screen={screen} filter="status" />
       </>
+    );
+  }
+  if (screen === "plan" && rest.length === 0) {
+    return (
+      <Suspense fallback={null}>
+        <Plan />
+      </Suspense>
     );
   }
   const table = page.table ?? screen;

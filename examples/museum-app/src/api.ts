@@ -39,7 +39,7 @@ interface Answer<R> {
   readonly etag: string | undefined;
 }
 
-async function call<R>(
+export async function call<R>(
   method: string,
   path: string,
   body?: unknown,

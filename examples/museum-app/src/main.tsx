@@ -1,6 +1,6 @@
 import "@mantine/core/styles.css";
 import "./styles.css";
-import { createTheme, MantineProvider } from "@mantine/core";
+import { createTheme, MantineProvider, Modal } from "@mantine/core";
 import { createRoot } from "react-dom/client";
 import { App } from "./App.js";
 
@@ -35,6 +35,7 @@ const theme = createTheme({
   primaryShade: { light: 8, dark: 7 },
   fontFamily: 'system-ui, "Segoe UI", "DejaVu Sans", sans-serif',
   defaultRadius: "sm",
+  components: { Modal: Modal.extend({ defaultProps: { closeButtonProps: { "aria-label": "Close" } } }) },
 });
 
 createRoot(document.getElementById("root") as HTMLElement).render(

@@ -31,8 +31,8 @@ export function useHouse(): House {
 const labelled: Readonly<Record<string, string>> = { staff: "name", departments: "name", exhibitions: "title" };
 
 /**
- * Fetches who is signed in and the plan of what they may, and again whenever somebody's roles have changed, in this window
- * or another one.
+ * Fetches who is signed in and the plan of what they may, and again whenever somebody's roles or the plan's ranges have
+ * changed, in this window or another one.
  */
 export function HouseProvider({ children }: { children: ReactNode }): ReactNode {
   const [session, setSession] = useState<Session>();
@@ -66,7 +66,7 @@ export function HouseProvider({ children }: { children: ReactNode }): ReactNode 
   }, [turn]);
   useEffect(() => {
     const events = new EventSource("/api/changes");
-    events.addEventListener("roles", refresh);
+    events.addEventListener("access", refresh);
     return () => events.close();
   }, [refresh]);
   const house = useMemo(

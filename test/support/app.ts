@@ -1,0 +1,103 @@
+import { type ChildProcess, spawn } from "node:child_process";
+import { createServer } from "node:net";
+import type { Browser, BrowserContext, Page } from "playwright-core";
+import { expect } from "vitest";
+import { launch } from "./browser.js";
+import { type Engine, engines } from "./engines.js";
+
+/** The databases that the application runs on. */
+export const appDatabases = Object.entries(engines).filter(([name]) => name === "PGlite" || name === "PostgreSQL");
+
+async function freePort(): Promise<number> {
+  const server = createServer();
+  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
+  const { port } = server.address() as { port: number };
+  await new Promise((resolve) => server.close(resolve));
+  return port;
+}
+
+/** Starts the application as it is started by hand; on PostgreSQL in a schema of its own. */
+async function start(
+  address: string | undefined,
+  now: string,
+): Promise<{ readonly url: string; readonly process: ChildProcess }> {
+  const port = await freePort();
+  const env = {
+    ...process.env,
+    PORT: String(port),
+    MUSEUM_NOW: now,
+    ...(address === undefined ? {} : { DATABASE_URL: address }),
+  };
+  const child = spawn("node", ["examples/museum-app/dist-server/server/main.js"], {
+    env,
+    stdio: ["ignore", "pipe", "pipe"],
+  });
+  let said = "";
+  await new Promise<void>((resolve, reject) => {
+    const hear = (part: Buffer) => {
+      said += String(part);
+      if (said.includes("http://127.0.0.1")) resolve();
+    };
+    child.stdout?.on("data", hear);
+    child.stderr?.on("data", hear);
+    child.on("exit", () => reject(new Error(said)));
+  });
+  return { url: `http://127.0.0.1:${port}/`, process: child };
+}
+
+/** The application as people meet it: each in a window of their own. */
+export interface App {
+  readonly url: string;
+  /** A window in which somebody is signed in; nobody for a visitor. */
+  enter(who?: string, width?: number): Promise<Page>;
+  go(page: Page, ...parts: string[]): Promise<unknown>;
+  /** Closes the windows, and fails for what any of them complained about. */
+  leave(): Promise<void>;
+  close(): Promise<void>;
+}
+
+export async function openApp(
+  database: readonly [string, () => Promise<Engine>],
+  now = "2026-11-24T09:00:00Z",
+): Promise<App> {
+  const [name, open] = database;
+  const engine = name === "PGlite" ? undefined : await open();
+  const [browser, house]: [Browser, Awaited<ReturnType<typeof start>>] = await Promise.all([
+    launch(),
+    start(engine?.address, now),
+  ]);
+  const complaints: string[] = [];
+  let windows: BrowserContext[] = [];
+  return {
+    url: house.url,
+    enter: async (who, width = 1280) => {
+      const context = await browser.newContext({ viewport: { width, height: 800 } });
+      windows.push(context);
+      const page = await context.newPage();
+      page.on("pageerror", (error) => complaints.push(error.message));
+      // What is not accepted is an answer, which the browser counts among failures.
+      const isAnswer = (text: string) => /status of (?:403|404|409|422)/.test(text);
+      page.on(
+        "console",
+        (message) => message.type() === "error" && !isAnswer(message.text()) && complaints.push(message.text()),
+      );
+      await page.goto(who === undefined ? house.url : `${house.url}#/sign-in`);
+      if (who !== undefined) {
+        await page.getByRole("button", { name: `Sign in as ${who}` }).click();
+        await expect.poll(() => page.getByTestId("who").textContent()).toContain(who);
+      }
+      return page;
+    },
+    go: (page, ...parts) => page.goto(`${house.url}#/${parts.map(encodeURIComponent).join("/")}`),
+    leave: async () => {
+      for (const one of windows) await one.close();
+      windows = [];
+      expect(complaints.splice(0)).toEqual([]);
+    },
+    close: async () => {
+      await browser.close();
+      house.process.kill();
+      await engine?.close();
+    },
+  };
+}
