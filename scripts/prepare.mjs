@@ -29,10 +29,9 @@ export function installPackages() {
   run("npm", ["ci", "--no-audit", "--no-fund"], { stdio: ["ignore", "ignore", "inherit"] });
 }
 
-/** Builds the library and the examples. */
+/** Builds the library with the workbench, and the examples. */
 export function buildAll() {
   run("npm", ["run", "--silent", "build"]);
-  run("npm", ["run", "--silent", "build:eyes"]);
   run("npm", ["run", "--silent", "build:app"]);
 }
 

@@ -1,7 +1,8 @@
+import { wayText } from "../explain/ways.js";
 import { endingSoon } from "../people/ending.js";
 import { keptOf } from "../people/kept-state.js";
-import { momentOf } from "../schema/moment.js";
-import type { Schema, Table } from "../schema/schema.js";
+import { momentOf, momentText } from "../schema/moment.js";
+import type { Table } from "../schema/schema.js";
 import { timestampOf } from "../schema/types/timestamp.js";
 import type { Portier } from "../session/portier.js";
 import { type Member, membershipNames, membersOf } from "../verify/members.js";
@@ -12,7 +13,6 @@ import { databaseAddresses, isDatabase, withDatabase } from "./database.js";
 import { databaseViewers } from "./database-records.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { dataFolder, loadData, loadDocument, rolesFile, type SessionFlags, sessionOptions } from "./load.js";
-import { momentText } from "./moments.js";
 import { palette } from "./paint.js";
 import { withStore } from "./store.js";
 
@@ -124,15 +124,6 @@ function printMembers(
     return texts.map((text, index) => (index === 0 ? [person.id, person.name, text] : ["", "", text]));
   });
   io.out(columns([paint.quiet("person"), paint.quiet("name"), paint.quiet("through")], body, io.width));
-}
-
-/** `keeper through head, given in post`: from the nearest name to what gives it. */
-function wayText(schema: Schema, { through, source, on, givenBy, until }: Member["ways"][number]): string {
-  const names = through.length === 0 ? [] : [through.join(" through ")];
-  const by = `${givenBy === undefined ? "" : ` by ${givenBy}`}${until === undefined ? "" : ` until ${momentText(schema, until)}`}`;
-  const given = source === undefined ? [] : [`given in ${source}${by}`];
-  const record = on === undefined ? "" : `${on}: `;
-  return `${record}${[...names, ...given].join(", ")}`;
 }
 
 function printAll(portier: Portier, persons: readonly Viewer[], { format }: MembersOptions, io: Io): void {

@@ -10,6 +10,7 @@ import { CliError, type ExitCode, type Io } from "./io.js";
 import { lintCommand } from "./lint.js";
 import { matrixCommand } from "./matrix.js";
 import { membersCommand } from "./members.js";
+import { openCommand } from "./open.js";
 import { palette } from "./paint.js";
 import { recordCommand } from "./record.js";
 import { reportCommand } from "./report.js";
@@ -34,10 +35,12 @@ const commands: readonly CliCommand[] = [
   reportCommand,
   sqlCommand,
   importCommand,
+  openCommand,
 ];
 
 const firstSteps = `
 First steps:
+  portier open museum.portier.yaml                           all of this in a browser, beside the rules
   portier lint museum.portier.yaml                           is it right?
   portier matrix museum.portier.yaml --data data             who may do what?
   portier show museum.portier.yaml objects --as s-003        what does this person see?

@@ -1,9 +1,9 @@
 import type { Row } from "../conditions/source.js";
 import type { RecordEntry } from "../people/record-entry.js";
+import { momentText } from "../schema/moment.js";
 import type { Schema } from "../schema/schema.js";
 import type { CliCommand } from "./command.js";
 import { CliError, type ExitCode } from "./io.js";
-import { momentText } from "./moments.js";
 import { palette } from "./paint.js";
 import { declareData, type StoreOptions, withStore } from "./store.js";
 

@@ -7,6 +7,7 @@ import {
   parseDocument as parseYaml,
   stringify,
   type YAMLMap,
+  type YAMLSeq,
 } from "yaml";
 import type { DocumentInput } from "../schema/document.js";
 import { portierError } from "../schema/problems.js";
@@ -88,10 +89,11 @@ function changeNode(text: string, node: Node | null, before: unknown, after: unk
       return;
     }
   }
-  if (isSeq(node) && Array.isArray(before) && Array.isArray(after) && before.length === after.length) {
+  if (isSeq(node) && Array.isArray(before) && Array.isArray(after) && isLonger(before, after)) {
     for (const [index, item] of node.items.entries()) {
       changeNode(text, item as Node, before[index], after[index], splices);
     }
+    if (after.length > before.length) splices.push(appended(text, node, after.slice(before.length)));
     return;
   }
   if (node?.range == null) return;
@@ -99,6 +101,22 @@ function changeNode(text: string, node: Node | null, before: unknown, after: unk
   // A block ends behind its last line, which is not a part of what is replaced.
   const trimmed = text.slice(start, end).trimEnd().length;
   splices.push({ start, end: start + trimmed, by: inFlow(after) });
+}
+
+/** Whether the second list has the items of the first and perhaps more; one without items has no place for more. */
+function isLonger(before: readonly unknown[], after: readonly unknown[]): boolean {
+  return after.length === before.length || (before.length > 0 && after.length > before.length);
+}
+
+/** New items of a list, behind the last one. */
+function appended(text: string, list: YAMLSeq, items: readonly unknown[]): Splice {
+  const [from, to] = (list.items.at(-1) as Node).range ?? [0, 0];
+  const end = from + text.slice(from, to).trimEnd().length;
+  if (list.flow === true) return { start: end, end, by: items.map((item) => `, ${inFlow(item)}`).join("") };
+  const start = list.range?.[0] ?? 0;
+  const margin = " ".repeat(start - lineStart(text, start));
+  const at = lineEnd(text, end);
+  return { start: at, end: at, by: items.map((item) => `\n${margin}- ${inFlow(item)}`).join("") };
 }
 
 function changeMap(

@@ -3,4 +3,4 @@ export { type HeldRole, heldRoles } from "./held-roles.js";
 export type { Alternative, Need } from "./missing.js";
 export { type ExplanationWords, explanationText, explanationWords, type WordEntry, type WordSection } from "./text.js";
 export type { ConditionTrace, EntryTrace, RuleTrace, TracedTruth, WhoTrace } from "./trace.js";
-export type { Way } from "./ways.js";
+export { type Way, wayText } from "./ways.js";

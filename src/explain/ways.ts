@@ -1,6 +1,8 @@
 import { True } from "../conditions/truth.js";
 import type { Ruleset } from "../rules/compile-rules.js";
 import type { Group } from "../rules/groups.js";
+import { momentText } from "../schema/moment.js";
+import type { Schema } from "../schema/schema.js";
 import type { Memberships } from "../session/memberships.js";
 
 /** One way in which a person comes to a role, or into a group. */
@@ -70,4 +72,13 @@ export function waysInto(ruleset: Ruleset, memberships: Memberships, name: strin
 
 function behind(names: readonly string[], ways: readonly Way[]): readonly Way[] {
   return ways.map((way) => ({ ...way, through: [...names, ...way.through] }));
+}
+
+/** `keeper through head, given in post`: from the nearest name to what gives it. */
+export function wayText(schema: Schema, { through, source, on, givenBy, until }: Way): string {
+  const names = through.length === 0 ? [] : [through.join(" through ")];
+  const by = `${givenBy === undefined ? "" : ` by ${givenBy}`}${until === undefined ? "" : ` until ${momentText(schema, until)}`}`;
+  const given = source === undefined ? [] : [`given in ${source}${by}`];
+  const record = on === undefined ? "" : `${on}: `;
+  return `${record}${[...names, ...given].join(", ")}`;
 }

@@ -1,6 +1,6 @@
 import { portierError } from "./problems.js";
 import type { Schema } from "./schema.js";
-import { canonicalDate, startOfDay } from "./types/date.js";
+import { canonicalDate, dayIn, startOfDay } from "./types/date.js";
 import { canonicalTimestamp } from "./types/timestamp.js";
 
 /** What a moment is written as, for messages. */
@@ -22,4 +22,10 @@ export function momentOf(schema: Schema, field: string, value: string | null | u
   const moment = readMoment(schema, value);
   if (moment !== undefined) return moment;
   throw portierError("bad-value", { field, expects: momentExpects, found: value });
+}
+
+/** A canonical instant as people wrote it: a day that begins then in the document's time zone, or a time in UTC. */
+export function momentText({ timeZone }: Pick<Schema, "timeZone">, instant: string): string {
+  const day = dayIn(Date.parse(instant), timeZone);
+  return startOfDay(day, timeZone) === instant ? day : `${instant.slice(0, 16).replace("T", " ")} UTC`;
 }

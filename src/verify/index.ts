@@ -7,6 +7,8 @@ export type {
   ExpectedRecords,
   ExpectedViewer,
 } from "./expectations/expectation.js";
+export { notExercised } from "./expectations/not-exercised.js";
+export { type Proposal, type ProposedGroup, proposeExpectations } from "./expectations/propose.js";
 export { readExpectations } from "./expectations/read-expectations.js";
 export { type ExpectationResult, runExpectations } from "./expectations/run-expectations.js";
 export { type ExpectationInput, type ExpectationList, expectations } from "./expectations/written.js";
@@ -30,6 +32,7 @@ export {
 export { type CellDifference, type CompareCell, compareWith } from "./matrix-differences.js";
 export { type Member, membersOf } from "./members.js";
 export { type Mutation, mutationsOf } from "./mutations.js";
+export { type RuleDifference, ruleDifferences } from "./rule-differences.js";
 export { findUnnoticed, type MutationOptions, type MutationRun, type Unnoticed } from "./unnoticed.js";
 export { type CellView, type RecordView, recordView } from "./view.js";
 export { groupViewers, personViewer, personViewers, roleViewers, type Viewer, visitorViewer } from "./viewers.js";

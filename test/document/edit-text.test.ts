@@ -95,6 +95,27 @@ describe("a text that is changed in its place", () => {
     expect(editText(museum, document)).toBe(museum);
   });
 
+  it("gets items behind a list's last one, with the remarks where they were", () => {
+    fc.assert(
+      fc.property(
+        fc.array(plain.value, { minLength: 1, maxLength: 3 }),
+        plain.value,
+        fc.boolean(),
+        (list, more, isFlow) => {
+          const yaml = stringify({ list, after: "x" }, isFlow ? { collectionStyle: "flow" } : {});
+          const written = isFlow
+            ? yaml
+            : yaml.replace("list:", "list: # remark 1").replace(/after: x/, "# remark 2\nafter: x");
+          const next = { list: [...list, more], after: "x" };
+          const edited = editText(written, next as unknown as DocumentInput);
+          expect(parseDocument(edited).document).toEqual(next);
+          expect(remarksOf(edited)).toEqual(remarksOf(written));
+        },
+      ),
+      { numRuns: 1_000 },
+    );
+  });
+
   it("is left alone where an alias stands for two places", () => {
     const yaml = "a: &x { one: 1 }\nb: *x\n";
     const say = (value: object) => editText(yaml, value as unknown as DocumentInput);

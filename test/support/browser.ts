@@ -1,7 +1,4 @@
 import { readFileSync } from "node:fs";
-import { createServer } from "node:http";
-import type { AddressInfo } from "node:net";
-import { extname, join } from "node:path";
 import { type Browser, chromium, type Page } from "playwright-core";
 
 /** The Chromium that the test command found; undefined where there is none, and then page tests are skipped. */
@@ -20,26 +17,6 @@ const quiet = [
 export function launch(): Promise<Browser> {
   if (chromiumPath === undefined) throw new Error("no Chromium: set PORTIER_CHROMIUM");
   return chromium.launch({ executablePath: chromiumPath, args: quiet });
-}
-
-const types: Readonly<Record<string, string>> = { ".html": "text/html", ".js": "text/javascript", ".css": "text/css" };
-
-/** Serves the files of a folder on a free port of this machine. */
-export async function serve(folder: string): Promise<{ url: string; close: () => void }> {
-  const server = createServer((request, response) => {
-    const path = new URL(request.url ?? "/", "http://localhost").pathname;
-    const file = join(folder, path === "/" ? "index.html" : path);
-    try {
-      const body = readFileSync(file);
-      response.setHeader("content-type", types[extname(file)] ?? "application/octet-stream");
-      response.end(body);
-    } catch {
-      response.statusCode = 404;
-      response.end();
-    }
-  });
-  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
-  return { url: `http://127.0.0.1:${(server.address() as AddressInfo).port}/`, close: () => server.close() };
 }
 
 /** What on a page stands in the way of people by WCAG 2.1 A and AA, as axe-core finds it. */

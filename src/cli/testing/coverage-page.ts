@@ -3,7 +3,7 @@ import { basename } from "node:path";
 import { escaped, page } from "../../report/page.js";
 import type { Locate, Path } from "../../schema/problems.js";
 import type { RuleCoverage } from "../../verify/expectations/coverage.js";
-import { notExercised } from "./not-exercised.js";
+import { notExercised } from "../../verify/expectations/not-exercised.js";
 
 /** How far something was exercised, with the sign that says so without colour. */
 const states = {

@@ -1,10 +1,10 @@
 import { coverageOf, type RuleCoverage } from "../../verify/expectations/coverage.js";
+import { notExercised } from "../../verify/expectations/not-exercised.js";
 import { placeText } from "../../verify/expectations/read-expectations.js";
 import type { ExitCode, Io } from "../io.js";
 import { palette } from "../paint.js";
 import { coveragePage } from "./coverage-page.js";
 import { expectationsOf } from "./expectation-files.js";
-import { notExercised } from "./not-exercised.js";
 import { askedOf, type Testing } from "./testing.js";
 
 /** Says what of the rules the expectations have exercised; a rule that never applied is found, and ends with 1. */

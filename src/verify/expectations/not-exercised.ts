@@ -1,4 +1,4 @@
-import type { RuleCoverage } from "../../verify/expectations/coverage.js";
+import type { RuleCoverage } from "./coverage.js";
 
 /** What of a rule no expectation has exercised, in words; empty for one that is exercised in every part. */
 export function notExercised({

@@ -1,0 +1,60 @@
+import { spawn } from "node:child_process";
+import type { CliCommand } from "./command.js";
+import { databaseAddresses } from "./database.js";
+import { CliError, type ExitCode, type Io } from "./io.js";
+import type { SessionFlags } from "./load.js";
+import { openProject } from "./workbench/project.js";
+import { serveWorkbench } from "./workbench/serve.js";
+
+interface OpenOptions extends SessionFlags {
+  readonly data?: string;
+  readonly port: string;
+  readonly browser: boolean;
+}
+
+export const openCommand: CliCommand = {
+  usage: "open <file>",
+  summary: "the workbench: see as anyone, why, who gains by a change, in a browser on this machine",
+  formats: ["text"],
+  declare: (command) => {
+    command
+      .option(
+        "--data <folder or database>",
+        `records as TABLE.json (default: the folder data beside FILE), or ${databaseAddresses}`,
+      )
+      .option("--port <number>", "where it listens on this machine; 0 for any free port", "0")
+      .option("--no-browser", "say the address, and open nothing")
+      .addHelpText(
+        "after",
+        "\nIt listens on 127.0.0.1 alone, behind an address that nobody can guess, and writes FILE and the expectations\nbeside it, nothing else. Ctrl-C ends it.",
+      );
+  },
+  run: ([file = ""], options, io) => runOpen(file, options as unknown as OpenOptions, io),
+};
+
+async function runOpen(file: string, options: OpenOptions, io: Io): Promise<ExitCode> {
+  const port = Number(options.port);
+  if (!Number.isInteger(port) || port < 0 || port > 65_535) {
+    throw new CliError(`--port takes a number from 0 to 65535, not "${options.port}"`);
+  }
+  const project = openProject(file, options);
+  // What cannot be read is said before anything is opened.
+  await project.read();
+  const served = await serveWorkbench(project, port);
+  io.out(`The workbench: ${served.address}\n`);
+  io.err("Ctrl-C ends it.\n");
+  if (options.browser && process.stdout.isTTY) openBrowser(served.address);
+  for (const signal of ["SIGINT", "SIGTERM"] as const) process.once(signal, () => served.close());
+  await served.closed;
+  return 0;
+}
+
+/** Asks the desktop for a browser; where there is none, the address has been said. */
+function openBrowser(address: string): void {
+  const [command, ...args] = { darwin: ["open"], win32: ["cmd", "/c", "start", ""] }[process.platform as string] ?? [
+    "xdg-open",
+  ];
+  const child = spawn(command as string, [...args, address], { stdio: "ignore", detached: true });
+  child.on("error", () => {});
+  child.unref();
+}

@@ -1,0 +1,120 @@
+import { createHash } from "node:crypto";
+import { existsSync, readdirSync, readFileSync } from "node:fs";
+import { basename, dirname, join } from "node:path";
+import writeFileAtomic from "write-file-atomic";
+import type { Row } from "../../conditions/source.js";
+import { type DataFile, readRoles } from "../../document/data.js";
+import { isDatabase } from "../database.js";
+import { CliError } from "../io.js";
+import { dataFolder, loadDocument, rolesFile, type SessionFlags } from "../load.js";
+import { withRecords } from "../records.js";
+
+/** A file that the workbench shows and may write. */
+export interface OpenedFile {
+  /** Its name without the folder. */
+  readonly name: string;
+  /** Empty for a file that is not there yet. */
+  readonly text: string;
+  /** A digest of what is in the file: who saves says which one they have seen. */
+  readonly version: string;
+}
+
+/** All that the page needs: it works everything out itself. */
+export interface ProjectState {
+  readonly document: OpenedFile;
+  /** Files of expectations; the first is where new ones go. */
+  readonly expectations: readonly OpenedFile[];
+  /** The records: as the texts of files, or, of a database, as they were read. */
+  readonly data:
+    | { readonly kind: "files"; readonly files: readonly DataFile[] }
+    | { readonly kind: "records"; readonly tables: Readonly<Record<string, readonly Row[]>> }
+    | { readonly kind: "none" };
+  /** The day or moment, and request values, that were given on the command line. */
+  readonly at: string | undefined;
+  readonly request: Readonly<Record<string, string>>;
+}
+
+export interface Project {
+  read(): Promise<ProjectState>;
+  /** The digests of the files, by name: they may have been changed by others. */
+  versions(): Readonly<Record<string, string>>;
+  /**
+   * Writes one of the files, whole or not at all; undefined where it is not any more as it was seen, or is none of them.
+   */
+  save(name: string, text: string, seen: string): Promise<OpenedFile | undefined>;
+}
+
+interface ProjectOptions extends SessionFlags {
+  readonly data?: string;
+}
+
+export function openProject(file: string, options: ProjectOptions): Project {
+  const folder = dirname(file);
+  const own = basename(file).replace(/(?:\.portier)?\.(?:ya?ml|json)$/, "");
+  // Expectations in modules are run, and cannot be added to.
+  const beside = existsSync(folder)
+    ? readdirSync(folder).filter((name) => name.startsWith(`${own}.`) && /\.expect\.(?:ya?ml|json)$/.test(name))
+    : [];
+  const standing = `${own}.expect.yaml`;
+  const names = [standing, ...beside.filter((name) => name !== standing).sort()];
+  const writable = new Set([basename(file), ...names]);
+  const openFile = (name: string): OpenedFile => {
+    const text = textOf(join(folder, name));
+    return { name, text: text ?? "", version: versionOf(text) };
+  };
+  return {
+    read: async () => {
+      if (textOf(file) === undefined) throw new CliError(`cannot read ${file}`);
+      return {
+        document: openFile(basename(file)),
+        expectations: names.map(openFile),
+        data: await readData(file, options.data),
+        at: options.at,
+        request: Object.fromEntries((options.request ?? []).map(splitPair)),
+      };
+    },
+    versions: () => Object.fromEntries([...writable].map((name) => [name, versionOf(textOf(join(folder, name)))])),
+    save: async (name, text, seen) => {
+      if (!writable.has(name) || versionOf(textOf(join(folder, name))) !== seen) return undefined;
+      await writeFileAtomic(join(folder, name), text);
+      return { name, text, version: versionOf(text) };
+    },
+  };
+}
+
+async function readData(file: string, named: string | undefined): Promise<ProjectState["data"]> {
+  if (named !== undefined && isDatabase(named)) {
+    const { portier } = loadDocument(file);
+    return withRecords(portier, file, named, (data) => ({
+      kind: "records",
+      tables: Object.fromEntries(data?.tables ?? []),
+    }));
+  }
+  const folder = dataFolder(file, named);
+  if (folder === undefined) return { kind: "none" };
+  if (!existsSync(folder)) throw new CliError(`there is no folder ${folder}`);
+  const files = readdirSync(folder)
+    .filter((name) => name.endsWith(".json"))
+    .map((name): DataFile => ({ table: basename(name, ".json"), file: name, text: textOf(join(folder, name)) ?? "" }));
+  const roles = textOf(rolesFile(file));
+  const held = roles === undefined ? [] : readRoles({ file: basename(rolesFile(file)), text: roles });
+  return { kind: "files", files: [...files, ...held] };
+}
+
+function textOf(file: string): string | undefined {
+  try {
+    return readFileSync(file, "utf8");
+  } catch {
+    return undefined;
+  }
+}
+
+function versionOf(text: string | undefined): string {
+  return text === undefined ? "none" : createHash("sha256").update(text).digest("hex").slice(0, 16);
+}
+
+function splitPair(pair: string): readonly [string, string] {
+  const at = pair.indexOf("=");
+  if (at < 0) throw new CliError(`--request takes NAME=VALUE, not "${pair}"`);
+  return [pair.slice(0, at), pair.slice(at + 1)];
+}
