@@ -47,13 +47,13 @@ export function Roles(): ReactNode {
 
 function Membership({ line: { name, kind, note, facts, sentences, members } }: { line: MembershipLine }): ReactNode {
   const [address, go] = useAddress();
-  const { write } = useProject();
+  const { add } = useProject();
   const [copy, setCopy] = useState("");
   const [failure, setFailure] = useState<string>();
   const copyPart = async () => {
     setFailure(undefined);
     try {
-      write(await ask("add", { kind: "role", role: name, name: copy.trim() }));
+      await add({ kind: "role", role: name, name: copy.trim() });
       go({ view: "rules" });
     } catch (error) {
       setFailure((error as Error).message);

@@ -1,7 +1,7 @@
 import { createContext, type ReactNode, useCallback, useContext, useEffect, useMemo, useState } from "react";
 import { ask } from "./bench-client.js";
 import { FileChanged, readProject, readVersions, saveFile } from "./server.js";
-import type { OpenedFile, Overview, Proposal, Remark } from "./worker/bench.js";
+import type { Addition, OpenedFile, Overview, Proposal, Remark } from "./worker/bench.js";
 
 /** The document as it is written, what it comes to, and the files. */
 export interface Project {
@@ -15,6 +15,8 @@ export interface Project {
   /** Counts what the worker has taken: answers of before are old. */
   readonly turn: number;
   readonly write: (text: string) => void;
+  /** Puts a part more into what is written now. */
+  readonly add: (addition: Addition) => Promise<void>;
   readonly save: () => Promise<void>;
   readonly addExpectation: (proposal: Proposal) => Promise<string>;
   /** Reads everything anew from the files; what is not saved is gone. */
@@ -97,6 +99,10 @@ export function ProjectProvider({ children }: { children: ReactNode }): ReactNod
   const project = useMemo<Project | undefined>(() => {
     if (opened === undefined || known === undefined) return undefined;
     const { document, expectations } = opened;
+    const write = (next: string) => {
+      setText(next);
+      setWritten(next);
+    };
     const orChanged = async (name: string, work: () => Promise<void>) => {
       try {
         await work();
@@ -112,9 +118,10 @@ export function ProjectProvider({ children }: { children: ReactNode }): ReactNod
       text,
       reload,
       changedOutside,
-      write: (next) => {
-        setText(next);
-        setWritten(next);
+      write,
+      add: async (addition) => {
+        take(await ask("draft", text));
+        write(await ask("add", addition));
       },
       save: () =>
         orChanged(document.name, async () => {
@@ -133,7 +140,7 @@ export function ProjectProvider({ children }: { children: ReactNode }): ReactNod
         return file.name;
       },
     };
-  }, [opened, known, text, reload, changedOutside]);
+  }, [opened, known, text, reload, changedOutside, take]);
   if (failure !== undefined) return <p className="failure">The project could not be opened: {failure}</p>;
   if (project === undefined) return <p className="opening">…</p>;
   return <ProjectContext value={project}>{children}</ProjectContext>;

@@ -1,12 +1,11 @@
 import { Alert, Button, Group, MultiSelect, Select, Stack, TextInput } from "@mantine/core";
 import { type ReactNode, useState } from "react";
-import { ask } from "../bench-client.js";
 import { useProject } from "../project.js";
 import type { Addition } from "../worker/bench.js";
 
 /** A rule or a range once more, for others: it goes into the text, where one thing of it is changed. */
 export function Copy({ onDone }: { onDone: () => void }): ReactNode {
-  const { overview, write } = useProject();
+  const { overview, add } = useProject();
   const [address, setAddress] = useState<string | null>(null);
   const [name, setName] = useState("");
   const [to, setTo] = useState<readonly string[]>([]);
@@ -23,7 +22,7 @@ export function Copy({ onDone }: { onDone: () => void }): ReactNode {
         ? { kind: "rule", address, copy: { name: name.trim(), ...(to.length === 0 ? {} : { to }) } }
         : { kind: "range", table, range: { name: name.trim(), range, effect: "reserve", to } };
     try {
-      write(await ask("add", addition));
+      await add(addition);
       onDone();
     } catch (error) {
       setFailure((error as Error).message);

@@ -104,6 +104,8 @@ export function Editor(props: EditorProps): ReactNode {
         ],
       }),
     });
+    // What scrolls can be reached by keyboard.
+    made.scrollDOM.tabIndex = 0;
     view.current = made;
     return () => made.destroy();
   }, []);

@@ -10,6 +10,9 @@ import { Copy } from "./Copy.js";
 import { Differences } from "./Differences.js";
 import { Editor } from "./Editor.js";
 
+/** What is wrong at the top is often why all else is: the first are enough to go on. */
+const mostRemarks = 20;
+
 type Side = "remarks" | "differences" | "data" | "copy";
 
 /** The rules as they are written, and beside them what they come to. */
@@ -52,7 +55,7 @@ export function Rules(): ReactNode {
       <div className="text">
         <Editor
           text={text}
-          remarks={all}
+          remarks={all.slice(0, mostRemarks)}
           overview={overview}
           line={line ?? address.line}
           onChange={(next) => {
@@ -89,7 +92,7 @@ export function Rules(): ReactNode {
         <Tabs.Panel value="remarks">
           {all.length === 0 && <p>Nothing is wrong, and nothing is doubted.</p>}
           <ul className="remarks">
-            {all.map((remark) => (
+            {all.slice(0, mostRemarks).map((remark) => (
               <li key={`${remark.line} ${remark.column} ${remark.code} ${remark.message}`}>
                 <button type="button" onClick={() => setLine(remark.line)}>
                   <b>{remark.kind}</b> line {remark.line ?? "?"}: {remark.message}
@@ -98,6 +101,7 @@ export function Rules(): ReactNode {
               </li>
             ))}
           </ul>
+          {all.length > mostRemarks && <p className="soft">and {all.length - mostRemarks} more</p>}
         </Tabs.Panel>
         <Tabs.Panel value="differences">
           {!compiles && <Alert color="orange">The rules have errors: this is by the last that were right.</Alert>}
