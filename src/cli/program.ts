@@ -40,11 +40,11 @@ const commands: readonly CliCommand[] = [
 
 const firstSteps = `
 First steps:
-  portier open museum.portier.yaml                           all of this in a browser, beside the rules
   portier lint museum.portier.yaml                           is it right?
   portier matrix museum.portier.yaml --data data             who may do what?
   portier show museum.portier.yaml objects --as s-003        what does this person see?
   portier explain museum.portier.yaml view objects KEY FIELD --as s-003   why?
+  portier open museum.portier.yaml                           all of this in a browser, beside the rules
   portier test museum.portier.yaml                           does it come to what was meant?
   portier diff HEAD:museum.portier.yaml museum.portier.yaml  who gains and loses by a change?
   portier report museum.portier.yaml --format html > rules.html   the rules in sentences and pictures

@@ -8,7 +8,7 @@ import { type Engine, engines } from "./engines.js";
 /** The databases that the application runs on. */
 export const appDatabases = Object.entries(engines).filter(([name]) => name === "PGlite" || name === "PostgreSQL");
 
-async function freePort(): Promise<number> {
+export async function freePort(): Promise<number> {
   const server = createServer();
   await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
   const { port } = server.address() as { port: number };

@@ -74,7 +74,7 @@ function Line({ line, of }: { line: MatrixLine; of: Of }): ReactNode {
       </th>
       {overview.tables.map(({ name: table }) => {
         const may = (byTable.get(table) ?? []).filter(({ reach }) => reach !== "none");
-        const alike = groupBy(may, ({ reach, count }) => `${reach} ${count}`);
+        const alike = groupBy(may, ({ reach, count }) => (reach === "all" ? reach : `${reach} ${count}`));
         const body = [...alike].map(([key, answers]) => (
           <span key={key} className="act">
             {answers.map(({ action }) => action).join(", ")} {answers[0] && reachOf(answers[0])}

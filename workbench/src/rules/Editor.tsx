@@ -75,6 +75,7 @@ export function Editor(props: EditorProps): ReactNode {
           closeBrackets(),
           highlightActiveLine(),
           highlightSelectionMatches(),
+          EditorView.lineWrapping,
           yaml(),
           syntaxHighlighting(colours),
           autocompletion({ override: [complete] }),
