@@ -185,7 +185,8 @@ export class Acting<T extends TableTypes = AnyTables> {
 
   /**
    * Edits of many records, each with values of its own, such as a block that is pasted into a sheet: all of it is done, or
-   * nothing. Each is judged as an edit by itself; a record that is named twice is changed twice, in this order.
+   * nothing. Each is judged as an edit by itself; a record that is named twice is changed twice, in this order. What rules
+   * ask of other records is asked of them as they were before all of it.
    */
   editEach(table: TableOf<T>, changes: readonly KeyedChange[], options: ChangeOptions = {}): Promise<ManyAcceptance> {
     return this.#inTransaction(async (inside, records) => {

@@ -10,7 +10,7 @@ import { museumFile } from "../support/museum.js";
 const museum = readFileSync(museumFile, "utf8");
 type Plain = { readonly [key: string]: Plain } | readonly Plain[] | string | number | boolean | null;
 
-const name = fc.constantFrom("a", "b", "c", "rules", "x y", "0", "yes", "__proto", "ü:", "# no");
+const name = fc.constantFrom("a", "b", "c", "rules", "x y", "0", "yes", "__proto__", "constructor", "ü:", "# no");
 const text = fc.constantFrom(
   "",
   "a",

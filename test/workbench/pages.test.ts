@@ -169,6 +169,12 @@ describe.skipIf(chromiumPath === undefined)("the workbench", () => {
       /A visitor, .*gains list, view accession, title, label, material, made_in on 162 of 400 objects/,
     );
     expect(rules()).toContain("where: status = 'on_display'");
+    await page.getByRole("checkbox", { name: "only what was changed" }).click();
+    await text(page, ".cm-deletedChunk").toContain("where: status = 'on_display'");
+    await expect
+      .poll(() => page.locator(".cm-changedLine").allTextContents())
+      .toEqual(["        where: status <> 'withdrawn'"]);
+    await page.getByRole("checkbox", { name: "only what was changed" }).click();
     await button(page, "Save it so").click();
     await text(page).toContain("Saved.");
     await text(page, ".file").toBe("museum.portier.yaml");

@@ -61,15 +61,16 @@ export function planRoutes(rules: KeptRules): Hono<HouseEnv> {
     const mayChange = (await screensOf(context)).includes("administration");
     const ranges = keptRanges(house.rules.portier, table).map((one) => (mayChange ? one : withoutRule(one)));
     const roles = [...house.rules.portier.schema.roles.keys()];
-    const { timeZone } = house.rules.portier.schema;
-    return context.json({ ranges, roles: mayChange ? roles : [], mayChange, timeZone });
+    const { timeZone, tables } = house.rules.portier.schema;
+    const columns = tables.get(table)?.grid?.columns.map(({ name }) => name) ?? [];
+    return context.json({ ranges, columns, roles: mayChange ? roles : [], mayChange, timeZone });
   });
 
   // Who would gain and lose what, before it is done.
   app.post("/ranges/preview", async (context) => {
     const house = context.get("house");
     const { portier } = house.rules;
-    const changed = compileText(changedText(house, (await context.req.json()) as RangeEdit));
+    const changed = compileText(changedText(house, readEdit(await context.req.json())));
     const differences = await house.store.read((source) => {
       const people = [...(source.all?.("staff") ?? [])];
       const viewers = [portier, changed].map((one) => personViewers(one, people, { source, ...house.request }));
@@ -82,7 +83,7 @@ export function planRoutes(rules: KeptRules): Hono<HouseEnv> {
 
   app.post("/ranges", async (context) => {
     const house = context.get("house");
-    const text = changedText(house, (await context.req.json()) as RangeEdit);
+    const text = changedText(house, readEdit(await context.req.json()));
     await house.connection.transaction((inside) => rules.replace(inside, house.rules, text));
     return context.body(null, 204);
   });
@@ -168,6 +169,19 @@ export function planRoutes(rules: KeptRules): Hono<HouseEnv> {
 /** What is protected, for whom, and why, is for everybody who reads the plan; the rules themselves are not. */
 function withoutRule(range: KeptRange): KeptRange {
   return { ...range, rule: "" };
+}
+
+/** What is in it is for the library and `compile` to check; here it must be one of the three kinds. */
+function readEdit(body: Partial<Record<"kind" | "place" | "change" | "added", unknown>>): RangeEdit {
+  const isThere = (part: unknown) => typeof part === "object" && part !== null;
+  const { kind, place, change, added } = body;
+  const isRight =
+    (kind === "add" && isThere(added)) ||
+    (kind === "edit" && isThere(place) && isThere(change)) ||
+    (kind === "remove" && isThere(place));
+  if (!isRight)
+    throw new SyntaxError('it is { kind: "edit", place, change }, { kind: "add", added } or { kind: "remove", place }');
+  return body as RangeEdit;
 }
 
 function changedText({ rules }: House, edit: RangeEdit): string {

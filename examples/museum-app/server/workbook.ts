@@ -37,6 +37,8 @@ export interface SheetIn {
 const lastRow = 1_048_576;
 const mostRows = 20_000;
 const mostColumns = 200;
+/** Bytes of all that is packed in a workbook at most: a small file can unfold to very much. */
+const largestUnpacked = 50_000_000;
 
 /**
  * A workbook with one protected sheet. Cells that may be edited are unlocked, and stand in its protected ranges
@@ -139,11 +141,12 @@ export async function readWorkbook(bytes: Uint8Array): Promise<SheetIn> {
   const workbook = new exceljs.Workbook();
   let ranges: readonly ProtectedRange[];
   try {
+    await mustBeSmall(await JSZip.loadAsync(bytes));
     // What it reads is the zip file's own bytes; its types speak of an older kind of buffer.
     await workbook.xlsx.load(bytes.slice().buffer);
     ranges = await protectedRanges(bytes);
-  } catch {
-    throw new BadWorkbook("This file is no XLSX workbook.");
+  } catch (error) {
+    throw error instanceof BadWorkbook ? error : new BadWorkbook("This file is no XLSX workbook.");
   }
   const [sheet] = workbook.worksheets;
   if (sheet === undefined) throw new BadWorkbook("This workbook has no sheet.");
@@ -154,6 +157,17 @@ export async function readWorkbook(bytes: Uint8Array): Promise<SheetIn> {
     Array.from({ length: sheet.columnCount }, (_, column) => shownIn(sheet.getCell(row + 1, column + 1).value)),
   );
   return { cells, ranges };
+}
+
+/** Unpacks piece by piece, and stops where it becomes too much: what the file says of its sizes may be a lie. */
+async function mustBeSmall(zip: JSZip): Promise<void> {
+  let size = 0;
+  for (const file of Object.values(zip.files)) {
+    for await (const part of file.nodeStream() as AsyncIterable<Uint8Array>) {
+      size += part.length;
+      if (size > largestUnpacked) throw new BadWorkbook("This workbook unfolds to more than is taken in.");
+    }
+  }
 }
 
 /** What a cell shows, as text: of a formula what it came to. */

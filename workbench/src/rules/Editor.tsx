@@ -3,8 +3,9 @@ import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirro
 import { yaml } from "@codemirror/lang-yaml";
 import { bracketMatching, foldGutter, HighlightStyle, indentOnInput, syntaxHighlighting } from "@codemirror/language";
 import { type Diagnostic, lintGutter, lintKeymap, setDiagnostics } from "@codemirror/lint";
+import { unifiedMergeView } from "@codemirror/merge";
 import { highlightSelectionMatches, searchKeymap } from "@codemirror/search";
-import { EditorState } from "@codemirror/state";
+import { Compartment, EditorState } from "@codemirror/state";
 import { drawSelection, EditorView, highlightActiveLine, keymap, lineNumbers } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { type ReactNode, useEffect, useRef } from "react";
@@ -13,6 +14,8 @@ import { placeIn, wordsAt } from "./completion.js";
 
 interface EditorProps {
   readonly text: string;
+  /** What the text is compared with, line by line; undefined for not. */
+  readonly before: string | undefined;
   readonly remarks: readonly Remark[];
   /** The names that can be completed. */
   readonly overview: Overview;
@@ -42,11 +45,12 @@ const kinds = {
 
 /** The rules as a text, with completion of their names, and remarks where they stand. */
 export function Editor(props: EditorProps): ReactNode {
-  const { text, remarks, line } = props;
+  const { text, before, remarks, line } = props;
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(undefined);
   // What the editor calls is always what was given last.
   const given = useRef(props);
+  const comparing = useRef(new Compartment());
   given.current = props;
 
   useEffect(() => {
@@ -77,6 +81,7 @@ export function Editor(props: EditorProps): ReactNode {
           highlightSelectionMatches(),
           EditorView.lineWrapping,
           yaml(),
+          comparing.current.of([]),
           syntaxHighlighting(colours),
           autocompletion({ override: [complete] }),
           keymap.of([
@@ -126,6 +131,12 @@ export function Editor(props: EditorProps): ReactNode {
       effects: EditorView.scrollIntoView(from, { y: "center" }),
     });
   }, [text]);
+
+  useEffect(() => {
+    const shown =
+      before === undefined ? [] : unifiedMergeView({ original: before, mergeControls: false, collapseUnchanged: {} });
+    view.current?.dispatch({ effects: comparing.current.reconfigure(shown) });
+  }, [before]);
 
   useEffect(() => {
     const editor = view.current;

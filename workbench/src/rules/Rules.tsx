@@ -1,4 +1,4 @@
-import { Alert, Button, Group, Tabs, Text } from "@mantine/core";
+import { Alert, Button, Checkbox, Group, Tabs, Text } from "@mantine/core";
 import { type ReactNode, useState } from "react";
 import { useAddress } from "../address.js";
 import { ask } from "../bench-client.js";
@@ -23,6 +23,7 @@ export function Rules(): ReactNode {
   const [path, setPath] = useState<readonly string[]>([]);
   const [asked, setAsked] = useState<Place>();
   const [line, setLine] = useState<number>();
+  const [isComparing, setIsComparing] = useState(false);
   const [said, setSaid] = useState<string>();
   const { answer: doubts = [] } = useAnswer(
     () => (compiles ? ask("doubts") : Promise.resolve([])),
@@ -55,6 +56,7 @@ export function Rules(): ReactNode {
       <div className="text">
         <Editor
           text={text}
+          before={isComparing ? document.text : undefined}
           remarks={all.slice(0, mostRemarks)}
           overview={overview}
           line={line ?? address.line}
@@ -72,6 +74,12 @@ export function Rules(): ReactNode {
           <Button size="xs" variant="default" disabled={!isUnsaved} onClick={() => write(document.text)}>
             Back to what is saved
           </Button>
+          <Checkbox
+            size="xs"
+            label="only what was changed"
+            checked={isComparing}
+            onChange={() => setIsComparing(!isComparing)}
+          />
           <Text size="sm" role="status">
             {said ?? (compiles ? "" : `${remarks.length} ${remarks.length === 1 ? "error" : "errors"}`)}
           </Text>

@@ -1,33 +1,25 @@
-import { type ActionName, type Portier, PortierError, type Problem, type Row } from "portier";
+import { type Portier, PortierError, type Problem, type Row } from "portier";
 import { copyRole, copyRule, editText, parsePlaced, recordKey } from "portier/document";
-import { explain, explanationWords, wayText } from "portier/explain";
-import { addRange, columnLetters, keptRanges } from "portier/ranges";
-import { makeReport } from "portier/report";
+import { explain, explanationWords } from "portier/explain";
+import { addRange } from "portier/ranges";
 import {
   accessMatrix,
-  coverageOf,
-  type ExpectationData,
   everybodysDifference,
   foldMatrix,
   groupViewers,
   lint,
-  membersOf,
-  notExercised,
   proposeExpectations,
-  readExpectations,
   recordView,
   roleViewers,
   ruleDifferences,
-  runExpectations,
   type Viewer,
 } from "portier/verify";
-import { groupBy } from "../group-by.js";
 import type {
   Addition,
   Bench,
+  CoveredRule,
   Differences,
   Draft,
-  LineOf,
   MatrixLine,
   Memberships,
   OpenedFile,
@@ -36,11 +28,13 @@ import type {
   Remark,
   Seen,
   SeeQuestion,
-  TableShape,
   Tested,
   WhyQuestion,
 } from "./bench.js";
+import { membershipsOf } from "./memberships.js";
+import { overviewOf } from "./overview.js";
 import { type Standing, standingOf } from "./project.js";
+import { coverageUnder, testUnder } from "./testing.js";
 
 /** Which records of a table one looks at, in their order, for one question. */
 interface Looked {
@@ -78,7 +72,11 @@ export class Workbench implements Bench {
       this.#standing = standingOf(text, project, this.#standing);
     } catch (error) {
       if (!(error instanceof PortierError)) throw error;
-      return { overview: this.#overview(), remarks: error.problems.map(asError), compiles: false };
+      return {
+        overview: this.#overview(),
+        remarks: error.problems.map((one) => remarkOf("error", one)),
+        compiles: false,
+      };
     }
     this.#looked = undefined;
     this.#places.clear();
@@ -93,17 +91,7 @@ export class Workbench implements Bench {
     const { portier, data, locate, request } = this.#now();
     const now = typeof request["now"] === "string" ? { now: request["now"] } : {};
     const found = lint(portier, { ...(data.tables.size === 0 ? {} : { data }), ...now });
-    return found.map(({ code, message, hint, path, offset }): Remark => {
-      const { line, column } = locate(path, offset);
-      return {
-        kind: "doubt",
-        code,
-        message,
-        ...(hint === undefined ? {} : { hint }),
-        ...(line === undefined ? {} : { line }),
-        ...(column === undefined ? {} : { column }),
-      };
-    });
+    return found.map((doubt) => remarkOf("doubt", { ...doubt, ...locate(doubt.path, doubt.offset) }));
   }
 
   see(question: SeeQuestion): Seen {
@@ -153,77 +141,15 @@ export class Workbench implements Bench {
   }
 
   memberships(): Memberships {
-    const { portier, viewers } = this.#now();
-    const persons = viewers.filter(({ kind }) => kind === "person");
-    const report = makeReport(portier, { title: "" });
-    const members = (name: string) =>
-      membersOf(portier, persons, name).map(({ person, isCertain, ways }) => ({
-        id: person.id,
-        name: person.name,
-        ways: isCertain ? ways.map((way) => wayText(portier.schema, way)) : ["not known: their record leaves it open"],
-      }));
-    const roles = report.roles.map(({ name, note, facts, may }) => ({
-      name,
-      kind: "role" as const,
-      note,
-      facts,
-      sentences: may.flatMap(({ table, sentences }) => sentences.map(({ text }) => `${table}: ${text}`)),
-      members: members(name),
-    }));
-    const groups = report.groups.map(({ name, note, facts }) => ({
-      name,
-      kind: "group" as const,
-      note,
-      facts,
-      sentences: [],
-      members: members(name),
-    }));
-    return { picture: report.picture, names: [...roles, ...groups], line: this.#managerLine() };
+    return membershipsOf(this.#now());
   }
 
   test(files: readonly Pick<OpenedFile, "name" | "text">[]): Tested {
-    const { read, problems } = this.#read(files);
-    const results = read.flatMap(({ name: file, placed, expectations }) =>
-      runExpectations(this.#now().portier, expectations, this.#asked()).map(({ path, ...result }) => ({
-        ...result,
-        file,
-        line: placed.locate(path).line,
-      })),
-    );
-    return { results, problems };
+    return testUnder(this.#now(), files);
   }
 
-  coverage(files: readonly Pick<OpenedFile, "name" | "text">[]) {
-    const { portier, locate } = this.#now();
-    const expectations = this.#read(files).read.flatMap((one) => one.expectations);
-    return coverageOf(portier, expectations, this.#asked()).map((rule) => ({
-      rule: rule.rule,
-      open: notExercised(rule),
-      line: locate(rule.path).line,
-    }));
-  }
-
-  #asked(): ExpectationData {
-    const { data, request } = this.#now();
-    return { source: data.source, records: (table) => data.tables.get(table) ?? [], options: { request } };
-  }
-
-  #read(files: readonly Pick<OpenedFile, "name" | "text">[]) {
-    const { portier } = this.#now();
-    const problems: string[] = [];
-    const read = files
-      .filter(({ text }) => text.trim() !== "")
-      .flatMap(({ name, text }) => {
-        try {
-          const placed = parsePlaced(text, { file: name });
-          return [{ name, placed, expectations: readExpectations(portier, placed.value, placed.locate) }];
-        } catch (error) {
-          if (!(error instanceof PortierError)) throw error;
-          problems.push(...error.problems.map(saidAtPlace));
-          return [];
-        }
-      });
-    return { read, problems };
+  coverage(files: readonly Pick<OpenedFile, "name" | "text">[]): readonly CoveredRule[] {
+    return coverageUnder(this.#now(), files);
   }
 
   propose({ eye, table, key }: Omit<WhyQuestion, "action" | "field">) {
@@ -256,32 +182,7 @@ export class Workbench implements Bench {
   }
 
   #overview(): Overview | undefined {
-    const standing = this.#standing;
-    if (standing === undefined) return undefined;
-    const { portier, data, viewers, trouble } = standing;
-    const report = makeReport(portier, { title: "" });
-    const rulesOf = new Map(report.tables.map(({ name, sentences }) => [name, sentences.map(({ rule }) => rule)]));
-    const tables = [...portier.schema.tables.values()].map((table): TableShape => {
-      const ranged = new Set(keptRanges(portier, table.name).map(({ rule }) => rule));
-      return {
-        name: table.name,
-        count: data.tables.get(table.name)?.length ?? 0,
-        actions: ["list", "view", "create", "edit", "delete", ...(table.actions as readonly ActionName[])],
-        fields: table.fields.map((field) => {
-          const column = table.grid?.columns.indexOf(field) ?? -1;
-          const { name, type, sensitive } = field;
-          return { name, type: type.name, sensitive, column: column < 0 ? undefined : columnLetters(column + 1) };
-        }),
-        rules: [...new Set(rulesOf.get(table.name) ?? [])].map((address) => ({ address, cells: ranged.has(address) })),
-      };
-    });
-    return {
-      tables,
-      eyes: viewers.map(({ id, name, kind, roles }) => ({ id, name: kind === "visitor" ? "A visitor" : name, roles })),
-      roles: [...portier.schema.roles.keys()],
-      groups: report.groups.map(({ name }) => name),
-      trouble,
-    };
+    return this.#standing && overviewOf(this.#standing);
   }
 
   #eye(id: string): Viewer {
@@ -323,28 +224,6 @@ export class Workbench implements Bench {
     this.#looked = { key, indexes: Uint32Array.from(indexes), exist };
     return this.#looked;
   }
-
-  #managerLine(): readonly LineOf[] {
-    const { portier, data } = this.#now();
-    const { people } = portier.schema;
-    const [key] = people?.table.key ?? [];
-    if (people?.manager === undefined || key === undefined) return [];
-    const rows = data.tables.get(people.table.name) ?? [];
-    const { name: managerField } = people.manager;
-    const nameOf = (row: Row) => String(people.name === undefined ? row[key.name] : row[people.name.name]);
-    const below = groupBy(rows, (row) => String(row[managerField] ?? ""));
-    const known = new Set(rows.map((row) => String(row[key.name])));
-    const told = new Set<string>();
-    const line = (row: Row): LineOf[] => {
-      const id = String(row[key.name]);
-      // Lines that lead in a circle are told once.
-      if (told.has(id)) return [];
-      told.add(id);
-      return [{ id, name: nameOf(row), below: (below.get(id) ?? []).flatMap(line) }];
-    };
-    const tops = rows.filter((row) => !known.has(String(row[managerField] ?? "")));
-    return [...tops.flatMap(line), ...rows.flatMap(line)];
-  }
 }
 
 function tableOf({ schema }: Portier, name: string) {
@@ -361,17 +240,13 @@ function isAlike(views: readonly unknown[]): boolean {
   return new Set(views.map((view) => JSON.stringify(view ?? null))).size <= 1;
 }
 
-function asError({ code, message, hint, line, column }: Problem): Remark {
+function remarkOf(kind: Remark["kind"], { code, message, hint, line, column }: Problem): Remark {
   return {
-    kind: "error",
+    kind,
     code,
     message,
     ...(hint === undefined ? {} : { hint }),
     ...(line === undefined ? {} : { line }),
     ...(column === undefined ? {} : { column }),
   };
-}
-
-function saidAtPlace({ file, line, message, hint }: Problem): string {
-  return `${file}:${line}: ${message}${hint === undefined ? "" : `; ${hint}`}`;
 }

@@ -7,6 +7,8 @@ import type { Block, CellChange } from "./block.js";
 /** The ranges of the plan; who may not change them is not told which rules they are of. */
 export interface Ranges {
   readonly ranges: readonly KeptRange[];
+  /** The fields of the columns, from A on. */
+  readonly columns: readonly string[];
   /** Whom a range can be for; empty for those who may not change it. */
   readonly roles: readonly string[];
   readonly mayChange: boolean;
