@@ -32,7 +32,7 @@ export const diffCommand: CliCommand = {
     command
       .option(
         "--data <folder or database>",
-        `records as TABLE.json, to count on (default: the folder data beside NEW), or ${databaseAddresses}`,
+        `records as TABLE.json or TABLE.csv, to count on (default: the folder data beside NEW), or ${databaseAddresses}`,
       )
       .addOption(new Option("--accept <file>", "gains that are meant: sentences as they are printed, one a line"))
       .addHelpText("after", "\nOLD is a file, or one of an earlier revision in git: HEAD~1:museum.portier.yaml");

@@ -32,7 +32,7 @@ export const explainCommand: CliCommand = {
   declare: (command) => {
     command
       .option("--as <person>", "who asks: the key of a person, or visitor (the default)")
-      .option("--data <folder>", "records as TABLE.json (default: the folder data beside FILE)");
+      .option("--data <folder>", "records as TABLE.json or TABLE.csv (default: the folder data beside FILE)");
   },
   run: (args, options, io) => runExplain(args, options as unknown as ExplainOptions, io),
 };

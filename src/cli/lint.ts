@@ -29,7 +29,10 @@ export const lintCommand: CliCommand = {
   formats: ["text", "json", "sarif"],
   declare: (command) => {
     command
-      .option("--data <folder or database>", `records as TABLE.json, or ${databaseAddresses}: sharpens the doubts`)
+      .option(
+        "--data <folder or database>",
+        `records as TABLE.json or TABLE.csv, or ${databaseAddresses}: sharpens the doubts`,
+      )
       .option("--untested", "also doubt rules on which no expectation beside the file bears; needs records")
       .addHelpText(
         "after",

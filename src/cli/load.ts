@@ -54,21 +54,30 @@ export function rolesFile(file: string): string {
   return join(dirname(file), `${basename(file).replace(/(?:\.portier)?\.(?:ya?ml|json)$/, "")}.roles.json`);
 }
 
-/** Reads every `TABLE.json` of a folder, and where roles are assigned who holds what. */
+/** Reads every `TABLE.json` and `TABLE.csv` of a folder, and where roles are assigned who holds what. */
 export function loadData(portier: Portier, folder: string, roles: string): Data {
+  const files = dataFiles(folder);
+  if (files.length === 0) throw new CliError(`${folder} holds no TABLE.json or TABLE.csv file`);
+  const isKept = portier.schema.kept !== undefined && existsSync(roles);
+  return readData(portier, [...files, ...(isKept ? readRoles({ file: roles, text: readText(roles) }) : [])]);
+}
+
+/** The files of records in a folder, one for each table. */
+export function dataFiles(folder: string): DataFile[] {
   let names: string[];
   try {
-    names = readdirSync(folder).filter((name) => name.endsWith(".json"));
+    names = readdirSync(folder).filter((name) => /\.(?:json|csv)$/.test(name));
   } catch (error) {
     throw new PortierError([missing(folder, error)]);
   }
-  if (names.length === 0) throw new CliError(`${folder} holds no TABLE.json file`);
-  const files = names.map((name): DataFile => {
-    const file = join(folder, name);
-    return { table: basename(name, ".json"), file, text: readText(file) };
-  });
-  const isKept = portier.schema.kept !== undefined && existsSync(roles);
-  return readData(portier, [...files, ...(isKept ? readRoles({ file: roles, text: readText(roles) }) : [])]);
+  const tables = new Map<string, string>();
+  for (const name of names) {
+    const table = name.replace(/\.(?:json|csv)$/, "");
+    const other = tables.get(table);
+    if (other !== undefined) throw new CliError(`${folder} holds ${other} and ${name}: one of them must go`);
+    tables.set(table, name);
+  }
+  return [...tables].map(([table, name]) => ({ table, file: join(folder, name), text: readText(join(folder, name)) }));
 }
 
 /** Options that say how sessions are opened. */

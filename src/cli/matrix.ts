@@ -30,7 +30,10 @@ export const matrixCommand: CliCommand = {
   declare: (command) => {
     command
       .option("--by <people|roles|groups>", "who stands in the rows (default: people with --data, else roles)")
-      .option("--data <folder or database>", `records as TABLE.json, or ${databaseAddresses}: adds people and counts`)
+      .option(
+        "--data <folder or database>",
+        `records as TABLE.json or TABLE.csv, or ${databaseAddresses}: adds people and counts`,
+      )
       .option("--table <name>", "this table only")
       .option("--fields", "each field, besides the record as a whole")
       .option("--beside <person, role or group>", "mark what is more or less than what this one may");

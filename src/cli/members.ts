@@ -28,7 +28,7 @@ export const membersCommand: CliCommand = {
   declare: (command) => {
     command.option(
       "--data <folder or database>",
-      `records as TABLE.json (default: the folder data beside FILE), or ${databaseAddresses}`,
+      `records as TABLE.json or TABLE.csv (default: the folder data beside FILE), or ${databaseAddresses}`,
     );
     command.option("--ending <days>", "what was given and ends within so many days");
   },

@@ -20,7 +20,7 @@ export const openCommand: CliCommand = {
     command
       .option(
         "--data <folder or database>",
-        `records as TABLE.json (default: the folder data beside FILE), or ${databaseAddresses}`,
+        `records as TABLE.json or TABLE.csv (default: the folder data beside FILE), or ${databaseAddresses}`,
       )
       .option("--port <number>", "where it listens on this machine; 0 for any free port", "0")
       .option("--no-browser", "say the address, and open nothing")

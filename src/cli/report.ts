@@ -22,7 +22,10 @@ export const reportCommand: CliCommand = {
   formats: ["markdown", "html"],
   declare: (command) => {
     command
-      .option("--data <folder or database>", `records as TABLE.json, or ${databaseAddresses}: adds people and counts`)
+      .option(
+        "--data <folder or database>",
+        `records as TABLE.json or TABLE.csv, or ${databaseAddresses}: adds people and counts`,
+      )
       .option("--title <text>", "what stands above it (default: the file's name)");
   },
   run: ([file = ""], options, io) => runReport(file, options as unknown as ReportFlags, io),

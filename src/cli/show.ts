@@ -41,7 +41,7 @@ export const showCommand: CliCommand = {
       .option("--beside <person>", "a second person; differences are marked")
       .option(
         "--data <folder or database>",
-        `records as TABLE.json, or ${databaseAddresses} (default: the folder data beside FILE)`,
+        `records as TABLE.json or TABLE.csv, or ${databaseAddresses} (default: the folder data beside FILE)`,
       )
       .option("--fields <names>", "these fields only, separated by commas")
       .option("--limit <n>", "at most so many records; 0 for all", "20");

@@ -66,7 +66,10 @@ export const sqlCommand: CliCommand = {
       .option("--tables-in <name>", "with --row-security: the schema of the tables (default: public)")
       .option("--select", "the whole masked select, not only the condition")
       .addOption(new Option("--dialect <name>", "whose SQL").choices(Object.keys(dialects)).default("postgres"))
-      .option("--data <folder>", "records as TABLE.json, for who asks (default: the folder data beside FILE)");
+      .option(
+        "--data <folder>",
+        "records as TABLE.json or TABLE.csv, for who asks (default: the folder data beside FILE)",
+      );
   },
   run: (args, options, io) => runSql(args, options as unknown as SqlOptions, io),
 };

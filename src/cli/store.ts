@@ -23,7 +23,7 @@ export interface OpenStore {
 export function declareData(command: Command): void {
   command.option(
     "--data <folder or database>",
-    `people as TABLE.json, with who holds what in NAME.roles.json beside NAME.portier.yaml (default: the folder data there), or ${databaseAddresses}`,
+    `people as TABLE.json or TABLE.csv, with who holds what in NAME.roles.json beside NAME.portier.yaml (default: the folder data there), or ${databaseAddresses}`,
   );
 }
 

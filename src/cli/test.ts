@@ -29,7 +29,7 @@ export const testCommand: CliCommand = {
     command
       .option(
         "--data <folder or database>",
-        `records as TABLE.json (default: the folder data beside FILE), or ${databaseAddresses}`,
+        `records as TABLE.json or TABLE.csv (default: the folder data beside FILE), or ${databaseAddresses}`,
       )
       .option("--explain", "say why, for each expectation that is not met")
       .option("--coverage", "which rules, entries, conditions and fields the expectations have exercised (also html)")

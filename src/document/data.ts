@@ -4,11 +4,13 @@ import { isMapping } from "../schema/reader.js";
 import { problem } from "../schema/report.js";
 import { findTable, type Table } from "../schema/schema.js";
 import type { Portier } from "../session/portier.js";
+import { readCsv } from "./csv.js";
 import { parsePlaced } from "./parse-document.js";
 
-/** One table's records as text: a JSON list of objects. */
+/** One table's records as text: a JSON list of objects, or CSV whose first line names the fields. */
 export interface DataFile {
   readonly table: string;
+  /** Its name, for messages; one that ends with `.csv` is CSV. */
   readonly file: string;
   readonly text: string;
 }
@@ -59,30 +61,58 @@ export function readData(portier: Portier, files: readonly DataFile[]): Data {
       problems.push({ ...problem("unknown-table", facts), file: file.file });
       continue;
     }
-    const found: Problem[] = [];
-    const rows = readRows(table, file, found);
+    const { rows, found } = isCsv(file) ? readCsvRows(table, file) : readJsonRows(table, file);
     if (found.length === 0) tables.set(table.name, rows);
-    else problems.push(...locateAll(file, found));
+    else problems.push(...found);
   }
   if (problems.length > 0) throw new PortierError(problems);
   return { tables, source: portier.source(Object.fromEntries(tables)) };
 }
 
-function readRows(table: Table, { text }: DataFile, problems: Problem[]): Row[] {
+function isCsv({ file }: DataFile): boolean {
+  return /\.csv$/i.test(file);
+}
+
+interface ReadRows {
+  readonly rows: readonly Row[];
+  /** With their places. */
+  readonly found: readonly Problem[];
+}
+
+function readCsvRows(table: Table, { file, text }: DataFile): ReadRows {
+  const { records, lines, problems } = readCsv(table, text);
+  const found: Problem[] = [];
+  const rows = checkRows(table, records, found);
+  // A name in the first line is wrong once, and not in each record.
+  const isFirst = (one: Problem, index: number) =>
+    one.code !== "unknown-field" || found.findIndex((other) => other.message === one.message) === index;
+  const placed = found.filter(isFirst).map((one) => ({
+    ...one,
+    line: one.code === "unknown-field" ? 1 : (lines[Number(one.path[0])] ?? 1),
+  }));
+  return { rows, found: [...problems, ...placed].map((one) => ({ ...one, file })) };
+}
+
+function readJsonRows(table: Table, file: DataFile): ReadRows {
+  const problems: Problem[] = [];
   let value: unknown;
   try {
-    value = JSON.parse(text);
+    value = JSON.parse(file.text);
   } catch (error) {
     problems.push(problem("not-json", { why: error instanceof Error ? error.message : String(error) }));
-    return [];
+    return { rows: [], found: locateAll(file, problems) };
   }
   if (!Array.isArray(value)) {
     const facts = { what: `the data of "${table.name}"`, expected: "a list of records", found: value };
-    problems.push(problem("wrong-shape", facts));
-    return [];
+    return { rows: [], found: locateAll(file, [problem("wrong-shape", facts)]) };
   }
+  const rows = checkRows(table, value, problems);
+  return { rows, found: problems.length === 0 ? [] : locateAll(file, problems) };
+}
+
+function checkRows(table: Table, records: readonly unknown[], problems: Problem[]): Row[] {
   const keys = new Set<string>();
-  return value.map((record: unknown, index) => readRow(table, record, index, keys, problems));
+  return records.map((record, index) => readRow(table, record, index, keys, problems));
 }
 
 function readRow(table: Table, record: unknown, index: number, keys: Set<string>, problems: Problem[]): Row {

@@ -200,6 +200,10 @@ export const messages = {
   "file-missing": (f: { file: string; why: string }): Said => [`cannot read ${f.file}: ${f.why}`],
   "not-yaml": (f: { why: string }): Said => [`this is not YAML: ${f.why}`],
   "not-json": (f: { why: string }): Said => [`this is not JSON: ${f.why}`],
+  "not-csv": (f: { why: string }): Said => [
+    `this is not CSV: ${f.why}`,
+    "write names in the first line, and a cell for each",
+  ],
   "alias-limit": (f: { limit: number }): Said => [
     `aliases expand to more than ${f.limit} copies`,
     "write the parts out",

@@ -6,7 +6,7 @@ import type { Row } from "../../conditions/source.js";
 import { type DataFile, readRoles } from "../../document/data.js";
 import { isDatabase } from "../database.js";
 import { CliError } from "../io.js";
-import { dataFolder, loadDocument, rolesFile, type SessionFlags } from "../load.js";
+import { dataFiles, dataFolder, loadDocument, rolesFile, type SessionFlags } from "../load.js";
 import { withRecords } from "../records.js";
 
 /** A file that the workbench shows and may write. */
@@ -92,10 +92,7 @@ async function readData(file: string, named: string | undefined): Promise<Projec
   }
   const folder = dataFolder(file, named);
   if (folder === undefined) return { kind: "none" };
-  if (!existsSync(folder)) throw new CliError(`there is no folder ${folder}`);
-  const files = readdirSync(folder)
-    .filter((name) => name.endsWith(".json"))
-    .map((name): DataFile => ({ table: basename(name, ".json"), file: name, text: textOf(join(folder, name)) ?? "" }));
+  const files = dataFiles(folder).map((one) => ({ ...one, file: basename(one.file) }));
   const roles = textOf(rolesFile(file));
   const held = roles === undefined ? [] : readRoles({ file: basename(rolesFile(file)), text: roles });
   return { kind: "files", files: [...files, ...held] };

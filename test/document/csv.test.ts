@@ -1,0 +1,107 @@
+import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import fc from "fast-check";
+import { compile, type PortierError, type Row } from "portier";
+import { readData } from "portier/document";
+import { describe, expect, it } from "vitest";
+import { portierCli } from "../support/cli.js";
+import { museumFile, portier, records } from "../support/museum.js";
+
+/** A value as a spreadsheet's file has it; a text that would be a formula stands behind an apostrophe. */
+function cell(value: unknown): string {
+  if (value === null || value === undefined) return "";
+  const text = typeof value === "object" ? JSON.stringify(value) : String(value);
+  const safe = /^[=+\-@\t\r]/.test(text) && typeof value === "string" ? `'${text}` : text;
+  return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
+}
+
+function csvOf(names: readonly string[], rows: readonly Row[]): string {
+  return [names.join(","), ...rows.map((row) => names.map((name) => cell(row[name])).join(","))].join("\r\n");
+}
+
+describe("records in CSV", () => {
+  it("are those that JSON gives, for the whole museum", () => {
+    for (const table of portier.schema.tables.values()) {
+      const names = table.fields.filter(({ lookup }) => lookup === undefined).map(({ name }) => name);
+      const rows = records(table.name);
+      const { tables } = readData(portier, [{ table: table.name, file: "x.csv", text: csvOf(names, rows) }]);
+      expect(tables.get(table.name)).toEqual(rows);
+    }
+  });
+
+  it("come back as they went, whatever is in their texts", () => {
+    const house = compile({
+      portier: 1,
+      tables: {
+        t: {
+          key: "id",
+          fields: {
+            id: "integer",
+            a: { type: "text", optional: true },
+            b: { type: "boolean", optional: true },
+            c: { list: "text", optional: true },
+            d: { type: "decimal", optional: true },
+          },
+        },
+      },
+    });
+    const text = fc.oneof(
+      fc.string({ minLength: 1 }),
+      fc.constantFrom("=1+1", "-5", "true", "null", '"', "a,b", "\n", "'", "[1]", "{}", " x "),
+    );
+    // An apostrophe before what looks like a formula is what keeps it from being one, and no part of the text.
+    const own = text.filter((one) => !/^'[=+\-@\t\r]/.test(one) && !one.includes("\r"));
+    const row = fc.record({
+      a: fc.option(own),
+      b: fc.option(fc.boolean()),
+      c: fc.option(fc.array(own, { maxLength: 3 })),
+      d: fc.option(fc.constantFrom("1.50", "0.00", "12345678901234567890.12")),
+    });
+    fc.assert(
+      fc.property(fc.array(row, { maxLength: 5 }), (rows) => {
+        const stored = rows.map((one, id) => ({ id, ...one }));
+        const csv = csvOf(["id", "a", "b", "c", "d"], stored);
+        const { tables } = readData(house, [{ table: "t", file: "t.csv", text: csv }]);
+        expect(tables.get("t")).toEqual(stored);
+      }),
+    );
+  });
+
+  it.each<[string, string, RegExp]>([
+    [
+      "a name that is no field",
+      "id,name,haed\nx,Ships,\ny,Arms,\n",
+      /departments\.csv:1:1 {2}unknown-field.*did you mean "head"/,
+    ],
+    ["a cell too many", "id,name\nx,Ships,1\n", /departments\.csv:2:1 {2}not-csv {2}.*3 cells under 2 names/],
+    ["a quote that does not end", 'id,name\nx,"Ships\n', /departments\.csv:2:1 {2}not-csv/],
+    [
+      "a key twice, behind a cell of two lines",
+      'id,name\nx,"Two\nlines"\nx,Ships\n',
+      /departments\.csv:4:1 {2}duplicate-record/,
+    ],
+  ])("are refused with the line: %s", (_what, text, expected) => {
+    try {
+      readData(portier, [{ table: "departments", file: "departments.csv", text }]);
+      expect.unreachable();
+    } catch (error) {
+      expect((error as PortierError).message).toMatch(expected);
+    }
+  });
+
+  it("are counted on by the commands, and not beside the same table in JSON", () => {
+    const folder = mkdtempSync(join(tmpdir(), "csv-"));
+    for (const table of portier.schema.tables.values()) {
+      const names = table.fields.filter(({ lookup }) => lookup === undefined).map(({ name }) => name);
+      writeFileSync(join(folder, `${table.name}.csv`), csvOf(names, records(table.name)));
+    }
+    const matrix = (data: string) =>
+      portierCli(["matrix", museumFile, "--data", data, "--at", "2026-11-24", "--format", "json"]);
+    const [csv, json] = [matrix(folder), matrix(museumFile.replace(/[^/]*$/, "data"))];
+    expect(csv.out).toBe(json.out);
+    writeFileSync(join(folder, "staff.json"), "[]");
+    expect(matrix(folder).err).toMatch(/holds staff\.(?:csv|json) and staff\.(?:csv|json): one of them must go/);
+    rmSync(folder, { recursive: true });
+  });
+});
