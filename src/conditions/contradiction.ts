@@ -30,7 +30,8 @@ interface Bound {
 function boundsOf(term: Expression): Bound[] {
   if (term.kind === "is-null") return [{ operand: nameOf(term.operand), test: { kind: "null" } }];
   if (term.kind === "in") {
-    const values = term.items.map(constant);
+    // Nothing equals null: among the values it is none.
+    const values = term.items.map(constant).filter((value) => value !== null);
     if (values.includes(undefined)) return [];
     return [{ operand: nameOf(term.operand), test: { kind: "one-of", values } }];
   }
@@ -38,7 +39,7 @@ function boundsOf(term: Expression): Bound[] {
   const isTurned = constant(term.left) !== undefined;
   const test: Compare = isTurned ? { ...term, op: turnedOps[term.op], left: term.right, right: term.left } : term;
   const value = constant(test.right);
-  if (value === undefined) return [];
+  if (value === undefined || value === null) return [];
   const operand = nameOf(test.left);
   return [{ operand, test: test.op === "=" ? { kind: "one-of", values: [value] } : test }];
 }
@@ -75,6 +76,6 @@ function holds(found: unknown, { op, left, right }: Compare): boolean {
   const wanted = constant(right);
   if (op === "<>") return found !== wanted;
   const order = left.type.compare?.(found as never, wanted as never);
-  if (order === undefined || found === null || wanted === null) return true;
+  if (order === undefined) return true;
   return op === "<" ? order < 0 : op === "<=" ? order <= 0 : op === ">" ? order > 0 : order >= 0;
 }

@@ -99,6 +99,11 @@ describe("a doubt", () => {
       { one: { to: "keeper", where: "note = null or title = 'a'", permit: { edit: ["title"] } } },
       ["null-comparison"],
     ],
+    [
+      "a list with null in it, beside a bound that none of it meets",
+      { one: { to: "keeper", where: "row in (null, 1) and row > 2", permit: { edit: ["title"] } } },
+      ["never-met"],
+    ],
   ])("%s", (_what, rules, expected) => {
     expect(lint(compile(house(rules))).map(({ code }) => code)).toEqual(expected);
   });

@@ -1,7 +1,7 @@
 import { createContext, type ReactNode, useCallback, useContext, useEffect, useMemo, useState } from "react";
 import { ask } from "./bench-client.js";
 import { FileChanged, readProject, readVersions, saveFile } from "./server.js";
-import type { Addition, OpenedFile, Overview, Proposal, Remark } from "./worker/bench.js";
+import type { Addition, Draft, OpenedFile, Overview, Proposal, Remark } from "./worker/bench.js";
 
 /** The document as it is written, what it comes to, and the files. */
 export interface Project {
@@ -12,6 +12,8 @@ export interface Project {
   readonly overview: Overview;
   readonly remarks: readonly Remark[];
   readonly compiles: boolean;
+  /** The text that all of this is about: what was written since is looked at in a moment. */
+  readonly judged: string;
   /** Counts what the worker has taken: answers of before are old. */
   readonly turn: number;
   readonly write: (text: string) => void;
@@ -46,13 +48,14 @@ const pause = 250;
 export function ProjectProvider({ children }: { children: ReactNode }): ReactNode {
   const [opened, setOpened] = useState<Opened>();
   const [text, setText] = useState("");
-  const [known, setKnown] = useState<Pick<Project, "overview" | "remarks" | "compiles" | "turn">>();
+  const [known, setKnown] = useState<Pick<Project, "overview" | "remarks" | "compiles" | "judged" | "turn">>();
   const [failure, setFailure] = useState<string>();
   const [changedOutside, setChangedOutside] = useState<string>();
 
   const take = useCallback(
-    (draft: Pick<Project, "remarks" | "compiles"> & { overview: Overview | undefined }) =>
+    (judged: string, draft: Draft) =>
       setKnown((before) => ({
+        judged,
         overview: draft.overview ?? before?.overview ?? nothing,
         remarks: draft.remarks,
         compiles: draft.compiles,
@@ -62,7 +65,7 @@ export function ProjectProvider({ children }: { children: ReactNode }): ReactNod
   );
   const reload = useCallback(async () => {
     const project = await readProject();
-    take(await ask("open", project));
+    take(project.document.text, await ask("open", project));
     setOpened({ document: project.document, expectations: project.expectations });
     setText(project.document.text);
     setChangedOutside(undefined);
@@ -78,7 +81,7 @@ export function ProjectProvider({ children }: { children: ReactNode }): ReactNod
     let isCurrent = true;
     const timer = setTimeout(async () => {
       const draft = await ask("draft", written);
-      if (isCurrent) take(draft);
+      if (isCurrent) take(written, draft);
     }, pause);
     return () => {
       isCurrent = false;
@@ -120,7 +123,7 @@ export function ProjectProvider({ children }: { children: ReactNode }): ReactNod
       changedOutside,
       write,
       add: async (addition) => {
-        take(await ask("draft", text));
+        take(text, await ask("draft", text));
         write(await ask("add", addition));
       },
       save: () =>

@@ -4,23 +4,24 @@ import { useEffect, useState } from "react";
 export interface Answer<R> {
   readonly answer: R | undefined;
   readonly failure: string | undefined;
+  /** Whether the answer is not to this question yet. */
   readonly isAsking: boolean;
 }
 
 /** Asks whenever the key is another: it says all that the question depends on. */
 export function useAnswer<R>(question: () => Promise<R>, key: string): Answer<R> {
-  const [state, setState] = useState<Answer<R>>({ answer: undefined, failure: undefined, isAsking: true });
+  const [known, setKnown] = useState<{ readonly key: string; readonly answer?: R; readonly failure?: string }>();
   // biome-ignore lint/correctness/useExhaustiveDependencies: the key says what the question depends on
   useEffect(() => {
     let isCurrent = true;
-    setState(({ answer }) => ({ answer, failure: undefined, isAsking: true }));
     question().then(
-      (answer) => isCurrent && setState({ answer, failure: undefined, isAsking: false }),
-      (error: Error) => isCurrent && setState({ answer: undefined, failure: error.message, isAsking: false }),
+      (answer) => isCurrent && setKnown({ key, answer }),
+      (error: Error) => isCurrent && setKnown({ key, failure: error.message }),
     );
     return () => {
       isCurrent = false;
     };
   }, [key]);
-  return state;
+  const isAsking = known?.key !== key;
+  return { answer: known?.answer, failure: isAsking ? undefined : known?.failure, isAsking };
 }

@@ -18,7 +18,7 @@ type Side = "remarks" | "differences" | "data" | "copy";
 /** The rules as they are written, and beside them what they come to. */
 export function Rules(): ReactNode {
   const [address] = useAddress();
-  const { text, document, overview, remarks, compiles, turn, write, save } = useProject();
+  const { text, document, overview, remarks, compiles, judged, turn, write, save } = useProject();
   const [side, setSide] = useState<Side>("remarks");
   const [path, setPath] = useState<readonly string[]>([]);
   const [asked, setAsked] = useState<Place>();
@@ -30,7 +30,11 @@ export function Rules(): ReactNode {
     `${turn} ${compiles}`,
   );
   const isUnsaved = text !== document.text;
-  const { answer: found, failure } = useAnswer(
+  const {
+    answer: found,
+    failure,
+    isAsking,
+  } = useAnswer(
     () => (side === "differences" ? ask("differences") : Promise.resolve({ people: [], rules: [] })),
     `${turn} ${side} ${document.version}`,
   );
@@ -38,12 +42,14 @@ export function Rules(): ReactNode {
   const table = overview.tables.find(({ name }) => path[0] === "tables" && name === path[1]) ?? overview.tables[0];
   const eyes = [address.as ?? "visitor", ...(address.beside === undefined ? [] : [address.beside])];
 
-  // The first time it asks who gains and loses; then it saves.
+  // Whether who gains and loses by just this text is on the screen.
+  const isShown = side === "differences" && !isAsking && judged === text;
+  // The first time it asks that; then it saves.
   const trySave = async () => {
     setSaid(undefined);
     if (!compiles) return setSaid("The rules have errors, and are not saved.");
     if (!isUnsaved) return setSaid("There is nothing to save.");
-    if (side !== "differences") return setSide("differences");
+    if (!isShown) return setSide("differences");
     try {
       await save();
       return setSaid("Saved.");
@@ -69,7 +75,7 @@ export function Rules(): ReactNode {
         />
         <Group className="bar">
           <Button size="xs" disabled={!isUnsaved || !compiles} onClick={trySave}>
-            {side === "differences" ? "Save it so" : "Save …"}
+            {isShown ? "Save it so" : "Save …"}
           </Button>
           <Button size="xs" variant="default" disabled={!isUnsaved} onClick={() => write(document.text)}>
             Back to what is saved
