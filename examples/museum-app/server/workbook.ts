@@ -1,3 +1,4 @@
+import { Readable } from "node:stream";
 import exceljs from "exceljs";
 import JSZip from "jszip";
 import type { Row } from "portier";
@@ -163,7 +164,9 @@ export async function readWorkbook(bytes: Uint8Array): Promise<SheetIn> {
 async function mustBeSmall(zip: JSZip): Promise<void> {
   let size = 0;
   for (const file of Object.values(zip.files)) {
-    for await (const part of file.nodeStream() as AsyncIterable<Uint8Array>) {
+    if (file.dir) continue;
+    // Its streams are of an older kind, which cannot be gone through so.
+    for await (const part of new Readable().wrap(file.nodeStream()) as AsyncIterable<Uint8Array>) {
       size += part.length;
       if (size > largestUnpacked) throw new BadWorkbook("This workbook unfolds to more than is taken in.");
     }

@@ -33,9 +33,9 @@ export function Plan(): ReactNode {
   const [said, setSaid] = useState<string>();
   const stateOf = useMemo(() => cellStates(session), [session]);
   const rowChanges = useRowChanges(async (done) => {
-    setSaid(done);
     refresh();
     await reload();
+    setSaid(done);
   }, setSaid);
 
   const send = async (changes: readonly CellChange[], confirmed: readonly string[], rowsBeyond = 0) => {
