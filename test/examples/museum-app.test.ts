@@ -240,6 +240,30 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
     await expect.poll(() => menu(volunteer), { timeout: 5_000 }).toBe("Visit House");
   });
 
+  it("gives a role of one exhibition, until a day, and says of which it was", async () => {
+    const director = await enter("Ines Okoro");
+    await go(director, "administration");
+    await choose(director, "Person", "Wren Takeda");
+    await choose(director, "Role", "editor");
+    const title = String(records("exhibitions").find(({ id }) => id === "e-3")?.["title"]);
+    await choose(director, "Of", title);
+    await director.getByLabel("Until").fill("2027-06-30");
+    await director.getByLabel("Reason").fill("Helps with the captions.");
+    await director.getByRole("button", { name: "What would they gain?" }).click();
+    await expect
+      .poll(() => director.getByTestId("asked").textContent())
+      .toMatch(/Wren Takeda is given editor of [\s\S]*edit caption, sequence on \d+ of/);
+    await director.getByRole("button", { name: "Give it" }).click();
+    const given = director.getByRole("table", { name: "Given roles" });
+    await expect
+      .poll(() => given.textContent())
+      .toMatch(new RegExp(`Wren Takedaeditor of ${title}until 2027-06-(?:29|30)Helps with`));
+    await director.getByRole("button", { name: "Take editor from Wren Takeda" }).click();
+    await expect.poll(() => director.getByTestId("asked").textContent()).toContain(`loses editor of ${title}`);
+    await director.getByRole("button", { name: "Take it" }).click();
+    await expect.poll(() => given.textContent()).not.toContain("Wren Takeda");
+  });
+
   it.each(["light", "dark"] as const)(
     "is legible and named throughout, by axe-core, in %s colours",
     async (colorScheme) => {

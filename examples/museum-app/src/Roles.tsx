@@ -1,7 +1,8 @@
-import { Alert, Button, Group, Select, Stack, Table, Text, Title } from "@mantine/core";
+import { Alert, Button, Group, Stack, Table, Text, Title } from "@mantine/core";
 import type { ReactNode } from "react";
 import { useCallback, useEffect, useState } from "react";
 import { ApiError, get, post } from "./api.js";
+import { GiveRole, type KnownRole, type RoleChange } from "./GiveRole.js";
 import { useHouse } from "./session.js";
 
 interface Assignment {
@@ -15,7 +16,7 @@ interface Assignment {
 
 interface Held {
   readonly assignments: readonly Assignment[];
-  readonly roles: readonly { readonly name: string; readonly note?: string; readonly scope?: string }[];
+  readonly roles: readonly KnownRole[];
   readonly entries: readonly {
     readonly at: string;
     readonly kind: string;
@@ -43,20 +44,11 @@ interface Preview {
   readonly losses: readonly Line[];
 }
 
-type RoleChange = {
-  readonly kind: "assign" | "revoke";
-  readonly person: string;
-  readonly role: string;
-  readonly on?: string;
-};
-
 /** Who has which role, giving and taking, with what comes of it before it is done. */
 export function Roles(): ReactNode {
   const { labelOf, snapshot } = useHouse();
   const [held, setHeld] = useState<Held>();
   const [people, setPeople] = useState<readonly { id: string; name: string }[]>([]);
-  const [person, setPerson] = useState<string | null>(null);
-  const [role, setRole] = useState<string | null>(null);
   const [asked, setAsked] = useState<{ change: RoleChange; preview: Preview }>();
   const [said, setSaid] = useState<string>();
   const load = useCallback(() => {
@@ -95,27 +87,7 @@ export function Roles(): ReactNode {
       <Title order={1} size="h2">
         Roles
       </Title>
-      <Group align="end">
-        <Select
-          label="Person"
-          searchable
-          data={people.map(({ id, name }) => ({ value: id, label: name }))}
-          value={person}
-          onChange={setPerson}
-        />
-        <Select
-          label="Role"
-          data={(held?.roles ?? []).filter(({ scope }) => scope === undefined).map(({ name }) => name)}
-          value={role}
-          onChange={setRole}
-        />
-        <Button
-          disabled={person === null || role === null}
-          onClick={() => person && role && preview({ kind: "assign", person, role })}
-        >
-          What would they gain?
-        </Button>
-      </Group>
+      <GiveRole people={people} roles={held?.roles ?? []} onPreview={preview} />
       {said !== undefined && <Alert role="status">{said}</Alert>}
       {asked !== undefined && (
         <Asked
@@ -183,11 +155,13 @@ interface AskedProps {
 }
 
 function Asked({ change, preview, name, onMake, onLeave }: AskedProps): ReactNode {
+  const { labelOf } = useHouse();
   const { outcome, gains, losses } = preview;
   const verb = change.kind === "assign" ? "is given" : "loses";
+  const of = change.on === undefined ? "" : ` of ${labelOf("exhibitions", change.on)}`;
   const isRefused = (outcome.problems ?? []).length > 0;
   return (
-    <Alert title={`${name} ${verb} ${change.role}`} color={isRefused ? "orange" : "tide"} data-testid="asked">
+    <Alert title={`${name} ${verb} ${change.role}${of}`} color={isRefused ? "orange" : "tide"} data-testid="asked">
       {outcome.problems?.map(({ message, hint }) => (
         <Text key={message}>
           {message}
