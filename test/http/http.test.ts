@@ -453,6 +453,12 @@ describe("the interface itself", () => {
       fc.record({ values }),
       fc.jsonValue(),
       fc.record({ keys: fc.jsonValue(), values, records: fc.jsonValue() }),
+      fc.record({
+        changes: fc.oneof(
+          fc.jsonValue(),
+          fc.array(fc.record({ key: fc.constantFrom("BM-SH-0001", "BM-SH-0002", "%", ""), values })),
+        ),
+      }),
     );
     const query = fc.oneof(
       fc.constant(""),
