@@ -28,10 +28,15 @@ const [workbench, app] = await Promise.all([
 const page = readFileSync(new URL("pages.html", import.meta.url), "utf8")
   .replaceAll("{{workbench}}", workbench)
   .replaceAll("{{app}}", app);
-createServer((_request, response) => {
+const server = createServer((_request, response) => {
   response.writeHead(200, { "content-type": "text/html; charset=utf-8", "cache-control": "no-store" });
   response.end(page);
-}).listen(port, "127.0.0.1", () => {
+});
+server.on("error", ({ message }) => {
+  console.error(`${message}: PORT names another port`);
+  process.exit(2);
+});
+server.listen(port, "127.0.0.1", () => {
   console.log(`\nWorkbench, application and plan: http://127.0.0.1:${port}/   (Ctrl-C ends)`);
 });
 
