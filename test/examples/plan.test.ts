@@ -178,6 +178,45 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s",
     expect(await treasurer.getByRole("button", { name: /row/ }).count()).toBe(0);
   });
 
+  it("lets nobody be disturbed while they edit, and writes to the row that they began with", async () => {
+    const treasurer = await openPlan("Saoirse Dahl");
+    const director = await openPlan("Ines Okoro");
+    const begin = async (text: string) => {
+      await cell(treasurer, 6, 3).click();
+      await treasurer.keyboard.press("Enter");
+      await treasurer.keyboard.press("Control+a");
+      await treasurer.keyboard.type(text);
+    };
+    await begin("4801");
+    // Somebody's roles change: everything is asked anew, and the rows are as they were.
+    const change = (kind: string) => ({ change: { kind, person: "s-008", role: "assistant" } });
+    const roles = new URL("/api/roles", app.url).href;
+    const asked = treasurer.waitForResponse((answer) => answer.url().includes("/api/plan/ranges"));
+    const { outcome } = await (await director.request.post(`${roles}/preview`, { data: change("assign") })).json();
+    const confirmed = outcome.warnings.map(({ id }: { id: string }) => id);
+    expect((await director.request.post(roles, { data: { ...change("assign"), confirmed } })).status()).toBe(200);
+    await asked;
+    await treasurer.waitForTimeout(300);
+    await treasurer.keyboard.type("5");
+    await treasurer.keyboard.press("Enter");
+    await shown(treasurer, 6, 3).toBe("48015.00");
+    await director.request.post(roles, { data: { ...change("revoke"), confirmed: [] } });
+    await edit(treasurer, 6, 3, "4800");
+    await shown(treasurer, 6, 3).toBe("4800.00");
+    // A row comes in above: what was being edited is let go of, and nothing is written elsewhere.
+    await begin("1");
+    await cell(director, 2, 1).click();
+    await button(director, "Insert a row above").click();
+    await shown(treasurer, 7, 1).toBe("Building work");
+    await treasurer.keyboard.press("Enter");
+    await treasurer.keyboard.press("Escape");
+    await shown(treasurer, 7, 3).toBe("4800.00");
+    await shown(treasurer, 6, 3).toBe("2200.00");
+    await cell(director, 2, 1).click();
+    await button(director, "Delete the row").click();
+    await shown(treasurer, 6, 1).toBe("Building work");
+  });
+
   it("judges no row by ranges that stand elsewhere, whenever they move", async () => {
     const [treasurer, director] = [await app.enter("Saoirse Dahl"), await app.enter("Ines Okoro")];
     const api = (path: string) => new URL(`/api${path}`, app.url).href;

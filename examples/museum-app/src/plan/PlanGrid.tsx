@@ -164,10 +164,11 @@ export function PlanGrid(props: GridProps): ReactNode {
           onSelect({ anchor: place, head: place });
         }}
         onRowsChange={(changed, { indexes, column }) => {
-          const [index] = indexes;
-          const [record, before] = index === undefined ? [] : [changed[index], rows[index]];
-          if (index === undefined || record === undefined || record === before) return;
-          onBlock([[textOf(record[column.key])]], { row: index, column: column.idx - 1 });
+          const record = changed[indexes[0] ?? -1];
+          // The record that was edited, wherever it stands by now.
+          const row = rows.findIndex((one) => one["id"] === record?.["id"]);
+          if (record === undefined || row < 0 || record === rows[row]) return;
+          onBlock([[textOf(record[column.key])]], { row, column: column.idx - 1 });
         }}
         renderers={{ noRowsFallback: <p className="empty">There are no rows yet, or none that exist for you.</p> }}
       />

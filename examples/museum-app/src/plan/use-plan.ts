@@ -31,7 +31,7 @@ export function usePlan(): PlanData {
     Promise.all([readPlan(), readRanges()]).then(
       ([nextRows, nextRanges]) => {
         if (!isCurrent) return;
-        setRows(nextRows);
+        setRows((held) => keepingSame(held, nextRows));
         setRanges(nextRanges);
         setFailure(undefined);
       },
@@ -42,7 +42,10 @@ export function usePlan(): PlanData {
     };
   }, [snapshot]);
   const reload = useCallback(async (keys?: readonly string[]) => {
-    if (keys === undefined || keys.length > fewRows) return setRows(await readPlan());
+    if (keys === undefined || keys.length > fewRows) {
+      const next = await readPlan();
+      return setRows((held) => keepingSame(held, next));
+    }
     const read = await Promise.all(keys.map((key) => get<Row>(`/records/plan/${encodeURIComponent(key)}`)));
     const fresh = new Map(read.map((record) => [record["id"], record]));
     return setRows((held) => held?.map((record) => fresh.get(record["id"]) ?? record));
@@ -52,4 +55,18 @@ export function usePlan(): PlanData {
     return ranges.columns.flatMap((name) => fields.filter((field) => field.name === name));
   }, [shapes, ranges]);
   return { rows, columns, ranges, failure, reload };
+}
+
+/** The rows that were read, those that are as they were as the same objects: whoever is editing one is not disturbed. */
+function keepingSame(held: readonly Row[] | undefined, read: readonly Row[]): readonly Row[] {
+  const known = new Map(held?.map((row) => [row["id"], row]));
+  return read.map((row) => {
+    const before = known.get(row["id"]);
+    const names = Object.keys(row);
+    const isSame =
+      before !== undefined &&
+      names.length === Object.keys(before).length &&
+      names.every((name) => Object.is(row[name], before[name]));
+    return isSame ? before : row;
+  });
 }
