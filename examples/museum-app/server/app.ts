@@ -7,7 +7,7 @@ import type { Connection } from "portier/database";
 import { type House, type HouseEnv, houseUnder, noSuchThing } from "./house.js";
 import { planRoutes } from "./plan.js";
 import { roleRoutes } from "./roles.js";
-import type { KeptRules } from "./rules.js";
+import { type KeptRules, written } from "./rules.js";
 import { signIn, signOut } from "./sign-in.js";
 
 const types: Readonly<Record<string, string>> = { ".html": "text/html", ".js": "text/javascript", ".css": "text/css" };
@@ -28,16 +28,18 @@ export function museumApp(rules: KeptRules, connection: Connection, pages: strin
   const app = new Hono<HouseEnv>();
   let house: House | undefined;
 
-  // Each request is answered under the rules that count when it comes. Where they have changed on its way, nothing was done,
-  // and it is answered once more under the new ones.
+  // Each request is answered under the rules that count when it comes. Where they have changed on its way, and nothing was
+  // written yet, it is answered once more under the new ones.
   app.use("/api/*", async (context, next) => {
     const current = await rules.current();
     if (house?.rules !== current) house = houseUnder(current, connection, now);
     context.set("house", house);
     const again = context.req.raw.clone();
-    await next();
+    const request = { isWritten: false };
+    await written.run(request, next);
     const { turn = 1 } = context.env;
-    const isStale = !context.res.ok && turn < mostTurns && (await rules.current()) !== current;
+    const mayAgain = !context.res.ok && !request.isWritten && turn < mostTurns;
+    const isStale = mayAgain && (await rules.current()) !== current;
     if (isStale) context.res = await app.fetch(again, { ...context.env, turn: turn + 1 });
   });
 

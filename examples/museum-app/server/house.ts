@@ -1,7 +1,5 @@
 import type { Context, MiddlewareHandler } from "hono";
-
 import { type Acting, type Connection, openDatabase } from "portier/database";
-
 import { portierRoutes } from "portier/hono";
 import type { Asking } from "portier/http";
 import { databaseStore, type RoleStore } from "portier/people";

@@ -1,3 +1,4 @@
+import { AsyncLocalStorage } from "node:async_hooks";
 import type { Portier } from "portier";
 import type { Connection } from "portier/database";
 import { compileText } from "portier/document";
@@ -68,6 +69,9 @@ export async function keepRules(connection: Connection, text: string): Promise<K
   };
 }
 
+/** Whether a request has written something yet: one that has is not to be begun anew. */
+export const written = new AsyncLocalStorage<{ isWritten: boolean }>();
+
 /**
  * A connection whose transactions see the rules that they are to be judged by, or nothing: between a request's first look at
  * the rules and its transaction, rows and ranges may have moved together.
@@ -82,7 +86,23 @@ export function underRules(connection: Connection, { version }: Rules): Connecti
       connection.transaction(async (inside) => {
         const [row] = await inside.query(`select version from ${inside.dialect.quoteName("museum_rules")}`, []);
         if (Number(row?.["version"]) !== version) throw new RulesChanged("the rules are not any more as they were");
-        return work(inside);
+        return work(noting(inside));
       }),
+  };
+}
+
+/** Notes for the request that something is written; whether it is committed as well does not matter then. */
+function noting(inside: Connection): Connection {
+  return {
+    ...inside,
+    transaction: (work) => inside.transaction(work),
+    isConflict: (error) => inside.isConflict(error),
+    isDuplicate: (error) => inside.isDuplicate(error),
+    query: async (text, params) => {
+      const found = await inside.query(text, params);
+      const request = written.getStore();
+      if (request !== undefined && !/^\s*(?:select|with)\b/i.test(text)) request.isWritten = true;
+      return found;
+    },
   };
 }
