@@ -154,7 +154,7 @@ export function changeMany(
 }
 
 /** That some are not accepted is an answer, with a result for each. */
-async function allOrNothing(send: () => Promise<ManyResults>): Promise<ManyResults> {
+export async function allOrNothing(send: () => Promise<ManyResults>): Promise<ManyResults> {
   try {
     return await send();
   } catch (error) {

@@ -1,7 +1,7 @@
 import type { Acceptance, Row } from "portier";
 import type { KeptRange, LostRange, NewRange, RangeChange, RangePlace } from "portier/ranges";
 import type { SharedDifference } from "portier/verify";
-import { ApiError, call, get, type LineResult, listRecords, type ManyResults, post } from "../api.js";
+import { ApiError, allOrNothing, call, get, listRecords, type ManyResults, post } from "../api.js";
 import type { Block, CellChange } from "./block.js";
 
 /** The ranges of the plan; who may not change them is not told which rules they are of. */
@@ -34,18 +34,14 @@ export async function readPlan(): Promise<readonly Row[]> {
 }
 
 /** All of the cells are changed, or none; then there is a result for each record, in the order of their first cells. */
-export async function saveCells(changes: readonly CellChange[], confirmed: readonly string[]): Promise<ManyResults> {
+export function saveCells(changes: readonly CellChange[], confirmed: readonly string[]): Promise<ManyResults> {
   const keyed = byRecord(changes).map(([key, cells]) => ({
     key,
     values: Object.fromEntries(cells.map(({ field, value }) => [field, value])),
   }));
-  try {
-    return (await call<ManyResults>("PATCH", "/records/plan", { changes: keyed, confirmed })).body;
-  } catch (error) {
-    const given = error instanceof ApiError ? (error.problem as unknown as { results?: readonly LineResult[] }) : {};
-    if (given.results === undefined) throw error;
-    return { accepted: false, results: given.results };
-  }
+  return allOrNothing(
+    async () => (await call<ManyResults>("PATCH", "/records/plan", { changes: keyed, confirmed })).body,
+  );
 }
 
 /** Cells by the record that they are of. */
