@@ -1,7 +1,8 @@
 import { type EffectName, effectNames } from "../rules/effects.js";
 import { parseRange, printRange } from "../rules/ranges.js";
-import type { DocumentInput, ExtentInput, RuleInput, TableInput } from "../schema/document.js";
+import type { DocumentInput, RuleInput, TableInput } from "../schema/document.js";
 import { portierError } from "../schema/problems.js";
+import { isCells, textsOf, type WrittenCells } from "./cells.js";
 
 /** One range of a rule, as {@link keptRanges} tells it. */
 export interface RangePlace {
@@ -53,7 +54,7 @@ export function editRange(document: DocumentInput, place: RangePlace, change: Ra
   const next = change.range === undefined ? place.range : readRange(change.range);
   const isMoved = next !== place.range;
   const isNamed = Object.hasOwn(names, written);
-  const cells = listOf(extent.cells).map((text) => (text === written ? next : text));
+  const cells = textsOf(extent.cells).map((text) => (text === written ? next : text));
   const { to, except, note, ...rest } = rule;
   const changed: RuleInput = {
     ...rest,
@@ -98,7 +99,7 @@ export function addRange(document: DocumentInput, tableName: string, added: NewR
 export function removeRange(document: DocumentInput, place: RangePlace): DocumentInput {
   const found = findRange(document, place);
   const { table, rule, effect, extent, written, names } = found;
-  const cells = listOf(extent.cells).filter((text) => text !== written);
+  const cells = textsOf(extent.cells).filter((text) => text !== written);
   const { [place.action]: _, ...others } = rule[effect] ?? {};
   const extents = cells.length === 0 ? others : { ...others, [place.action]: { ...extent, cells } };
   const { [found.ruleName]: __, ...otherRules } = table.rules ?? {};
@@ -118,7 +119,7 @@ interface FoundRange {
   readonly ruleName: string;
   readonly rule: RuleInput;
   readonly effect: EffectName;
-  readonly extent: Cells;
+  readonly extent: WrittenCells;
   /** The range as the rule writes it: in A1 notation, or as a name. */
   readonly written: string;
   readonly names: Readonly<Record<string, string>>;
@@ -135,7 +136,7 @@ function findRange(document: DocumentInput, place: RangePlace): FoundRange {
     const range = parseRange(own(names, text) ?? text);
     return range !== undefined && printRange(range) === place.range;
   };
-  const written = isCells(extent) ? listOf(extent.cells).find(isMeant) : undefined;
+  const written = isCells(extent) ? textsOf(extent.cells).find(isMeant) : undefined;
   if (table === undefined || rule === undefined || effect === undefined || !isCells(extent) || written === undefined) {
     throw portierError("wrong-call", {
       what: `"${place.rule}" has no range ${place.range} for ${place.action}`,
@@ -160,7 +161,7 @@ function withTable(document: DocumentInput, { tableName }: { tableName: string }
 
 function usesRange(extents: RuleInput["permit"], name: string): boolean {
   const texts = Object.values(extents ?? {}).flatMap((extent) =>
-    isCells(extent) ? [...listOf(extent.cells), ...listOf(extent.except ?? [])] : [],
+    isCells(extent) ? [...textsOf(extent.cells), ...textsOf(extent.except)] : [],
   );
   return texts.includes(name);
 }
@@ -178,16 +179,6 @@ function readRange(text: string): string {
     what: `"${text}" is no cell range`,
     hint: "write B2:F40, C7, G:G, 2:2, A2:E or H:",
   });
-}
-
-type Cells = Extract<ExtentInput, { readonly cells: unknown }>;
-
-function isCells(extent: ExtentInput | undefined): extent is Cells {
-  return typeof extent === "object" && "cells" in extent;
-}
-
-function listOf(written: string | readonly string[]): readonly string[] {
-  return typeof written === "string" ? [written] : written;
 }
 
 /** A rule's address: the table's name, a slash, and the rule's, which may have slashes itself. */

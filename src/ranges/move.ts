@@ -1,5 +1,6 @@
 import { moveRange, parseRange, printRange, type SheetChange } from "../rules/ranges.js";
 import type { DocumentInput, ExtentInput, ExtentsInput, RuleInput, TableInput } from "../schema/document.js";
+import { isCells, textsOf, type WrittenCells } from "./cells.js";
 
 /** A range of which nothing is left after a change. */
 export interface LostRange {
@@ -71,13 +72,7 @@ function moveRule(
   return Object.keys(moved).length === 0 ? undefined : { ...rule, [effect]: moved as ExtentsInput };
 }
 
-type Cells = Extract<ExtentInput, { readonly cells: unknown }>;
-
-function isCells(extent: ExtentInput): extent is Cells {
-  return typeof extent === "object" && "cells" in extent;
-}
-
-function moveCells(extent: Cells, keep: (text: string) => string | undefined): Cells | undefined {
+function moveCells(extent: WrittenCells, keep: (text: string) => string | undefined): WrittenCells | undefined {
   const cells = textsOf(extent.cells)
     .map(keep)
     .filter((text) => text !== undefined);
@@ -91,11 +86,6 @@ function moveCells(extent: Cells, keep: (text: string) => string | undefined): C
     cells: alike(cells, extent.cells),
     ...(except.length === 0 ? {} : { except: alike(except, extent.except) }),
   };
-}
-
-function textsOf(written: string | readonly string[] | undefined): readonly string[] {
-  if (written === undefined) return [];
-  return typeof written === "string" ? [written] : written;
 }
 
 /** The moved range, the text itself where it is no range, or undefined where nothing is left. */
