@@ -51,7 +51,12 @@ export function dataFolder(file: string, named: string | undefined): string | un
 
 /** The file beside a document in which it is kept who holds what: `museum.roles.json` for `museum.portier.yaml`. */
 export function rolesFile(file: string): string {
-  return join(dirname(file), `${basename(file).replace(/(?:\.portier)?\.(?:ya?ml|json)$/, "")}.roles.json`);
+  return join(dirname(file), `${documentName(file)}.roles.json`);
+}
+
+/** What files beside a document begin with: `museum` for `rules/museum.portier.yaml`. */
+export function documentName(file: string): string {
+  return basename(file).replace(/(?:\.portier)?\.(?:ya?ml|json)$/, "");
 }
 
 /** Reads every `TABLE.json` and `TABLE.csv` of a folder, and where roles are assigned who holds what. */
@@ -86,14 +91,19 @@ export interface SessionFlags {
   readonly request?: readonly string[];
 }
 
-/** What every session of one command shares. Faults and bad data are remarks, each said once. */
-export function sessionOptions({ schema }: Portier, flags: SessionFlags, source: Source | undefined, io: Io) {
-  const request: Record<string, unknown> = {};
-  for (const pair of flags.request ?? []) {
+/** The values of `--request NAME=VALUE`. */
+export function requestValues({ request = [] }: SessionFlags): Record<string, string> {
+  const pairs = request.map((pair) => {
     const [name = "", ...value] = pair.split("=");
     if (value.length === 0) throw new CliError(`--request takes NAME=VALUE, not "${pair}"`);
-    request[name] = value.join("=");
-  }
+    return [name, value.join("=")] as const;
+  });
+  return Object.fromEntries(pairs);
+}
+
+/** What every session of one command shares. Faults and bad data are remarks, each said once. */
+export function sessionOptions({ schema }: Portier, flags: SessionFlags, source: Source | undefined, io: Io) {
+  const request: Record<string, unknown> = requestValues(flags);
   const now = momentOf(schema, "at", flags.at);
   if (now !== null) request["now"] = now;
   const said = new Set<string>();

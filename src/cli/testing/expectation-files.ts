@@ -1,5 +1,5 @@
 import { readdirSync, readFileSync } from "node:fs";
-import { basename, dirname, join, resolve } from "node:path";
+import { dirname, join, resolve } from "node:path";
 import { pathToFileURL } from "node:url";
 import { parsePlaced } from "../../document/parse-document.js";
 import { type Locate, PortierError } from "../../schema/problems.js";
@@ -8,6 +8,7 @@ import type { Portier } from "../../session/portier.js";
 import type { Expectation } from "../../verify/expectations/expectation.js";
 import { readExpectations } from "../../verify/expectations/read-expectations.js";
 import { CliError } from "../io.js";
+import { documentName } from "../load.js";
 
 /** A file of expectations as it was written, to be read against one document or another. */
 export interface ExpectationFile {
@@ -20,7 +21,7 @@ const endings = /\.expect\.(?:ya?ml|json|m?js|m?ts)$/;
 
 /** The expectations beside a document: `museum.expect.yaml`, `museum.loans.expect.ts` for `museum.portier.yaml`. */
 export function expectationsBeside(file: string): string[] {
-  const name = basename(file).replace(/(?:\.portier)?\.(?:ya?ml|json)$/, "");
+  const name = documentName(file);
   const found = readdirSync(dirname(file))
     .filter((one) => one.startsWith(`${name}.`) && endings.test(one))
     .sort();

@@ -6,7 +6,15 @@ import type { Row } from "../../conditions/source.js";
 import { type DataFile, readRoles } from "../../document/data.js";
 import { isDatabase } from "../database.js";
 import { CliError } from "../io.js";
-import { dataFiles, dataFolder, loadDocument, rolesFile, type SessionFlags } from "../load.js";
+import {
+  dataFiles,
+  dataFolder,
+  documentName,
+  loadDocument,
+  requestValues,
+  rolesFile,
+  type SessionFlags,
+} from "../load.js";
 import { withRecords } from "../records.js";
 
 /** A file that the workbench shows and may write. */
@@ -50,7 +58,7 @@ interface ProjectOptions extends SessionFlags {
 
 export function openProject(file: string, options: ProjectOptions): Project {
   const folder = dirname(file);
-  const own = basename(file).replace(/(?:\.portier)?\.(?:ya?ml|json)$/, "");
+  const own = documentName(file);
   // Expectations in modules are run, and cannot be added to.
   const beside = existsSync(folder)
     ? readdirSync(folder).filter((name) => name.startsWith(`${own}.`) && /\.expect\.(?:ya?ml|json)$/.test(name))
@@ -70,7 +78,7 @@ export function openProject(file: string, options: ProjectOptions): Project {
         expectations: names.map(openFile),
         data: await readData(file, options.data),
         at: options.at,
-        request: Object.fromEntries((options.request ?? []).map(splitPair)),
+        request: requestValues(options),
       };
     },
     versions: () => Object.fromEntries([...writable].map((name) => [name, versionOf(textOf(join(folder, name)))])),
@@ -108,10 +116,4 @@ function textOf(file: string): string | undefined {
 
 function versionOf(text: string | undefined): string {
   return text === undefined ? "none" : createHash("sha256").update(text).digest("hex").slice(0, 16);
-}
-
-function splitPair(pair: string): readonly [string, string] {
-  const at = pair.indexOf("=");
-  if (at < 0) throw new CliError(`--request takes NAME=VALUE, not "${pair}"`);
-  return [pair.slice(0, at), pair.slice(at + 1)];
 }
