@@ -9,7 +9,6 @@ import {
   type YAMLMap,
   type YAMLSeq,
 } from "yaml";
-import type { DocumentInput } from "../schema/document.js";
 import { portierError } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import { parsePlaced } from "./parse-document.js";
@@ -25,7 +24,7 @@ interface Splice {
 const longLine = 100;
 
 /**
- * The text of a document changed so that it says what `document` says. Only what is different is written anew; all other
+ * The text of a document, or of another file of YAML, changed so that it says what `document` says. Only what is different is written anew; all other
  * lines, with their comments, order and spelling, stay as they are, sign by sign.
  *
  * @example
@@ -36,7 +35,7 @@ const longLine = 100;
  * @throws PortierError with what is wrong in the text, or with code `wrong-call` where an alias stands for what is to be
  * different in only one of its places.
  */
-export function editText(text: string, document: DocumentInput): string {
+export function editText(text: string, document: object): string {
   const before = parsePlaced(text, {}).value;
   const after = plainOf(document);
   const yaml = parseYaml(text, { schema: "core", merge: false });

@@ -1,13 +1,10 @@
 import type { ActionName } from "portier";
 import { columnLetters, keptRanges } from "portier/ranges";
-import { makeReport } from "portier/report";
 import type { Overview, TableShape } from "./bench.js";
 import type { Standing } from "./project.js";
 
 /** What there is to look at. */
-export function overviewOf({ portier, data, viewers, trouble }: Standing): Overview {
-  const report = makeReport(portier, { title: "" });
-  const rulesOf = new Map(report.tables.map(({ name, sentences }) => [name, sentences.map(({ rule }) => rule)]));
+export function overviewOf({ portier, document, data, viewers, trouble }: Standing): Overview {
   const tables = [...portier.schema.tables.values()].map((table): TableShape => {
     const ranged = new Set(keptRanges(portier, table.name).map(({ rule }) => rule));
     return {
@@ -19,14 +16,17 @@ export function overviewOf({ portier, data, viewers, trouble }: Standing): Overv
         const { name, type, sensitive } = field;
         return { name, type: type.name, sensitive, column: column < 0 ? undefined : columnLetters(column + 1) };
       }),
-      rules: [...new Set(rulesOf.get(table.name) ?? [])].map((address) => ({ address, cells: ranged.has(address) })),
+      rules: Object.keys(document.tables[table.name]?.rules ?? {}).map((name) => {
+        const address = `${table.name}/${name}`;
+        return { address, cells: ranged.has(address) };
+      }),
     };
   });
   return {
     tables,
     eyes: viewers.map(({ id, name, kind, roles }) => ({ id, name: kind === "visitor" ? "A visitor" : name, roles })),
     roles: [...portier.schema.roles.keys()],
-    groups: report.groups.map(({ name }) => name),
+    groups: Object.keys(document.groups ?? {}),
     trouble,
   };
 }

@@ -1,6 +1,6 @@
 import { compile, type DocumentInput, type Locate, type Portier, PortierError, type Row } from "portier";
 import { type Data, parseDocument, readData, readMoment } from "portier/document";
-import { personViewers, type Viewer, visitorViewer } from "portier/verify";
+import { personViewer, type Viewer, visitorViewer } from "portier/verify";
 import type { ProjectState } from "./bench.js";
 
 /** A document as a text, compiled, with the records under it and everybody's session. */
@@ -78,7 +78,7 @@ function everybody(portier: Portier, { tables, source }: Data, request: Readonly
   const rows = (people && tables.get(people.table.name)) ?? [];
   const persons = rows.flatMap((row) => {
     try {
-      return personViewers(portier, [row], options).slice(1);
+      return [personViewer(portier, row, options)];
     } catch (error) {
       if (error instanceof PortierError) return [];
       throw error;

@@ -163,9 +163,9 @@ export class Workbench implements Bench {
   }
 
   withExpectation(text: string, proposal: { readonly as: string }): string {
-    if (text.trim() === "") return editText("expectations:\n  - {}\n", { expectations: [proposal] } as never);
+    if (text.trim() === "") return editText("expectations:\n  - {}\n", { expectations: [proposal] });
     const value = parsePlaced(text, {}).value as { readonly expectations?: readonly unknown[] };
-    return editText(text, { ...value, expectations: [...(value.expectations ?? []), proposal] } as never);
+    return editText(text, { ...value, expectations: [...(value.expectations ?? []), proposal] });
   }
 
   add(addition: Addition): string {
