@@ -1,6 +1,6 @@
 import { randomUUID } from "node:crypto";
 import { Hono } from "hono";
-import { PortierError, type Row } from "portier";
+import { type Acceptance, PortierError, type Row } from "portier";
 import type { Connection } from "portier/database";
 import { compileText, editText, parseDocument } from "portier/document";
 import {
@@ -98,7 +98,7 @@ export function planRoutes(rules: KeptRules): Hono<HouseEnv> {
       await moveWith(inside, rules, house, { kind: "insert", of: "rows", at, count: 1 }, true);
     };
     const outcome = await house.acting(context).create(table, values, { confirmed, before });
-    return context.json(outcome, outcome.accepted ? 201 : 422);
+    return context.json(toldOf(outcome), outcome.accepted ? 201 : 422);
   });
 
   app.delete("/rows/:key", async (context) => {
@@ -115,7 +115,7 @@ export function planRoutes(rules: KeptRules): Hono<HouseEnv> {
     };
     try {
       const outcome = await house.acting(context).act("delete", table, context.req.param("key"), work, { confirmed });
-      return context.json(outcome, outcome.accepted ? 200 : 422);
+      return context.json(toldOf(outcome), outcome.accepted ? 200 : 422);
     } catch (error) {
       if (!(error instanceof RangesLost)) throw error;
       return context.json({ accepted: false, reason: "ranges-lost", refusals: [], lost: error.lost }, 409);
@@ -169,6 +169,18 @@ export function planRoutes(rules: KeptRules): Hono<HouseEnv> {
 /** What is protected, for whom, and why, is for everybody who reads the plan; the rules themselves are not. */
 function withoutRule(range: KeptRange): KeptRange {
   return { ...range, rule: "" };
+}
+
+/** What became of a row, as the person may be told: notes, and never the rules that they are of. */
+function toldOf(outcome: Acceptance) {
+  if (outcome.accepted) return { accepted: true, key: outcome.record?.["id"] ?? null };
+  const { reason, refusals, confirm } = outcome;
+  return {
+    accepted: false,
+    reason,
+    refusals: refusals.map(({ rule: _, ...told }) => told),
+    ...(confirm === undefined ? {} : { confirm }),
+  };
 }
 
 /** What is in it is for the library and `compile` to check; here it must be one of the three kinds. */

@@ -60,7 +60,8 @@ export const changeRanges = (edit: RangeEdit): Promise<void> => post("/plan/rang
 
 /** What became of a row: an acceptance, or ranges that would be gone with it. */
 export type RowOutcome =
-  | Acceptance
+  | { readonly accepted: true; readonly key: string | null }
+  | Extract<Acceptance, { accepted: false }>
   | { readonly accepted: false; readonly reason: "ranges-lost"; readonly lost: readonly LostRange[] };
 
 export function insertRow(at: number, confirmed: readonly string[]): Promise<RowOutcome> {
