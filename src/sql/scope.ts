@@ -12,8 +12,8 @@ export interface Place {
 
 /** What only a session knows of the one who asks, for statements that find it out themselves: worked out once for each. */
 export interface OpenAsker {
-  /** Where the tables are that name no schema: what is stored in the database names it. */
-  readonly schema: string;
+  /** What a table is called where the condition stands: what is stored in the database names its schema. */
+  readonly sourceOf: (table: Table) => string;
   /** The value of an operand, or of a reference made by other fields, of each part; null for a visitor. */
   readonly value: (operand: SessionOperand) => Fragment;
   /** The keys of the records on which they hold a scoped role, as a list. */
@@ -61,7 +61,7 @@ export function sourceName({ quoteName }: Dialect, { source }: Table, schema?: s
 
 /** `"objects" "r1"`, for a list of tables. */
 export function tableAs({ dialect, asker }: Scope, { table, alias }: Place): Fragment {
-  const source = sourceName(dialect, table, asker?.schema);
+  const source = asker?.sourceOf(table) ?? sourceName(dialect, table);
   const name = dialect.quoteName(alias);
   return raw(source === name ? source : `${source} ${name}`);
 }
