@@ -5,10 +5,15 @@ export type Fragment = readonly Piece[];
 
 type PlainPiece = string | { readonly param: unknown };
 
-export type Piece =
-  | PlainPiece
-  /** What a statement for anybody finds out about the one who asks: a column of who asks, see row-security/. */
-  | { readonly fact: string; readonly isList: boolean };
+/** What a statement for anybody finds out about the one who asks: a column of who asks, see row-security/. */
+export interface Fact {
+  readonly fact: string;
+  readonly isList: boolean;
+  /** A test of it: whether it is one of these. Undefined for the value itself. */
+  readonly among: readonly (number | boolean)[] | undefined;
+}
+
+export type Piece = PlainPiece | Fact;
 
 /** A statement's text with placeholders, and the values for them in order. */
 export interface Statement {
@@ -31,7 +36,12 @@ export function param(value: unknown): Fragment {
 
 /** What is found out about the one who asks. */
 export function fact(name: string, isList = false): Fragment {
-  return [{ fact: name, isList }];
+  return [{ fact: name, isList, among: undefined }];
+}
+
+/** Whether what is found out about the one who asks is one of these. */
+export function isAmong(name: string, among: readonly (number | boolean)[]): Fragment {
+  return [{ fact: name, isList: false, among }];
 }
 
 /** Text that was made here, such as a quoted name or a number. */

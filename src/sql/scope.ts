@@ -1,4 +1,5 @@
 import type { SessionOperand } from "../conditions/expression.js";
+import type { Truth } from "../conditions/truth.js";
 import type { Field, Table } from "../schema/schema.js";
 import type { Plan } from "../session/plan.js";
 import type { Dialect } from "./dialect.js";
@@ -18,8 +19,8 @@ export interface OpenAsker {
   readonly value: (operand: SessionOperand) => Fragment;
   /** The keys of the records on which they hold a scoped role, as a list. */
   readonly held: (role: string) => Fragment;
-  /** Whether they hold a role or are in a group: the number of a truth value. */
-  readonly membership: (name: string) => Fragment;
+  /** Whether it is one of these truth values that they hold a role or are in a group. */
+  readonly membership: (name: string, among: readonly Truth[]) => Fragment;
 }
 
 /** What writing a condition needs to know. */

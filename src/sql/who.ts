@@ -3,7 +3,7 @@ import { Bad, False, True } from "../conditions/truth.js";
 import { lastOf } from "../schema/schema.js";
 import { hasOpenLine, isBelow } from "./below.js";
 import { type Formula, formula, test as single } from "./formula.js";
-import { type Fragment, raw, sql } from "./fragment.js";
+import { type Fragment, sql } from "./fragment.js";
 import { isHeld, isOneOf, keysOf } from "./keys.js";
 import type { Scope } from "./scope.js";
 import { isNull, leadsTo, type Mode, never } from "./single-test.js";
@@ -71,11 +71,9 @@ function isAskers(parts: readonly Part[], asker: Operand, joins: Joins, scope: S
 
 /** What is not known of a holder of roles is never true; a statement for anybody asks what the number is. */
 export function writeMembership(name: string, isNegated: boolean, scope: Scope, mode: Mode): Formula {
-  const found = scope.asker?.membership(name);
-  if (found === undefined) return never;
   const sought = isNegated ? False : True;
-  const [one, other] = [String(sought), String(Bad)].map(raw) as [Fragment, Fragment];
-  return single(mode === "true" ? sql`${found} = ${one}` : sql`${found} in (${one}, ${other})`);
+  const found = scope.asker?.membership(name, mode === "true" ? [sought] : [sought, Bad]);
+  return found === undefined ? never : single(found);
 }
 
 export function writeAbove(

@@ -77,7 +77,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
   });
   afterAll(async () => {
     for (const client of clients) await client.end().catch(() => {});
-    await owner(`drop schema if exists ${seen}, ${seen}_inside cascade`).catch(() => {});
+    await owner(rowSecurity(portier, options()).removal).catch(() => {});
     for (const user of [app, guest, keeper]) await owner(`drop owned by ${user}; drop role ${user}`);
     await engine?.close();
   });
@@ -488,6 +488,8 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
           tables,
         ]),
       ).toEqual([]);
+      expect(await engine.run("select policyname from pg_policies where schemaname = $1", [tables])).toEqual([]);
+      expect(await engine.run("select rolname from pg_roles where rolname like $1", [`${seen}%`])).toEqual([]);
     });
   });
 });

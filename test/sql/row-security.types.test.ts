@@ -114,7 +114,9 @@ describe.each(onPostgres)("row security over columns of many types on %s", (_nam
     );
   });
   afterAll(async () => {
-    await script(`drop schema ${seen}, ${seen}_inside cascade; drop owned by ${user}; drop role ${user}`);
+    await script(
+      `drop schema ${seen}, ${seen}_inside cascade; drop owned by ${user}, ${seen}_reader; drop role ${user}, ${seen}_reader`,
+    );
     await engine?.close();
   });
 

@@ -1,5 +1,5 @@
 import type { SessionOperand } from "../../conditions/expression.js";
-import { False } from "../../conditions/truth.js";
+import { False, type Truth } from "../../conditions/truth.js";
 import { type Ruleset, sessionOperandName } from "../../rules/compile-rules.js";
 import { portierError } from "../../schema/problems.js";
 import { isOwn, type Table } from "../../schema/schema.js";
@@ -7,7 +7,7 @@ import type { FieldType } from "../../schema/types/field-type.js";
 import type { Plan } from "../../session/plan.js";
 import { truthNumber } from "../condition.js";
 import { type Formula, test } from "../formula.js";
-import { allOf, anyOf, type Fragment, fact, raw, sql } from "../fragment.js";
+import { allOf, anyOf, type Fragment, fact, isAmong, raw, sql } from "../fragment.js";
 import { postgres } from "../postgres.js";
 import { column, type OpenAsker, type Place, type Scope, scopeOf, sourceName } from "../scope.js";
 import { Joins } from "../value.js";
@@ -26,8 +26,6 @@ export class AskerView implements OpenAsker {
   readonly #schemas: Schemas;
   readonly #roles: HeldRoles;
   readonly #columns = new Map<string, Fragment>();
-  /** The columns that are numbers of truth values. */
-  readonly #numbers = new Set<string>();
   readonly #names = new Names();
 
   constructor(ruleset: Ruleset, plan: Plan, schemas: Schemas) {
@@ -35,7 +33,7 @@ export class AskerView implements OpenAsker {
     this.#plan = plan;
     this.#schemas = schemas;
     this.#roles = new HeldRoles(ruleset, (place) => this.#within(place));
-    this.#fact("meets", "meets", () => this.#meets());
+    this.#column("meets", "meets", () => this.#meets());
   }
 
   sourceOf(table: Table): string {
@@ -44,28 +42,33 @@ export class AskerView implements OpenAsker {
 
   /** Whether a rule can be met at all: by a visitor, or a person who is there and active. */
   get meets(): Formula {
-    return test(fact("meets"), true);
+    return test(isAmong("meets", [true]), true);
   }
 
   value(operand: SessionOperand): Fragment {
     const name = sessionOperandName(operand);
     const isList = operand.type.element !== undefined;
-    return this.#fact(name.replace(/^me\./, ""), name, () => this.#read(operand), isList);
+    return fact(
+      this.#column(name.replace(/^me\./, ""), name, () => this.#read(operand)),
+      isList,
+    );
   }
 
-  membership(name: string): Fragment {
-    const number = this.#fact(name, `in ${name}`, () => {
+  membership(name: string, among: readonly Truth[]): Fragment {
+    const column = this.#column(name, `in ${name}`, () => {
       const met = this.#roles.member(name);
       if (met.kind === "open") return this.#roles.numberOf(met.name);
       const truth = truthNumber(met, this.#within(this.#person()));
       return sql`case when ${this.#isVisitor()} then ${raw(String(False))} else ${truth} end`;
     });
-    for (const piece of number) if (typeof piece !== "string" && "fact" in piece) this.#numbers.add(piece.fact);
-    return number;
+    return isAmong(column, among);
   }
 
   held(role: string): Fragment {
-    return this.#fact(`${role} of`, `held ${role}`, () => this.#heldKeys(role), true);
+    return fact(
+      this.#column(`${role} of`, `held ${role}`, () => this.#heldKeys(role)),
+      true,
+    );
   }
 
   /** The view, once everything that asks for its columns is written. */
@@ -95,10 +98,11 @@ export class AskerView implements OpenAsker {
 )`;
   }
 
-  #fact(wanted: string, id: string, make: () => Fragment, isList = false): Fragment {
+  /** The name of a column, which is made where it is not there. */
+  #column(wanted: string, id: string, make: () => Fragment): string {
     const name = this.#names.of(wanted, id);
     if (!this.#columns.has(name)) this.#columns.set(name, make());
-    return fact(name, isList);
+    return name;
   }
 
   /** The row of the one who asks, in the view. */
@@ -113,7 +117,7 @@ export class AskerView implements OpenAsker {
     const own: OpenAsker = {
       sourceOf: (table) => this.sourceOf(table),
       value: (operand) => this.#read(operand),
-      membership: (name) => this.#roles.numberOf(name),
+      membership: (name, among) => sql`${this.#roles.numberOf(name)} in (${raw(among.join(", "))})`,
       // Conditions on a person ask for no scoped role.
       held: () => raw("null"),
     };

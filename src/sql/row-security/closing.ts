@@ -1,11 +1,15 @@
 import type { Table } from "../../schema/schema.js";
 import { postgres } from "../postgres.js";
 import { sourceName } from "../scope.js";
-import { dollars, literal, plain, qualified } from "./ddl.js";
+import { dollars, literal, mark, plain, qualified } from "./ddl.js";
 import { definerFunction, type Schemas } from "./foundation.js";
+import { dropReader } from "./reader.js";
+import { policyNames } from "./row-policy.js";
 
 /** Takes away what an earlier run made, and nothing else. What others have made of it stands in the way: then nothing changes. */
-export function cleared({ seen, inside }: Pick<Schemas, "seen" | "inside">): string {
+export function cleared(schemas: Schemas): string {
+  const { seen, inside } = schemas;
+  const isOurs = isOurPolicy(schemas);
   return `do ${dollars(`declare
   made record;
 begin
@@ -15,7 +19,10 @@ begin
     where relkind = 'v' and nspname = ${literal(seen)} and obj_description(c.oid, 'pg_class') like ${literal(`${mark}%`)}
     union all select format('drop view %s', c.oid::regclass), case when relname = 'asker' then 4 else 2 end
     from pg_class c join pg_namespace n on n.oid = relnamespace where relkind = 'v' and nspname = ${literal(inside)}
-    union all select format('drop function %s', p.oid::regprocedure), case when proname = 'me' then 3 else 5 end
+    union all select format('drop policy %I on %s', polname, polrelid::regclass), 0 from pg_policy where ${isOurs}
+    union all select format('revoke select on %s from %I', polrelid::regclass, rolname), 0
+    from pg_policy, pg_roles where ${isOurs} and pg_roles.oid = any (polroles)
+    union all select format('drop function %s', p.oid::regprocedure), case when proname in ('me', 'asker_of') then 3 else 5 end
     from pg_proc p join pg_namespace n on n.oid = pronamespace
     where nspname = ${literal(inside)} or nspname = ${literal(seen)} and proname in ('ask_as', 'confirm')
     order by turn
@@ -25,8 +32,9 @@ begin
 end`)}`;
 }
 
-/** By which the views of this package are known from others in the same schema. */
-export const mark = "Portier: ";
+function isOurPolicy(schemas: Schemas): string {
+  return `polname in (${Object.values(policyNames(schemas)).map(literal).join(", ")})`;
+}
 
 /** Whoever makes the views lends them their rights: that must be the owner of the tables, and nobody greater. */
 export function owned(tables: readonly Table[], schemas: Schemas): string {
@@ -112,7 +120,7 @@ begin
       and t.oid = any (array[${names}]::regclass[]) and position(relname in prosrc) > 0
     union all
     select format('the policy %s of %s', polname, polrelid::regclass) from pg_policy
-    where polrelid = any (array[${names}]::regclass[])
+    where polrelid = any (array[${names}]::regclass[]) and not ${isOurPolicy(schemas)}
     order by 1
   loop
     raise warning '% lets past these rules whoever may use it', door;
@@ -129,6 +137,9 @@ export function admission(schemas: Schemas): string[] {
   const quote = postgres.quoteName;
   const admitted = qualified(inside, "admitted");
   const schema = plain(quote(seen));
+  const asked = ["me()", "planned()", "asked()", "facts()", "asker_of(jsonb)", "guarded(regclass)", "stale()"]
+    .map((head) => `${plain(quote(inside))}.${head}`)
+    .join(", ");
   const admit = definerFunction(
     `${qualified(inside, "admit")}(role name, says_who_asks boolean default false) returns void`,
     `begin
@@ -137,7 +148,7 @@ export function admission(schemas: Schemas): string[] {
   execute format(${literal(`grant usage on schema ${schema} to %I`)}, role);
   execute format(${literal(`grant select, insert, update, delete on all tables in schema ${schema} to %I`)}, role);
   execute format(${literal(`grant execute on function ${plain(qualified(seen, "confirm"))}(text[]) to %I`)}, role);
-  execute format(${literal(`grant execute on function ${plain(qualified(inside, "me"))}() to %I`)}, role);
+  execute format(${literal(`grant execute on function ${asked} to %I`)}, role);
   execute format(${literal(`%s execute on function ${plain(qualified(seen, "ask_as"))}(text, jsonb) %s %I`)},
     case when says_who_asks then 'grant' else 'revoke' end, case when says_who_asks then 'to' else 'from' end, role);
 end`,
@@ -151,7 +162,8 @@ end`,
 }
 
 /** Takes away what rights to new things somebody has by default. */
-function nobody({ seen, inside }: Schemas): string {
+function nobody({ seen, inside, reader }: Schemas): string {
+  const quote = postgres.quoteName;
   const ours = `(${literal(seen)}, ${literal(inside)})`;
   return `do ${dollars(`declare
   given text;
@@ -163,7 +175,7 @@ begin
     union all
     select format('revoke all on table %s from %s', c.oid::regclass, case when grantee = 0 then 'public' else grantee::regrole::text end)
     from pg_class c join pg_namespace n on n.oid = relnamespace, aclexplode(relacl)
-    where nspname in ${ours} and grantee <> relowner
+    where nspname in ${ours} and grantee not in (relowner, ${literal(quote(reader))}::regrole)
     union all
     select format('revoke all on schema %I from %s', nspname, case when grantee = 0 then 'public' else grantee::regrole::text end)
     from pg_namespace, aclexplode(nspacl) where nspname in ${ours} and grantee <> nspowner
@@ -174,7 +186,8 @@ end`)}`;
 }
 
 /** Takes everything away; rights come back in the order in which they were taken. */
-export function removal({ seen, inside }: Schemas): string[] {
+export function removal(schemas: Schemas): string[] {
+  const { seen, inside } = schemas;
   const quote = postgres.quoteName;
   return [
     "begin",
@@ -191,9 +204,10 @@ begin
     end;
   end loop;
 end`)}`,
-    cleared({ seen, inside }),
+    cleared(schemas),
     `drop table ${["secret", "logins", "revoked", "admitted"].map((name) => qualified(inside, name)).join(", ")}`,
     `drop schema ${quote(seen)}, ${quote(inside)}`,
+    dropReader(schemas),
     "commit",
   ];
 }

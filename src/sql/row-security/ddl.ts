@@ -1,35 +1,40 @@
 import { quoteText } from "../../schema/scalar.js";
-import type { Fragment } from "../fragment.js";
+import type { Fact, Fragment } from "../fragment.js";
 import { postgres } from "../postgres.js";
 
 /** How a statement comes to what it asks of the one who asks. */
-export type FactWriter = (name: string, isList: boolean) => string;
+export type FactWriter = (one: Fact) => string;
 
 /** Where {@link whoAsks} is among the tables. */
-export const joined: FactWriter = (name) => `${alias}.${postgres.quoteName(name)}`;
+export const joined: FactWriter = ({ fact, among }) => {
+  const value = `${whoAsksAlias}.${postgres.quoteName(fact)}`;
+  if (among === undefined || among[0] === true) return value;
+  return among.length === 1 ? `${value} = ${among[0]}` : `${value} in (${among.join(", ")})`;
+};
 
 /** Where a condition is to be served by an index, or stands alone: worked out once for the statement. */
 export function selected(schema: string): FactWriter {
-  return (name, isList) => {
-    const select = `(select ${joined(name, isList)} from ${whoAsks(schema)})`;
+  return (one) => {
+    const select = `(select ${joined(one)} from ${whoAsks(schema)})`;
     // After "any" a select alone would be read as rows, not as a list.
-    return isList ? `coalesce(${select})` : select;
+    return one.isList ? `coalesce(${select})` : select;
   };
 }
 
 /** The one who asks, as a table of one row. */
 export function whoAsks(schema: string): string {
-  return `${qualified(schema, "me")}() ${alias}`;
+  return `${qualified(schema, "me")}() ${whoAsksAlias}`;
 }
 
-const alias = postgres.quoteName("who asks");
+/** What the one who asks is called among the tables of a statement. */
+export const whoAsksAlias = postgres.quoteName("who asks");
 
 /** A fragment with its values written out, for statements that take no parameters. */
 export function written(fragment: Fragment, facts: FactWriter = joined): string {
   return fragment
     .map((piece) => {
       if (typeof piece === "string") return piece;
-      return "fact" in piece ? facts(piece.fact, piece.isList) : literal(piece.param);
+      return "fact" in piece ? facts(piece) : literal(piece.param);
     })
     .join("");
 }
@@ -44,6 +49,9 @@ export function literal(value: unknown): string {
   const text = typeof value === "string" ? value : JSON.stringify(value);
   return text.includes("\\") ? ` E${quoteText(text.replaceAll("\\", "\\\\"))}` : quoteText(text);
 }
+
+/** By which views and roles of a migration are known from others. */
+export const mark = "Portier: ";
 
 /** Text as the database's `format` leaves it. */
 export function plain(text: string): string {

@@ -2,6 +2,7 @@ import type { Field, People } from "../../schema/schema.js";
 import { postgres } from "../postgres.js";
 import { sourceName } from "../scope.js";
 import { dollars, literal, type Names, plain, qualified, typeOf } from "./ddl.js";
+import { planningFunctions } from "./planned.js";
 
 /** The schemas that the migration makes. */
 export interface Schemas {
@@ -13,6 +14,8 @@ export interface Schemas {
   readonly tables: string;
   /** The names of what is inside. */
   readonly names: Names;
+  /** The database role with whose rights the views read records, and to which the policies are. */
+  readonly reader: string;
 }
 
 /**
@@ -22,9 +25,9 @@ export interface Schemas {
 export function definerFunction(
   head: string,
   body: string,
-  { volatility = "volatile", path = "pg_catalog, pg_temp", settings = "" } = {},
+  { volatility = "volatile", parallel = "restricted", path = "pg_catalog, pg_temp", settings = "" } = {},
 ): string {
-  const marks = `language plpgsql ${volatility} parallel restricted security definer set search_path = ${path} ${settings}`;
+  const marks = `language plpgsql ${volatility} parallel ${parallel} security definer set search_path = ${path} ${settings}`;
   return `create function ${head}\n  ${marks}\nas ${dollars(body)}`;
 }
 
@@ -53,7 +56,7 @@ export function foundation(schemas: Schemas, people: People | undefined, askerVi
 begin
   perform set_config('portier.said', ${seal("said", "said")} || said, true);
   -- Worked out once for the transaction, so that all of it is judged by one state of things.
-  asker := (select a::text from ${at("asker")} a);
+  select jsonb_build_object('at', extract(epoch from now()), 'facts', to_jsonb(a)) into asker from ${at("asker")} a;
   perform set_config('portier.asker', ${seal("asker", "asker")} || asker, true);
   perform set_config('portier.confirmed', '', true);
 end`,
@@ -88,7 +91,7 @@ begin
     return (select a from ${at("asker")} a);
   end if;
   ${opened("asker")}
-  return substr(sealed, 65)::${at("asker")};
+  return jsonb_populate_record(null::${at("asker")}, substr(sealed, 65)::jsonb -> 'facts');
 end`,
     { volatility: "stable", settings: dates },
   );
@@ -172,6 +175,7 @@ end`,
     ...person,
     askerView(),
     me,
+    ...planningFunctions(schemas, seal("asker", "substr(sealed, 65)")),
     askAs,
     confirm,
     confirmed,

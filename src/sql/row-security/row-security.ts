@@ -6,10 +6,12 @@ import { postgres } from "../postgres.js";
 import { tableName } from "../where.js";
 import { planOfAnybody } from "./anybody.js";
 import { AskerView } from "./asker-view.js";
-import { admission, cleared, closed, mark, otherDoors, owned, removal } from "./closing.js";
-import { literal, Names, qualified } from "./ddl.js";
+import { admission, cleared, closed, otherDoors, owned, removal } from "./closing.js";
+import { literal, mark, Names, qualified } from "./ddl.js";
 import { foundation, type Schemas } from "./foundation.js";
-import { seenView } from "./seen-view.js";
+import { makeReader } from "./reader.js";
+import { ReadersView, rowPolicy } from "./row-policy.js";
+import { seenName, seenView, shownView } from "./seen-view.js";
 import { warningsOf } from "./warnings.js";
 import { writeTriggers } from "./write-triggers.js";
 
@@ -18,6 +20,11 @@ export interface RowSecurityOptions {
   readonly schema?: string;
   /** The schema of the tables that name none. Default: `public`. */
   readonly tables?: string;
+  /**
+   * The database role with whose rights the views read records. It is made where it is not there, which needs the right
+   * to make roles; otherwise the owner of the tables must be a member of it. Default: `portier_reader`, by the schema's name.
+   */
+  readonly reader?: string;
   /** Database roles that may use the views. More can be given by the migration's own function `admit`. */
   readonly users?: readonly string[];
   /** Database roles that may, besides, say who asks: the application. */
@@ -47,29 +54,42 @@ export interface RowSecurity {
  */
 export function rowSecurity<T extends TableTypes = AnyTables>(
   portier: Portier<T>,
-  { schema = "portier", tables = "public", users = [], applications = [] }: RowSecurityOptions = {},
+  {
+    schema = "portier",
+    tables = "public",
+    reader = `${schema}_reader`,
+    users = [],
+    applications = [],
+  }: RowSecurityOptions = {},
 ): RowSecurity {
   const ruleset = rulesetOf(portier);
   checkNames([...ruleset.schema.tables.values()], schema, tables);
-  const schemas: Schemas = { seen: schema, inside: `${schema}_inside`, tables, names: new Names() };
+  const schemas: Schemas = { seen: schema, inside: `${schema}_inside`, tables, reader, names: new Names() };
   const plan = planOfAnybody(ruleset);
   const asker = new AskerView(ruleset, plan, schemas);
   const all = [...ruleset.schema.tables.values()];
   const kept = keptTablesOf(ruleset.schema);
+  const readers = new ReadersView(asker, schemas);
+  const policies = all.flatMap((table) => rowPolicy(plan, table, asker.sourceOf(table), readers, schemas));
   const views = all.flatMap((table) => [
-    ...seenView(plan, table, asker, schemas),
-    `comment on view ${qualified(schema, tableName(table.source))} is ${literal(`${mark}what whoever asks may list of ${table.name}.`)}`,
+    seenView(plan, table, asker.sourceOf(table), readers, schemas),
+    `comment on view ${seenName(schemas, table)} is ${literal(`${mark}what whoever asks may list of ${table.name}.`)}`,
+    shownView(plan, table, asker, schemas),
     ...writeTriggers(ruleset.schema, plan, table, asker, schemas),
   ]);
   const statements = [
     "begin",
     "set local search_path = pg_catalog, pg_temp",
     owned([...all, ...kept], schemas),
+    makeReader(schemas),
     ...schemasOf(schemas),
     cleared(schemas),
     ...foundation(schemas, ruleset.schema.people, () => asker.statement()),
+    ...readers.statements(),
     ...views,
+    ...handedOver(all, schemas),
     ...closed([...all, ...kept], schemas),
+    ...policies,
     otherDoors([...all, ...kept], schemas),
     ...admission(schemas),
     ...users.map((role) => `select ${qualified(schemas.inside, "admit")}(${literal(role)})`),
@@ -93,6 +113,17 @@ function schemasOf({ seen, inside }: Schemas): string[] {
     `create schema if not exists ${quote(seen)}`,
     `create schema if not exists ${quote(inside)}`,
     `revoke all on schema ${quote(inside)} from public`,
+  ];
+}
+
+/** The views that people use have the rights of the reader, to whom the policies are. */
+function handedOver(all: readonly Table[], schemas: Schemas): string[] {
+  const [seen, inside, reader] = [schemas.seen, schemas.inside, schemas.reader].map(postgres.quoteName);
+  return [
+    `grant create on schema ${seen}, ${inside} to ${reader}`,
+    ...all.map((table) => `alter view ${seenName(schemas, table)} owner to ${reader}`),
+    `alter function ${inside}.guarded(regclass) owner to ${reader}`,
+    `revoke create on schema ${seen}, ${inside} from ${reader}`,
   ];
 }
 

@@ -2,83 +2,96 @@ import { type Field, isOwn, type Table } from "../../schema/schema.js";
 import { conditionOf } from "../../session/conditions.js";
 import type { Plan } from "../../session/plan.js";
 import { conditionFormula } from "../condition.js";
-import { type Formula, formula, given, isAlways, isFixed, isNever, print, test } from "../formula.js";
-import { type Fragment, raw, sql } from "../fragment.js";
+import { type Formula, formula, given, implies, isAlways, isNever, print } from "../formula.js";
 import { postgres } from "../postgres.js";
 import { column, type Scope, scopeOf, tableAs } from "../scope.js";
 import { shownFormula } from "../shown.js";
 import { tableName } from "../where.js";
 import type { AskerView } from "./asker-view.js";
-import { type Branch, branchesOf } from "./branches.js";
+import { branchesOf } from "./branches.js";
 import { isNot } from "./change-formula.js";
-import { joined, qualified, selected, whoAsks, written } from "./ddl.js";
+import { qualified, whoAsks, written } from "./ddl.js";
 import type { Schemas } from "./foundation.js";
+import { asked, askedOf, isGuarded, isStillPlanned } from "./planned.js";
+import type { ReadersView } from "./row-policy.js";
+
+const quote = postgres.quoteName;
+
+/** How the fields of a table's listed records are shown. */
+interface Seen {
+  readonly table: Table;
+  readonly alias: string;
+  readonly scope: Scope;
+  readonly meets: Formula;
+  readonly listed: Formula;
+  /** Whether each field is shown, in a record that is listed. */
+  readonly fields: readonly { readonly field: Field; readonly shown: Formula; readonly when: Formula }[];
+}
 
 /**
- * What whoever asks sees of a table, as a view that reads it with the rights of its owner: the records that they may list,
- * null where a field is hidden. Conditions from outside that can fail, or tell, are tried on no other record.
- *
- * Who sees more, and who less, is planned apart: a role whose holders see everything should not keep an index from
- * serving those who see little.
+ * What whoever asks sees of a table, as a view of the records that the policy lets through: null where a field is hidden.
+ * A field that the one who asks sees in every record is the table's own column in the plan.
  */
-export function seenView(plan: Plan, table: Table, asker: AskerView, schemas: Schemas): string[] {
+export function seenView(plan: Plan, table: Table, source: string, readers: ReadersView, schemas: Schemas): string {
+  const seen = seenOf(plan, table, readers);
+  const { inside } = schemas;
+  const columns = columnsOf(seen, ({ shown, when }) =>
+    written(print(formula("or", [showsAll(seen, shown), when])), asked(inside)),
+  );
+  const from = `${source} ${quote(seen.alias)} cross join ${askedOf(inside)}`;
+  const where = `${isGuarded(inside, source)} and ${isStillPlanned(inside)}`;
+  return `create view ${seenName(schemas, table)} as select\n${columns}\n  from ${from}\n  where ${where}`;
+}
+
+export function seenName({ seen }: Schemas, table: Table): string {
+  return qualified(seen, tableName(table.source));
+}
+
+/** The same for the triggers, which read one record after the other: there is nothing to plan, and who asks is found out once. */
+export function shownView(plan: Plan, table: Table, asker: AskerView, schemas: Schemas): string {
+  const seen = seenOf(plan, table, asker);
+  const columns = columnsOf(seen, ({ when }) => written(print(when)));
+  const from = `${written(tableAs(seen.scope, seen.scope.record))} cross join ${whoAsks(schemas.inside)}`;
+  const rows = written(print(formula("and", [seen.meets, seen.listed])));
+  return `create view ${shownName(schemas, table)} as select\n${columns}\n  from ${from}\n  where ${rows}`;
+}
+
+export function shownName({ inside, names }: Schemas, table: Table): string {
+  return qualified(inside, names.of(`${table.name} shown`));
+}
+
+function seenOf(plan: Plan, table: Table, asker: AskerView | ReadersView): Seen {
   const alias = tableName(table.source);
   const scope = scopeOf(postgres, plan, { table, alias }, asker);
-  const branches = branchesOf(conditionFormula(conditionOf(plan.of(table.name), "list"), scope));
-  const selects = branches.map((branch, index) => {
-    const earlier = branches.slice(0, index).map(({ guard, rest }) => formula("and", [guard, rest]));
-    return selectOf(branch, earlier, table, asker, scope, schemas);
+  const { meets } = asker;
+  const listed = conditionFormula(conditionOf(plan.of(table.name), "list"), scope);
+  const fields = table.fields.filter(isOwn).map((field) => {
+    const shown = shownFormula(plan.of(table.name), "list", field, scope);
+    return { field, shown, when: given(formula("and", [meets, listed]), shown) };
   });
-  const viewOf = (name: string, body: string) => `create view ${name} with (security_barrier) as ${body}`;
-  const view = qualified(schemas.seen, alias);
-  const [only] = selects;
-  if (only !== undefined && selects.length === 1) return [viewOf(view, only)];
-  // Each select is a view of its own: of a "union" PostgreSQL forgets that it is a barrier, and would try what a filter
-  // from outside tells on records that are not seen.
-  const parts = selects.map((_, index) => qualified(schemas.inside, schemas.names.of(`${table.name} ${index + 1}`)));
-  return [
-    ...selects.map((select, index) => viewOf(parts[index] as string, select)),
-    viewOf(view, `\n  ${parts.map((part) => `select * from ${part}`).join("\n  union all ")}`),
-  ];
+  return { table, alias, scope, meets, listed, fields };
 }
 
-function selectOf(
-  { guard, rest }: Branch,
-  earlier: readonly Formula[],
-  table: Table,
-  asker: AskerView,
-  scope: Scope,
-  { inside }: Schemas,
-): string {
-  const rows = formula("and", [asker.meets, guard, rest]);
-  const columns = table.fields.filter(isOwn).map((field) => {
-    const shown = shownFormula(scope.plan.of(table.name), "list", field, scope);
-    return sql`${shownColumn(field, given(rows, shown), scope)} as ${raw(postgres.quoteName(field.column))}`;
+/** The columns of a view, each of its own type also where it is never shown. */
+function columnsOf({ scope, fields }: Seen, test: (one: Seen["fields"][number]) => string): string {
+  const lines = fields.map((one) => {
+    const value = written(column(scope, scope.record, one.field));
+    const seen = isAlways(one.when) ? value : `case when ${isNever(one.when) ? "false" : test(one)} then ${value} end`;
+    return `  ${seen} as ${quote(one.field.column)}`;
   });
-  const select = columns.map((one) => `  ${written(one, joined)}`).join(",\n");
-  const isMasked = columns.some((one) => one.some((piece) => typeof piece !== "string" && "fact" in piece));
-  const from = `${written(tableAs(scope, scope.record))}${isMasked ? ` cross join ${whoAsks(inside)}` : ""}`;
-  const others = formula("and", [rows, ...earlier.map(isNot)]);
-  const where = written(print(selectedOnce(others, inside)), selected(inside));
-  return `select\n${select}\n  from ${from}\n  where ${where}`;
+  return lines.join(",\n");
 }
 
-/** Of the column's own type also where it is never shown. */
-function shownColumn(field: Field, when: Formula, scope: Scope): Fragment {
-  const value = column(scope, scope.record, field);
-  if (isAlways(when)) return value;
-  return isNever(when) ? sql`case when false then ${value} end` : sql`case when ${print(when)} then ${value} end`;
-}
-
-/** What asks nothing of a record, put together as far as it goes and worked out once for the statement. */
-function selectedOnce(one: Formula, inside: string): Formula {
-  if (isFixed(one)) {
-    if (one.kind !== "test" && one.terms.length === 0) return one;
-    return test(raw(`(select ${written(print(one), joined)} from ${whoAsks(inside)})`), true);
-  }
-  if (one.kind === "test") return one;
-  const fixed = one.terms.filter(isFixed);
-  const others = one.terms.filter((term) => !isFixed(term)).map((term) => selectedOnce(term, inside));
-  const once = fixed.length === 0 ? [] : [selectedOnce(formula(one.kind, fixed), inside)];
-  return { kind: one.kind, terms: [...once, ...others] };
+/**
+ * Whether a field is shown in each record that is listed: where the one who asks lists records by those branches alone in
+ * which it is shown. It asks nothing of the record.
+ */
+function showsAll({ listed, meets }: Seen, shown: Formula): Formula {
+  const hiding = branchesOf(listed).filter(({ guard, rest }) => !implies(formula("and", [meets, guard, rest]), shown));
+  return isNot(
+    formula(
+      "or",
+      hiding.map(({ guard }) => guard),
+    ),
+  );
 }

@@ -8,13 +8,13 @@ import { formula, implies, print } from "../formula.js";
 import { postgres } from "../postgres.js";
 import { scopeOf, sourceName } from "../scope.js";
 import { shownFormula } from "../shown.js";
-import { tableName } from "../where.js";
 import type { AskerView } from "./asker-view.js";
 import { type Change, isNot, type Verdict, verdictOn } from "./change-formula.js";
 import { type FactWriter, indent, literal, plain, qualified, textArray, written } from "./ddl.js";
 import { definerFunction, type Schemas } from "./foundation.js";
 import { judged, judgedAct, rows, select, verdictsOf, type Writing } from "./judged.js";
 import { references } from "./references.js";
+import { seenName, shownName } from "./seen-view.js";
 
 const quote = postgres.quoteName;
 
@@ -44,7 +44,7 @@ export function writeTriggers(schema: Schema, plan: Plan, table: Table, asker: A
 
 function trigger({ schemas, table }: Writing, event: string, body: string): string[] {
   const name = qualified(schemas.inside, schemas.names.of(`${event} ${table.name}`));
-  const view = qualified(schemas.seen, tableName(table.source));
+  const view = seenName(schemas, table);
   return [
     definerFunction(`${name}() returns trigger`, body, {
       path: `pg_catalog, ${quote(schemas.tables)}, pg_temp`,
@@ -56,7 +56,7 @@ function trigger({ schemas, table }: Writing, event: string, body: string): stri
 /** What the view's columns hold when nothing is given: the document's defaults, and who asks as the owner. */
 function defaults(writing: Writing): string[] {
   const { schemas, table } = writing;
-  const view = qualified(schemas.seen, tableName(table.source));
+  const view = seenName(schemas, table);
   return table.fields.filter(isOwn).flatMap((field) => {
     const value = standardValue(field, writing);
     return value === "null" ? [] : [`alter view ${view} alter column ${quote(field.column)} set default ${value}`];
@@ -68,7 +68,7 @@ function standardValue(field: Field, { table, schema, schemas, asker }: Writing)
   const key = people && singleKey(people.table);
   const isOwner = table.owner?.length === 1 && table.owner[0] === field;
   if (isOwner && people !== undefined && key !== undefined) {
-    const own: FactWriter = (name) => `(${qualified(schemas.inside, "me")}()).${quote(name)}`;
+    const own: FactWriter = ({ fact }) => `(${qualified(schemas.inside, "me")}()).${quote(fact)}`;
     const me = written(asker.value({ kind: "me", type: key.type, path: [key] }), own);
     if (field.type.target === people.table.name) return me;
     if (field.type.element?.target === people.table.name) return `array[${me}]`;
@@ -255,9 +255,8 @@ end;`;
 
 /** What is returned is what is then seen; nothing of a record that is not seen any more. */
 function shownAgain({ schemas, table }: Writing, record: string): string {
-  const view = qualified(schemas.seen, tableName(table.source));
-  return `select v.* into new from ${view} v where ${keyIs(table, record, "v")};
-if not found then new := jsonb_populate_record(null::${view}, '{}'); end if;
+  return `select v.* into new from ${shownName(schemas, table)} v where ${keyIs(table, record, "v")};
+if not found then new := jsonb_populate_record(null::${seenName(schemas, table)}, '{}'); end if;
 return new;`;
 }
 

@@ -1,0 +1,94 @@
+import type { SessionOperand } from "../../conditions/expression.js";
+import type { Truth } from "../../conditions/truth.js";
+import { isOwn, type Table } from "../../schema/schema.js";
+import { conditionOf } from "../../session/conditions.js";
+import type { Plan } from "../../session/plan.js";
+import { conditionFormula } from "../condition.js";
+import { type Formula, formula, print } from "../formula.js";
+import type { Fragment } from "../fragment.js";
+import { postgres } from "../postgres.js";
+import { type OpenAsker, scopeOf } from "../scope.js";
+import { tableName } from "../where.js";
+import type { AskerView } from "./asker-view.js";
+import { qualified, selected, written } from "./ddl.js";
+import type { Schemas } from "./foundation.js";
+import { constant } from "./planned.js";
+import { selectedOnce } from "./selected-once.js";
+
+const quote = postgres.quoteName;
+
+/** The policies of a migration, by name: others may have made policies, too. */
+export function policyNames({ seen }: Pick<Schemas, "seen">) {
+  return { listed: `${seen}: what is listed`, open: `${seen}: on whose behalf records are read` };
+}
+
+/**
+ * Who asks, for conditions that the reader of records is asked: what they ask about other records they ask of views of all
+ * of them, whatever may be listed there.
+ */
+export class ReadersView implements OpenAsker {
+  readonly #asker: AskerView;
+  readonly #schemas: Schemas;
+  readonly #whole = new Map<string, Table>();
+
+  constructor(asker: AskerView, schemas: Schemas) {
+    this.#asker = asker;
+    this.#schemas = schemas;
+  }
+
+  get meets(): Formula {
+    return this.#asker.meets;
+  }
+
+  value(operand: SessionOperand): Fragment {
+    return this.#asker.value(operand);
+  }
+
+  held(role: string): Fragment {
+    return this.#asker.held(role);
+  }
+
+  membership(name: string, among: readonly Truth[]): Fragment {
+    return this.#asker.membership(name, among);
+  }
+
+  sourceOf(table: Table): string {
+    const { inside, names } = this.#schemas;
+    const view = qualified(inside, names.of(`${table.name} whole`));
+    this.#whole.set(view, table);
+    return view;
+  }
+
+  /** The views, once all conditions are written. */
+  statements(): string[] {
+    return [...this.#whole].flatMap(([view, table]) => {
+      // What columns the table has besides may come and go.
+      const columns = table.fields.filter(isOwn).map((field) => quote(field.column));
+      return [
+        `create view ${view} as select ${columns.join(", ")} from ${this.#asker.sourceOf(table)}`,
+        `grant select on ${view} to ${quote(this.#schemas.reader)}`,
+      ];
+    });
+  }
+}
+
+/**
+ * The policy that lets the records through that the one who asks may list. It is to the reader alone, and stands whatever
+ * other policies permit. As PostgreSQL knows what a policy is, a statement on such records is planned as one, and what could
+ * tell of a record is tried on none that is not seen.
+ */
+export function rowPolicy(plan: Plan, table: Table, source: string, readers: ReadersView, schemas: Schemas): string[] {
+  const { inside } = schemas;
+  const reader = quote(schemas.reader);
+  const scope = scopeOf(postgres, plan, { table, alias: tableName(table.source) }, readers);
+  const rows = formula("and", [readers.meets, conditionFormula(conditionOf(plan.of(table.name), "list"), scope)]);
+  const later = written(print(selectedOnce(rows, inside)), selected(inside));
+  const name = policyNames(schemas);
+  return [
+    `create policy ${quote(name.open)} on ${source} for select to ${reader} using (true)`,
+    `create policy ${quote(name.listed)} on ${source} as restrictive for select to ${reader} using (
+  case when ${qualified(inside, "planned")}() is null then ${later} else ${written(print(rows), constant(inside))} end
+)`,
+    `grant select on ${source} to ${reader}`,
+  ];
+}

@@ -1,0 +1,282 @@
+import pg from "pg";
+import { rowSecurity } from "portier/sql";
+import { afterAll, afterEach, beforeAll, describe, expect, it } from "vitest";
+import { allTables, createTables, type Engine, fill, servers } from "../support/engines.js";
+import { as, portier, records } from "../support/museum.js";
+
+/** How statements are planned for the one who asks, on tables whose owner is nobody greater. */
+const onServer = servers.filter(([name]) => name === "PostgreSQL");
+
+describe.each(onServer)("statements under row security on %s", (_name, openEngine) => {
+  const run = `portier_${process.pid}_${Math.floor(Math.random() * 1e6)}`;
+  const [app, guest, holder] = [`${run}_app`, `${run}_guest`, `${run}_owner`];
+  const seen = `${run}_seen`;
+  const reader = `${seen}_reader`;
+  let engine: Engine;
+  let tables = "";
+  const clients: pg.Client[] = [];
+  const superuser = (text: string) => (engine.script as (text: string) => Promise<unknown>)(text);
+  const script = () => rowSecurity(portier, { schema: seen, tables, users: [guest], applications: [app] });
+
+  async function login(user: string): Promise<pg.Client> {
+    const address = new URL(process.env["PORTIER_POSTGRES"] as string);
+    address.username = user;
+    address.password = "made-up";
+    const client = new pg.Client({ connectionString: address.href });
+    await client.connect();
+    clients.push(client);
+    await client.query(`set search_path = ${user === holder ? tables : seen}; set lock_timeout = 2000`);
+    return client;
+  }
+
+  const owner = async (...texts: readonly string[]) => {
+    const client = await login(holder);
+    for (const text of texts) await client.query(text);
+  };
+
+  /** A connection in a transaction in which this person asks. */
+  async function asking(person: string | null, client?: pg.Client): Promise<pg.Client> {
+    const link = client ?? (await login(app));
+    await link.query("begin");
+    await link.query("select ask_as($1)", [person]);
+    return link;
+  }
+
+  /** The nodes of a plan from the top, each with the index that it uses. */
+  async function planOf(client: pg.Client, text: string): Promise<string> {
+    interface Node {
+      readonly [name: string]: unknown;
+      readonly Plans?: readonly Node[];
+    }
+    const shape = (node: Node): string => {
+      const index = node["Index Name"] === undefined ? "" : ` ${node["Index Name"]}`;
+      const inner = node.Plans === undefined ? "" : `(${node.Plans.map(shape).join(", ")})`;
+      return `${node["Node Type"]}${index}${inner}`;
+    };
+    const { rows } = await client.query(`explain (format json) ${text}`);
+    return shape(rows[0]["QUERY PLAN"][0].Plan);
+  }
+
+  const counted = async (client: pg.Client, text = "select count(*)::int as n from loans") =>
+    (await client.query(text)).rows[0].n;
+  const listed = (person: string | undefined, table = "loans") =>
+    records(table).filter((row) => as(person).may("list", table, row)).length;
+
+  beforeAll(async () => {
+    engine = await openEngine();
+    tables = engine.schema as string;
+    await createTables(engine, portier.schema);
+    for (const table of allTables(portier.schema)) await fill(engine, table, records(table.name));
+    await superuser(`insert into objects (accession, title, department, status)
+      select 'X' || n, 'Made up ' || n, 'textiles', 'registered' from generate_series(1, 20000) n`);
+    await superuser(
+      "create index by_title on objects (title); create index by_department on objects (department); analyze",
+    );
+    for (const user of [app, guest, holder]) await superuser(`create role ${user} login password 'made-up'`);
+    await superuser(`alter schema ${tables} owner to ${holder}`);
+    for (const table of allTables(portier.schema)) await superuser(`alter table "${table.source}" owner to ${holder}`);
+    await superuser(
+      `do $$ begin execute format('grant create on database %I to ${holder}', current_database()); end $$`,
+    );
+  });
+  afterEach(async () => {
+    for (const client of clients.splice(0)) await client.end();
+  });
+  afterAll(async () => {
+    await owner(script().removal).catch(() => {});
+    await superuser(
+      `do $$ begin execute format('revoke create on database %I from ${holder}', current_database()); end $$`,
+    );
+    await superuser(`alter schema ${tables} owner to current_user; reassign owned by ${holder} to current_user`);
+    for (const user of [app, guest, holder]) await superuser(`drop owned by ${user}; drop role ${user}`);
+    await superuser(`drop role if exists ${reader}`);
+    await engine?.close();
+  });
+
+  it("need a role that reads, which somebody must make", async () => {
+    await expect(owner(script().migration)).rejects.toMatchObject({
+      code: "42501",
+      hint: `let somebody who may say: create role "${reader}" nologin; grant "${reader}" to ${holder}`,
+    });
+    expect(await engine.run(`select 1 from pg_namespace where nspname = $1`, [seen])).toEqual([]);
+    await superuser(`create role ${reader} login; grant ${reader} to ${holder}`);
+    await expect(owner(script().migration)).rejects.toMatchObject({
+      message: `${reader} is no role that policies hold for`,
+    });
+    await superuser(`alter role ${reader} nologin`);
+    // Twice, as it can be run again.
+    await owner(script().migration, script().migration);
+    const client = await asking("s-003");
+    expect(await counted(client)).toBe(listed("s-003"));
+  });
+
+  it("leave a role that others made, and take one away that they made themselves", async () => {
+    const isThere = async () => (await engine.run(`select 1 from pg_roles where rolname = $1`, [reader])).length === 1;
+    await owner(script().removal);
+    expect(await isThere()).toBe(true);
+    await superuser(`drop role ${reader}; alter role ${holder} createrole`);
+    await owner(script().migration);
+    expect(await isThere()).toBe(true);
+    await owner(script().removal);
+    expect(await isThere()).toBe(false);
+    await owner(script().migration);
+  });
+
+  describe("are planned like those that are written by hand", () => {
+    it.each([
+      ["a visitor counts", null, "select count(*) from T", "status = 'on_display'"],
+      ["a director groups", "s-001", "select status, count(*) from T group by status", "true"],
+      ["a director looks at the first by title", "s-001", "select title, status from T order by title limit 5", "true"],
+      ["a keeper looks at the first by title", "s-003", "select title from T order by title limit 5", "true"],
+      ["a keeper reads one record", "s-003", "select title from T where accession = 'X5'", "true"],
+      [
+        "a director joins",
+        "s-001",
+        "select l.id, o.title from LOANS l join T o on o.accession = l.object where l.id = 'L-2026-03'",
+        "true",
+      ],
+    ])("when %s", async (_what, person, text, condition) => {
+      const client = await asking(person);
+      const plan = await planOf(client, text.replace("T", "objects").replace("LOANS", "loans"));
+      const byHand = text.replace("T", `(select * from objects where ${condition}) t`).replace(" t o ", " o ");
+      const hand = await login(holder);
+      const other = await planOf(hand, byHand.replace("LOANS", "loans"));
+      // It is asked once, before a row is read, whether who asks is still the same.
+      expect(plan.replace(/Result\((.*)\)/, "$1")).toBe(other);
+    });
+  });
+
+  describe("serve nobody else", () => {
+    it("prepared by a name", async () => {
+      const client = await login(app);
+      const count = { name: "count loans", text: "select count(*)::int as n from loans where id <> $1", values: ["x"] };
+      for (const person of ["s-001", "s-003", null, "s-007", "s-001"]) {
+        await asking(person, client);
+        // Often enough for PostgreSQL to keep one plan for all values.
+        for (let time = 0; time < 7; time++) {
+          expect((await client.query(count)).rows, `${person}`).toEqual([{ n: listed(person ?? undefined) }]);
+        }
+        await client.query("commit");
+        expect((await client.query(count)).rows, "nobody").toEqual([{ n: 0 }]);
+      }
+    });
+
+    it.each([
+      ["sql", "select count(*)::int from loans"],
+      ["plpgsql", "begin return (select count(*)::int from loans); end"],
+    ])("in a function in %s", async (language, body) => {
+      const client = await login(app);
+      await client.query(`create function pg_temp.counted() returns int language ${language} stable as $$ ${body} $$`);
+      const count = "select pg_temp.counted() as n";
+      for (const person of ["s-001", "s-003", null, "s-001"]) {
+        await asking(person, client);
+        expect(await counted(client, count), `${person}`).toBe(listed(person ?? undefined));
+        await client.query("commit");
+        expect(await counted(client, count), "nobody").toBe(0);
+      }
+      await asking(null, client);
+      const each =
+        "select (select ask_as(p) is null) as said, pg_temp.counted() as n from unnest(array['s-001', 's-003']) p";
+      const { rows } = await client.query(each);
+      expect(rows.map(({ n }) => n)).toEqual([listed("s-001"), listed("s-003")]);
+    });
+
+    it("when somebody else is said to ask, or it is undone that somebody did", async () => {
+      const client = await asking("s-001");
+      await client.query("savepoint before");
+      await client.query("select ask_as(null)");
+      expect(await counted(client)).toBe(listed(undefined));
+      await client.query("rollback to savepoint before");
+      expect(await counted(client)).toBe(listed("s-001"));
+      await client.query("declare all_loans cursor for select id from loans");
+      await client.query("select ask_as(null)");
+      await expect(client.query("fetch all from all_loans")).rejects.toMatchObject({
+        code: "55000",
+        message: "this statement was planned for somebody who asked before",
+      });
+    });
+
+    it("when the setting is changed while they are planned", async () => {
+      const client = await asking("s-001");
+      const { rows } = await client.query("select current_setting('portier.asker') as sealed");
+      const { sealed } = rows[0];
+      await client.query("commit");
+      await asking("s-003", client);
+      await client.query(`create function pg_temp.change() returns int language plpgsql immutable as
+        $f$ begin perform set_config('portier.asker', $g$${sealed}$g$, true); return 1; end $f$`);
+      for (const text of [
+        "select count(*), pg_temp.change() from objects",
+        "select pg_temp.change(), count(insured_value) from objects",
+        "select count(*) from objects where pg_temp.change() = 1",
+        "explain select count(*) from objects where pg_temp.change() = 1",
+      ]) {
+        await client.query("savepoint before");
+        await expect(client.query(text), text).rejects.toMatchObject({ code: "42501" });
+        await client.query("rollback to savepoint before");
+      }
+      expect(await counted(client)).toBe(listed("s-003"));
+    });
+  });
+
+  it("tell whoever logs in as themselves nothing by their plans", async () => {
+    await owner(`insert into ${seen}_inside.logins values ('${guest}', 's-003')`);
+    const client = await login(guest);
+    expect(await counted(client)).toBe(listed("s-003"));
+    const { rows } = await client.query("explain (verbose) select * from objects");
+    expect(rows.map((row) => row["QUERY PLAN"]).join("\n")).not.toContain("s-003");
+    expect((await client.query("select current_setting('portier.asker', true) as told")).rows).toEqual([
+      { told: null },
+    ]);
+    await owner(`delete from ${seen}_inside.logins`);
+  });
+
+  describe("see no more", () => {
+    it.each([
+      ["of another's policy", "create policy wide on loans using (true)", "drop policy wide on loans"],
+      [
+        "of a right that is given on the table",
+        `grant select on loans to ${app}`,
+        `revoke select on loans from ${app}`,
+      ],
+    ])("because %s", async (_what, change, back) => {
+      await owner(change);
+      const client = await asking("s-007");
+      expect(await counted(client)).toBe(listed("s-007"));
+      await client.query("commit");
+      await owner(back);
+    });
+
+    it.each([
+      [
+        "row security is switched off",
+        "alter table loans disable row level security",
+        "alter table loans enable row level security",
+      ],
+      [
+        "the views were copied without their roles",
+        "alter view VIEW owner to OWNER; alter function INSIDE.guarded(regclass) owner to OWNER",
+        "alter view VIEW owner to READER; alter function INSIDE.guarded(regclass) owner to READER",
+      ],
+    ])("where %s: then nothing", async (_what, change, back) => {
+      const named = (text: string) =>
+        text
+          .replace("VIEW", `${seen}.loans`)
+          .replaceAll("OWNER", holder)
+          .replaceAll("READER", reader)
+          .replace("INSIDE", `${seen}_inside`);
+      await superuser(`set search_path = ${tables}; ${named(change)}`);
+      const client = await asking("s-001");
+      await expect(client.query("select * from loans")).rejects.toMatchObject({
+        code: "42501",
+        message: expect.stringContaining("the rules are not in force on"),
+      });
+      await superuser(`set search_path = ${tables}; ${named(back)}`);
+    });
+
+    it("by a session that would pass by row security", async () => {
+      const client = await asking("s-001");
+      await client.query("set local row_security = off");
+      await expect(client.query("select * from loans")).rejects.toMatchObject({ code: "42501" });
+    });
+  });
+});
