@@ -41,6 +41,7 @@ interface SqlOptions extends SessionFlags {
   readonly rowSecurity?: true;
   readonly remove?: true;
   readonly schema?: string;
+  readonly reader?: string;
   readonly tablesIn?: string;
   readonly user?: readonly string[];
   readonly application?: readonly string[];
@@ -63,6 +64,7 @@ export const sqlCommand: CliCommand = {
       .option("--user <role...>", "with --row-security: database roles that may use the views")
       .option("--application <role...>", "with --row-security: database roles that may also say who asks")
       .option("--schema <name>", "with --row-security: the schema of the views (default: portier)")
+      .option("--reader <role>", "with --row-security: the database role that reads for them (default: portier_reader)")
       .option("--tables-in <name>", "with --row-security: the schema of the tables (default: public)")
       .option("--select", "the whole masked select, not only the condition")
       .addOption(new Option("--dialect <name>", "whose SQL").choices(Object.keys(dialects)).default("postgres"))
@@ -88,9 +90,9 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
     io.out(rowSecurityScript(portier, options, io));
     return 0;
   }
-  const only = ["remove", "user", "application", "schema", "tablesIn"] as const;
+  const only = ["remove", "user", "application", "schema", "reader", "tablesIn"] as const;
   if (only.some((flag) => options[flag] !== undefined)) {
-    throw new CliError("--remove, --user, --application, --schema and --tables-in belong to --row-security");
+    throw new CliError("--remove, --user, --application, --schema, --reader and --tables-in belong to --row-security");
   }
   if (name === "") throw new CliError("sql needs the name of a table, or --tables, or --row-security");
   const table = portier.schema.tables.get(tableName(portier, name)) as Table;
@@ -124,6 +126,7 @@ function rowSecurityScript(portier: Portier, options: SqlOptions, io: Io): strin
   }
   const { migration, removal, warnings } = rowSecurity(portier, {
     ...(options.schema === undefined ? {} : { schema: options.schema }),
+    ...(options.reader === undefined ? {} : { reader: options.reader }),
     ...(options.tablesIn === undefined ? {} : { tables: options.tablesIn }),
     ...(options.user === undefined ? {} : { users: options.user }),
     ...(options.application === undefined ? {} : { applications: options.application }),

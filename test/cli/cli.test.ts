@@ -315,11 +315,13 @@ describe("portier sql", () => {
     expect(code).toBe(0);
     expect(out).toMatch(/^-- Puts the rules in force[^\n]*\nbegin;\n.*\ncommit;\n$/s);
     for (const { source } of portier.schema.tables.values()) {
-      expect(out).toContain(`create view "seen"."${source}" with (security_barrier)`);
+      expect(out).toContain(`create view "seen"."${source}" as select`);
+      expect(out).toContain(`alter view "seen"."${source}" owner to "seen_reader"`);
     }
     for (const role of ["'one')", "'two')", "'app', true)"]) expect(out).toContain(`"seen_inside"."admit"(${role}`);
     const removal = ask("--row-security", "--schema", "seen", "--remove").out;
     expect(removal).toContain('drop schema "seen", "seen_inside"');
+    expect(ask("--row-security", "--reader", "who_reads").out).toContain('as restrictive for select to "who_reads"');
     const json = JSON.parse(ask("--row-security", "--schema", "seen", "--format", "json").out);
     expect(removal.endsWith(json.removal)).toBe(true);
     expect(json.warnings).toContain("objects: photograph: no statement of SQL does that; ask the library");
@@ -348,6 +350,7 @@ describe("a call that is wrong says so, names what is nearest, and ends with 2",
     [["members", museumFile, "keepr"], /unknown-who .*did you mean "keeper"/],
     [["sql", museumFile, "--row-security", "--dialect", "sqlite"], /sqlite has no row security/],
     [["sql", museumFile, "objects", "--remove"], /belong to --row-security/],
+    [["sql", museumFile, "objects", "--reader", "r"], /belong to --row-security/],
     [["show", museumFile, "objects", "--limit", "few"], /--limit takes a whole number/],
     [["explain", museumFile, "veiw", "objects"], /unknown-action .*did you mean "view"/],
     [

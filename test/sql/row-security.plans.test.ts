@@ -161,6 +161,17 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
       }
     });
 
+    it("prepared by a statement", async () => {
+      const client = await login(app);
+      await client.query("prepare count_loans as select count(*)::int as n from loans");
+      for (const person of ["s-001", "s-003", null, "s-001"]) {
+        await asking(person, client);
+        expect(await counted(client, "execute count_loans"), `${person}`).toBe(listed(person ?? undefined));
+        await client.query("commit");
+        expect(await counted(client, "execute count_loans"), "nobody").toBe(0);
+      }
+    });
+
     it.each([
       ["sql", "select count(*)::int from loans"],
       ["plpgsql", "begin return (select count(*)::int from loans); end"],

@@ -33,6 +33,8 @@ export class AskerView implements OpenAsker {
     this.#plan = plan;
     this.#schemas = schemas;
     this.#roles = new HeldRoles(ruleset, (place) => this.#within(place));
+    // Kept beside the facts, see planned.ts.
+    for (const name of ["seal", "at"]) this.#names.of(name, `kept ${name}`);
     this.#column("meets", "meets", () => this.#meets());
   }
 

@@ -37,11 +37,12 @@ export function foundation(schemas: Schemas, people: People | undefined, askerVi
   const at = (name: string) => qualified(inside, name);
   // Good for one setting in this transaction of this connection alone. Nested, as a hash over key and message alone could
   // be lengthened.
-  const seal = (setting: string, text: string) => {
-    const message = `'${setting} ' || pg_backend_pid() || ' ' || extract(epoch from now()) || ' ' || ${text}`;
-    const inner = `sha256(bytes || convert_to(${message}, 'UTF8'))`;
-    return `(select encode(sha256(bytes || ${inner}), 'hex') from ${at("secret")})`;
+  const sealOf = (setting: string, text: string) => {
+    const parts = `'${setting}', ' ', pg_catalog.pg_backend_pid(), ' ', extract(epoch from pg_catalog.now()), ' ', ${text}`;
+    const inner = `pg_catalog.sha256(bytes operator(pg_catalog.||) pg_catalog.convert_to(pg_catalog.concat(${parts}), 'UTF8'))`;
+    return `pg_catalog.encode(pg_catalog.sha256(bytes operator(pg_catalog.||) ${inner}), 'hex')`;
   };
+  const seal = (setting: string, text: string) => `(select ${sealOf(setting, text)} from ${at("secret")})`;
   const opened = (setting: string) => `if left(sealed, 64) is distinct from ${seal(setting, "substr(sealed, 65)")} then
     raise exception using errcode = 'insufficient_privilege',
       message = ${literal(`who asks was not said by ${seen}.ask_as in this transaction`)};
@@ -56,7 +57,7 @@ export function foundation(schemas: Schemas, people: People | undefined, askerVi
 begin
   perform set_config('portier.said', ${seal("said", "said")} || said, true);
   -- Worked out once for the transaction, so that all of it is judged by one state of things.
-  select jsonb_build_object('at', extract(epoch from now()), 'facts', to_jsonb(a)) into asker from ${at("asker")} a;
+  select to_jsonb(a) || jsonb_build_object('at', extract(epoch from now())) into asker from ${at("asker")} a;
   perform set_config('portier.asker', ${seal("asker", "asker")} || asker, true);
   perform set_config('portier.confirmed', '', true);
 end`,
@@ -91,7 +92,7 @@ begin
     return (select a from ${at("asker")} a);
   end if;
   ${opened("asker")}
-  return jsonb_populate_record(null::${at("asker")}, substr(sealed, 65)::jsonb -> 'facts');
+  return jsonb_populate_record(null::${at("asker")}, substr(sealed, 65)::jsonb);
 end`,
     { volatility: "stable", settings: dates },
   );
@@ -175,7 +176,7 @@ end`,
     ...person,
     askerView(),
     me,
-    ...planningFunctions(schemas, seal("asker", "substr(sealed, 65)")),
+    ...planningFunctions(schemas, sealOf("asker", "pg_catalog.substr(sealed, 65)")),
     askAs,
     confirm,
     confirmed,

@@ -1,10 +1,13 @@
 import type { Fact } from "../fragment.js";
 import { postgres } from "../postgres.js";
-import { type FactWriter, literal, qualified, selected, whoAsksAlias } from "./ddl.js";
+import { dollars, type FactWriter, literal, qualified, selected, whoAsksAlias } from "./ddl.js";
 import { definerFunction, type Schemas } from "./foundation.js";
 
 /**
- * Statements that are planned for the one who asks. While PostgreSQL plans a statement it works out functions that it is
+ * Statements that are planned for the one who asks. `seal` is an expression: the seal of the setting `sealed`, by the secret
+ * `bytes`.
+ *
+ * While PostgreSQL plans a statement it works out functions that it is
  * told are immutable; these here are not, as they say who asks. So what the rules ask of who asks is constant in the plan:
  * conditions for others fall away, and what is left is planned like a condition written by hand.
  *
@@ -12,71 +15,88 @@ import { definerFunction, type Schemas } from "./foundation.js";
  * is not made: then who asks is found out whenever the statement is run. Where it is made, {@link isStillPlanned} is asked
  * once, before a row is read.
  */
-export function planningFunctions({ inside, seen }: Schemas, sealed: string): string[] {
+export function planningFunctions({ inside, seen }: Schemas, seal: string): string[] {
   const at = (name: string) => qualified(inside, name);
-  // All names are written out: the caller's search path is not to be trusted, and to set one would take as long as the rest.
-  const plain = (head: string, volatility: string, body: string) =>
-    `create function ${head}\n  language plpgsql ${volatility} parallel safe\nas $portier$\nbegin\n  ${body}\nend\n$portier$`;
   return [
-    definerFunction(
+    planning(
       `${at("planned")}() returns jsonb`,
+      "immutable security definer",
       `declare
-  sealed text := current_setting('portier.asker', true);
-  around text;
-  is_kept boolean;
-  is_sealed boolean;
+  sealed pg_catalog.text := pg_catalog.current_setting('portier.asker', true);
+  around pg_catalog.text;
+  bytes pg_catalog.bytea;
+  is_kept pg_catalog.bool;
 begin
-  -- Whoever has a login of their own may look at the plan, and is told nothing by it.
-  if coalesce(sealed, '') = '' then return null; end if;
+  -- Whoever is a person by their login may look at the plan, and is told nothing by it.
+  if nullif(pg_catalog.length(sealed), 0) is null then return null; end if;
   get diagnostics around = pg_context;
-  if position(chr(10) in around) > 0 then return null; end if;
-  select left(sealed, 64) = ${sealed},
-    exists (select from pg_prepared_statements where statement = current_query() or current_query() ~* '\\mexecute\\M')
-    into is_sealed, is_kept;
-  if is_sealed is not true then
+  -- Inside a function, which keeps its plans.
+  if position(pg_catalog.chr(10) in around) operator(pg_catalog.>) 0 then return null; end if;
+  select secret.bytes, exists (
+      select from pg_catalog.pg_prepared_statements
+      where statement operator(pg_catalog.=) pg_catalog.current_query()
+        or pg_catalog.current_query() operator(pg_catalog.~*) '[[:<:]]execute[[:>:]]'
+    )
+    into bytes, is_kept from ${at("secret")} secret;
+  if (pg_catalog.left(sealed, 64) operator(pg_catalog.=) ${seal}) is not true then
     raise exception using errcode = 'insufficient_privilege',
       message = ${literal(`who asks was not said by ${seen}.ask_as in this transaction`)};
   end if;
   if is_kept then return null; end if;
-  return substr(sealed, 65)::jsonb || jsonb_build_object('seal', left(sealed, 64));
+  return pg_catalog.substr(sealed, 65)::pg_catalog.jsonb
+    operator(pg_catalog.||) pg_catalog.jsonb_build_object('seal', pg_catalog.left(sealed, 64));
 end`,
-      { volatility: "immutable", parallel: "safe" },
     ),
     definerFunction(
       `${at("asked")}() returns jsonb`,
       `begin
-  return jsonb_build_object('facts', to_jsonb(${at("me")}()));
+  return to_jsonb(${at("me")}());
 end`,
       { volatility: "stable" },
     ),
-    plain(
+    planning(
       `${at("facts")}() returns jsonb`,
       "immutable",
-      `return nullif(pg_catalog.substr(pg_catalog.current_setting('portier.asker', true), 65), '')::pg_catalog.jsonb operator(pg_catalog.->) 'facts';`,
+      `begin
+  return nullif(pg_catalog.substr(pg_catalog.current_setting('portier.asker', true), 65), '')::pg_catalog.jsonb;
+end`,
     ),
-    plain(
+    planning(
       `${at("asker_of")}(facts jsonb) returns ${at("asker")}`,
       "immutable security definer",
-      `return pg_catalog.jsonb_populate_record(null::${at("asker")}, facts);`,
+      `begin
+  return pg_catalog.jsonb_populate_record(null::${at("asker")}, facts);
+end`,
     ),
     // It belongs to the reader: what is active for that one is asked here.
-    definerFunction(
+    planning(
       `${at("guarded")}(what regclass) returns boolean`,
+      "immutable security definer",
       `begin
-  if row_security_active(what) then return true; end if;
-  raise exception using errcode = 'insufficient_privilege', message = format('the rules are not in force on %s', what),
+  if pg_catalog.row_security_active(what) then return true; end if;
+  raise exception using errcode = 'insufficient_privilege',
+    message = pg_catalog.format('the rules are not in force on %s', what),
     hint = 'run the migration again, as the owner of the tables';
 end`,
-      { volatility: "immutable", parallel: "safe" },
     ),
-    plain(
+    planning(
       `${at("stale")}() returns boolean`,
       "stable",
-      `raise exception using errcode = 'object_not_in_prerequisite_state',
+      `begin
+  raise exception using errcode = 'object_not_in_prerequisite_state',
     message = 'this statement was planned for somebody who asked before',
-    hint = 'send it anew, or prepare it by a name';`,
+    hint = 'send it anew, or prepare it by a name';
+end`,
     ),
   ];
+}
+
+/**
+ * A function that is worked out while statements are planned. To set a search path for it would take longer than all the
+ * rest, and the caller's is not to be trusted: so every name and operator in it says its schema.
+ */
+function planning(head: string, marks: string, body: string): string {
+  return `create function ${head}\n  language plpgsql ${marks} parallel safe\nas ${dollars(body)}`;
 }
 
 /**
@@ -111,12 +131,11 @@ export function constant(inside: string): FactWriter {
 
 /** Facts from {@link askedOf}. */
 export function asked(inside: string): FactWriter {
-  const facts = `${said} -> 'facts'`;
   const later = selected(inside);
   return (one) => {
-    if (one.among !== undefined) return testIn(facts, one.among, one);
+    if (one.among !== undefined) return testIn(said, one.among, one);
     // To take a value out of what is found out takes too long to be done for each row.
-    return `case when ${said} ->> 'seal' is null then ${later(one)} else ${valueIn(facts, one, inside)} end`;
+    return `case when ${said} ->> 'seal' is null then ${later(one)} else ${valueIn(said, one, inside)} end`;
   };
 }
 

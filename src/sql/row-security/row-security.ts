@@ -63,7 +63,7 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
   }: RowSecurityOptions = {},
 ): RowSecurity {
   const ruleset = rulesetOf(portier);
-  checkNames([...ruleset.schema.tables.values()], schema, tables);
+  checkNames([...ruleset.schema.tables.values()], schema, tables, reader);
   const schemas: Schemas = { seen: schema, inside: `${schema}_inside`, tables, reader, names: new Names() };
   const plan = planOfAnybody(ruleset);
   const asker = new AskerView(ruleset, plan, schemas);
@@ -128,7 +128,14 @@ function handedOver(all: readonly Table[], schemas: Schemas): string[] {
 }
 
 /** Each view has the name of its table, in a schema of its own. */
-function checkNames(all: readonly Table[], schema: string, tables: string): void {
+function checkNames(all: readonly Table[], schema: string, tables: string, reader: string): void {
+  for (const name of [`${schema}_inside`, reader]) {
+    if (new TextEncoder().encode(name).length <= 63) continue;
+    throw portierError("wrong-call", {
+      what: `PostgreSQL keeps 63 bytes of a name, not all of "${name}"`,
+      hint: "choose a shorter one",
+    });
+  }
   const taken = new Map<string, Table>();
   for (const table of all) {
     const { source } = table;
