@@ -1,7 +1,7 @@
-import pg from "pg";
+import type pg from "pg";
 import { rowSecurity } from "portier/sql";
 import { afterAll, afterEach, beforeAll, describe, expect, it } from "vitest";
-import { allTables, createTables, type Engine, fill, servers } from "../support/engines.js";
+import { allTables, createTables, type Engine, fill, postgresLogin, servers } from "../support/engines.js";
 import { as, portier, records } from "../support/museum.js";
 
 /** How statements are planned for the one who asks, on tables whose owner is nobody greater. */
@@ -19,11 +19,7 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
   const script = () => rowSecurity(portier, { schema: seen, tables, users: [guest], applications: [app] });
 
   async function login(user: string): Promise<pg.Client> {
-    const address = new URL(process.env["PORTIER_POSTGRES"] as string);
-    address.username = user;
-    address.password = "made-up";
-    const client = new pg.Client({ connectionString: address.href });
-    await client.connect();
+    const client = await postgresLogin(user);
     clients.push(client);
     await client.query(`set search_path = ${user === holder ? tables : seen}; set lock_timeout = 2000`);
     return client;

@@ -3,7 +3,7 @@ import pg from "pg";
 import { compile } from "portier";
 import { rowSecurity } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { allTables, createTables, type Engine, fill, servers } from "../support/engines.js";
+import { allTables, createTables, type Engine, fill, postgresLogin, servers } from "../support/engines.js";
 import { as, portier, record, records } from "../support/museum.js";
 
 /** Row security on the server, as the database users who are kept out by it. */
@@ -20,13 +20,8 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
   const owner = (text: string) => (engine.script as (text: string) => Promise<unknown>)(text);
   const options = () => ({ schema: seen, tables, users: [guest, keeper], applications: [app] });
 
-  /** A login of its own, as another program would have. */
   async function login(user: string): Promise<pg.Client> {
-    const address = new URL(process.env["PORTIER_POSTGRES"] as string);
-    address.username = user;
-    address.password = "made-up";
-    const client = new pg.Client({ connectionString: address.href });
-    await client.connect();
+    const client = await postgresLogin(user);
     clients.push(client);
     await client.query(`set search_path = ${seen}`);
     return client;

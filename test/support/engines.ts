@@ -98,6 +98,16 @@ async function openPostgres(): Promise<Engine> {
   });
 }
 
+/** A login of its own on the server, as another program would have. */
+export async function postgresLogin(user: string): Promise<pg.Client> {
+  const address = new URL(process.env["PORTIER_POSTGRES"] as string);
+  address.username = user;
+  address.password = "made-up";
+  const client = new pg.Client({ connectionString: address.href });
+  await client.connect();
+  return client;
+}
+
 async function openMariadb(): Promise<Engine> {
   const name = freeName();
   const setup = createPool({ uri: process.env["PORTIER_MARIADB"] as string });

@@ -11,8 +11,7 @@ import { allOf, anyOf, type Fragment, fact, isAmong, raw, sql } from "../fragmen
 import { postgres } from "../postgres.js";
 import { column, type OpenAsker, type Place, type Scope, scopeOf, sourceName } from "../scope.js";
 import { Joins } from "../value.js";
-import { literal, Names, qualified, written } from "./ddl.js";
-import type { Schemas } from "./foundation.js";
+import { literal, Names, qualified, type Schemas, written } from "./ddl.js";
 import { HeldRoles, keyOf, personAlias } from "./held-roles.js";
 
 /**

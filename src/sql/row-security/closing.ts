@@ -1,8 +1,7 @@
 import type { Table } from "../../schema/schema.js";
 import { postgres } from "../postgres.js";
 import { sourceName } from "../scope.js";
-import { dollars, literal, mark, plain, qualified } from "./ddl.js";
-import { definerFunction, type Schemas } from "./foundation.js";
+import { definerFunction, dollars, literal, mark, plain, qualified, type Schemas } from "./ddl.js";
 import { dropReader } from "./reader.js";
 import { policyNames } from "./row-policy.js";
 

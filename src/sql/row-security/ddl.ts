@@ -2,6 +2,20 @@ import { quoteText } from "../../schema/scalar.js";
 import type { Fact, Fragment } from "../fragment.js";
 import { postgres } from "../postgres.js";
 
+/** The schemas that the migration makes. */
+export interface Schemas {
+  /** What people and programs use: the views, and the functions that say who asks. */
+  readonly seen: string;
+  /** What these are made of; closed to everybody. */
+  readonly inside: string;
+  /** Where the tables are that name no schema. */
+  readonly tables: string;
+  /** The names of what is inside. */
+  readonly names: Names;
+  /** The database role with whose rights the views read records, and to which the policies are. */
+  readonly reader: string;
+}
+
 /** How a statement comes to what it asks of the one who asks. */
 export type FactWriter = (one: Fact) => string;
 
@@ -115,4 +129,17 @@ function shortened(text: string, bytes: number): string {
 /** A column of a table as a type: `"staff"."id"%type`. */
 export function typeOf(source: string, column: string): string {
   return `${source}.${postgres.quoteName(column)}%type`;
+}
+
+/**
+ * A function whose body runs with the rights of the migration's user, and finds nothing in a schema of the caller's.
+ * `path`: where triggers of the tables themselves may find things.
+ */
+export function definerFunction(
+  head: string,
+  body: string,
+  { volatility = "volatile", parallel = "restricted", path = "pg_catalog, pg_temp", settings = "" } = {},
+): string {
+  const marks = `language plpgsql ${volatility} parallel ${parallel} security definer set search_path = ${path} ${settings}`;
+  return `create function ${head}\n  ${marks}\nas ${dollars(body)}`;
 }

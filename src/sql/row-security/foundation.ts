@@ -1,35 +1,8 @@
 import type { Field, People } from "../../schema/schema.js";
 import { postgres } from "../postgres.js";
 import { sourceName } from "../scope.js";
-import { dollars, literal, type Names, plain, qualified, typeOf } from "./ddl.js";
+import { definerFunction, literal, plain, qualified, type Schemas, typeOf } from "./ddl.js";
 import { planningFunctions } from "./planned.js";
-
-/** The schemas that the migration makes. */
-export interface Schemas {
-  /** What people and programs use: the views, and the functions that say who asks. */
-  readonly seen: string;
-  /** What these are made of; closed to everybody. */
-  readonly inside: string;
-  /** Where the tables are that name no schema. */
-  readonly tables: string;
-  /** The names of what is inside. */
-  readonly names: Names;
-  /** The database role with whose rights the views read records, and to which the policies are. */
-  readonly reader: string;
-}
-
-/**
- * A function whose body runs with the rights of the migration's user, and finds nothing in a schema of the caller's.
- * `path`: where triggers of the tables themselves may find things.
- */
-export function definerFunction(
-  head: string,
-  body: string,
-  { volatility = "volatile", parallel = "restricted", path = "pg_catalog, pg_temp", settings = "" } = {},
-): string {
-  const marks = `language plpgsql ${volatility} parallel ${parallel} security definer set search_path = ${path} ${settings}`;
-  return `create function ${head}\n  ${marks}\nas ${dollars(body)}`;
-}
 
 /** The functions by which the application says who asks, and by which everything else finds it out. */
 export function foundation(schemas: Schemas, people: People | undefined, askerView: () => string): string[] {

@@ -6,8 +6,7 @@ import { type Fragment, join, raw, sql } from "../fragment.js";
 import type { Scope } from "../scope.js";
 import type { AskerView } from "./asker-view.js";
 import { type Change, type Verdict, verdictOn } from "./change-formula.js";
-import { indent, literal, textArray, whoAsks, written } from "./ddl.js";
-import type { Schemas } from "./foundation.js";
+import { indent, literal, type Schemas, textArray, whoAsks, written } from "./ddl.js";
 
 /** What the triggers of one table are written from. */
 export interface Writing {

@@ -1,7 +1,15 @@
 import type { Fact } from "../fragment.js";
 import { postgres } from "../postgres.js";
-import { dollars, type FactWriter, literal, qualified, selected, whoAsksAlias } from "./ddl.js";
-import { definerFunction, type Schemas } from "./foundation.js";
+import {
+  definerFunction,
+  dollars,
+  type FactWriter,
+  literal,
+  qualified,
+  type Schemas,
+  selected,
+  whoAsksAlias,
+} from "./ddl.js";
 
 /**
  * Statements that are planned for the one who asks. `seal` is an expression: the seal of the setting `sealed`, by the secret

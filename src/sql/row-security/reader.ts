@@ -1,6 +1,5 @@
 import { postgres } from "../postgres.js";
-import { dollars, literal, mark } from "./ddl.js";
-import type { Schemas } from "./foundation.js";
+import { dollars, literal, mark, type Schemas } from "./ddl.js";
 
 /**
  * Makes the role with whose rights the views read records, where it is not there. Whoever is a member of it reads listed

@@ -10,8 +10,7 @@ import { postgres } from "../postgres.js";
 import { type OpenAsker, scopeOf } from "../scope.js";
 import { tableName } from "../where.js";
 import type { AskerView } from "./asker-view.js";
-import { qualified, selected, written } from "./ddl.js";
-import type { Schemas } from "./foundation.js";
+import { qualified, type Schemas, selected, written } from "./ddl.js";
 import { constant } from "./planned.js";
 import { selectedOnce } from "./selected-once.js";
 

@@ -10,8 +10,7 @@ import { tableName } from "../where.js";
 import type { AskerView } from "./asker-view.js";
 import { branchesOf } from "./branches.js";
 import { isNot } from "./change-formula.js";
-import { qualified, whoAsks, written } from "./ddl.js";
-import type { Schemas } from "./foundation.js";
+import { qualified, type Schemas, whoAsks, written } from "./ddl.js";
 import { asked, askedOf, isGuarded, isStillPlanned } from "./planned.js";
 import type { ReadersView } from "./row-policy.js";
 

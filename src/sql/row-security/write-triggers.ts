@@ -10,8 +10,17 @@ import { scopeOf, sourceName } from "../scope.js";
 import { shownFormula } from "../shown.js";
 import type { AskerView } from "./asker-view.js";
 import { type Change, isNot, type Verdict, verdictOn } from "./change-formula.js";
-import { type FactWriter, indent, literal, plain, qualified, textArray, written } from "./ddl.js";
-import { definerFunction, type Schemas } from "./foundation.js";
+import {
+  definerFunction,
+  type FactWriter,
+  indent,
+  literal,
+  plain,
+  qualified,
+  type Schemas,
+  textArray,
+  written,
+} from "./ddl.js";
 import { judged, judgedAct, rows, select, verdictsOf, type Writing } from "./judged.js";
 import { references } from "./references.js";
 import { seenName, shownName } from "./seen-view.js";
