@@ -88,9 +88,12 @@ end`,
 end`,
     ),
     planning(
-      `${at("stale")}() returns boolean`,
+      `${at("still")}(seal text, at text) returns boolean`,
       "stable",
       `begin
+  -- The setting could be made again by hand, but not in the same transaction.
+  if pg_catalog.left(pg_catalog.current_setting('portier.asker', true), 64) operator(pg_catalog.=) seal
+    and extract(epoch from pg_catalog.now()) operator(pg_catalog.=) at::pg_catalog.numeric then return true; end if;
   raise exception using errcode = 'object_not_in_prerequisite_state',
     message = 'this statement was planned for somebody who asked before',
     hint = 'send it anew, or prepare it by a name';
@@ -125,10 +128,8 @@ export function isGuarded(inside: string, source: string): string {
 
 /** Whether who asks is still the one for whom the statement is planned. */
 export function isStillPlanned(inside: string): string {
-  const isSame = `left(current_setting('portier.asker', true), 64) = ${said} ->> 'seal'`;
-  // The setting could be made again by hand, but not in the same transaction.
-  const isNow = `extract(epoch from now()) = cast(${said} ->> 'at' as numeric)`;
-  return `case when ${said} ->> 'seal' is null or (${isSame} and ${isNow}) then true else ${qualified(inside, "stale")}() end`;
+  const still = `${qualified(inside, "still")}(${said} ->> 'seal', ${said} ->> 'at')`;
+  return `case when ${said} ->> 'seal' is null then true else ${still} end`;
 }
 
 /** Facts as constants of a plan that is made for who asks. */
