@@ -20,19 +20,22 @@ export interface Schemas {
 export type FactWriter = (one: Fact) => string;
 
 /** Where {@link whoAsks} is among the tables. */
-export const joined: FactWriter = ({ fact, among }) => {
-  const value = `${whoAsksAlias}.${postgres.quoteName(fact)}`;
-  if (among === undefined || among[0] === true) return value;
-  return among.length === 1 ? `${value} = ${among[0]}` : `${value} in (${among.join(", ")})`;
-};
+export const joined: FactWriter = (one) => ofColumn(whoAsksAlias, one);
 
 /** Where a condition is to be served by an index, or stands alone: worked out once for the statement. */
 export function selected(schema: string): FactWriter {
   return (one) => {
-    const select = `(select ${joined(one)} from ${whoAsks(schema)})`;
+    // Without a "from", as it is copied again and again while a statement is planned.
+    const select = `(select ${ofColumn(`(${qualified(schema, "me")}())`, one)})`;
     // After "any" a select alone would be read as rows, not as a list.
     return one.isList ? `coalesce(${select})` : select;
   };
+}
+
+function ofColumn(record: string, { fact, among }: Fact): string {
+  const value = `${record}.${postgres.quoteName(fact)}`;
+  if (among === undefined || among[0] === true) return value;
+  return among.length === 1 ? `${value} = ${among[0]}` : `${value} in (${among.join(", ")})`;
 }
 
 /** The one who asks, as a table of one row. */
@@ -94,9 +97,16 @@ export function indent(text: string, by = "  "): string {
   return text.replace(/^(?=.)/gm, by);
 }
 
+/** PostgreSQL keeps as many bytes of a name. */
+const kept = 63;
+
+export function isKeptWhole(name: string): boolean {
+  return shortened(name, kept) === name;
+}
+
 /**
- * Names of functions that are told apart in the 63 bytes that PostgreSQL keeps of a name: one that is longer, or is taken
- * by another thing, is given a number.
+ * Names of functions that are told apart in the bytes that PostgreSQL keeps of a name: one that is longer, or is taken by
+ * another thing, is given a number.
  */
 export class Names {
   readonly #given = new Map<string, string>();
@@ -106,7 +116,7 @@ export class Names {
   of(wanted: string, id = wanted): string {
     const known = this.#given.get(id);
     if (known !== undefined) return known;
-    let name = shortened(wanted, 63);
+    let name = shortened(wanted, kept);
     for (let n = 2; this.#taken.has(name); n++) name = `${shortened(wanted, 58)} ${n}`;
     this.#taken.add(name);
     this.#given.set(id, name);

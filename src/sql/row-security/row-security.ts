@@ -7,7 +7,7 @@ import { tableName } from "../where.js";
 import { planOfAnybody } from "./anybody.js";
 import { AskerView } from "./asker-view.js";
 import { admission, cleared, closed, otherDoors, owned, removal } from "./closing.js";
-import { literal, mark, Names, qualified, type Schemas } from "./ddl.js";
+import { isKeptWhole, literal, mark, Names, qualified, type Schemas } from "./ddl.js";
 import { foundation } from "./foundation.js";
 import { makeReader } from "./reader.js";
 import { ReadersView, rowPolicy } from "./row-policy.js";
@@ -130,7 +130,7 @@ function handedOver(all: readonly Table[], schemas: Schemas): string[] {
 /** Each view has the name of its table, in a schema of its own. */
 function checkNames(all: readonly Table[], schema: string, tables: string, reader: string): void {
   for (const name of [`${schema}_inside`, reader]) {
-    if (new TextEncoder().encode(name).length <= 63) continue;
+    if (isKeptWhole(name)) continue;
     throw portierError("wrong-call", {
       what: `PostgreSQL keeps 63 bytes of a name, not all of "${name}"`,
       hint: "choose a shorter one",
