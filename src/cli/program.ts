@@ -1,3 +1,4 @@
+import { readFileSync } from "node:fs";
 import { Command, CommanderError, Option } from "commander";
 import { formatProblem, PortierError } from "../schema/problems.js";
 import { assignCommand } from "./assign.js";
@@ -66,6 +67,7 @@ export function runCli(args: readonly string[], io: Io): ExitCode | Promise<Exit
   let code = 0 as ExitCode | Promise<ExitCode>;
   const program = new Command("portier")
     .description("Who may view and edit which records and fields of an app.")
+    .version(version(), "--version", "which version this is")
     .addHelpText("after", firstSteps)
     .showSuggestionAfterError(true)
     .exitOverride()
@@ -98,6 +100,11 @@ export function runCli(args: readonly string[], io: Io): ExitCode | Promise<Exit
   } catch (error) {
     return failed(error, io);
   }
+}
+
+function version(): string {
+  const text = readFileSync(new URL("../../package.json", import.meta.url), "utf8");
+  return (JSON.parse(text) as { readonly version: string }).version;
 }
 
 function failed(error: unknown, io: Io): ExitCode {

@@ -1,5 +1,5 @@
 import { execFileSync, spawnSync } from "node:child_process";
-import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import stringWidth from "string-width";
@@ -36,6 +36,11 @@ tables:
       nothing: { to: registrar, permit: { edit: [shelf, -shelf] } }
 `,
 );
+
+it("says which version it is", () => {
+  const { version } = JSON.parse(readFileSync(new URL("../../package.json", import.meta.url), "utf8"));
+  expect(portierCli(["--version"])).toMatchObject({ code: 0, out: `${version}\n` });
+});
 
 describe("portier lint", () => {
   it("finds nothing to say about the museum", () => {
