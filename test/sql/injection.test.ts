@@ -39,7 +39,11 @@ describe.each(Object.entries(engines))("on %s names and values never change a st
     engine = await open();
     await createTables(engine, compile(documentOf("a")).schema);
   });
-  afterAll(() => engine?.close());
+  afterAll(async () => {
+    const tables = engine?.schema ?? "public";
+    await engine?.script?.(rowSecurity(compile(documentOf("a")), { schema: view, tables }).removal);
+    await engine?.close();
+  });
 
   const shapes = new Set<string>();
 
