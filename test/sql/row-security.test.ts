@@ -447,6 +447,15 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       await owner(rowSecurity(portier, options()).migration);
     });
 
+    it("can be run again under the longest of names", async () => {
+      const long = { ...options(), schema: `${seen}_${"x".repeat(55 - seen.length)}` };
+      await owner(rowSecurity(portier, long).migration);
+      await owner(rowSecurity(portier, long).migration);
+      await owner(rowSecurity(portier, long).removal);
+      // That took row security away from both.
+      await owner(rowSecurity(portier, options()).migration);
+    });
+
     it("is for the owner of the tables", async () => {
       const client = await login(app);
       await expect(client.query(rowSecurity(portier, options()).migration)).rejects.toMatchObject({

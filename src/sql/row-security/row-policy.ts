@@ -16,9 +16,9 @@ import { selectedOnce } from "./selected-once.js";
 
 const quote = postgres.quoteName;
 
-/** The policies of a migration, by name: others may have made policies, too. */
-export function policyNames({ seen }: Pick<Schemas, "seen">) {
-  return { listed: `${seen}: what is listed`, open: `${seen}: on whose behalf records are read` };
+/** The policies of a migration, by name: others may have made policies, too. Short, as the schema's name may be long. */
+export function policyNames({ seen }: Schemas): Readonly<Record<"open" | "listed", string>> {
+  return { open: `${seen} open`, listed: `${seen} list` };
 }
 
 /**
