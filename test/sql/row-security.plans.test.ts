@@ -280,6 +280,36 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
       await superuser(`set search_path = ${tables}; ${named(back)}`);
     });
 
+    it("by operators and functions of their own that a search path finds first", async () => {
+      const mine = `mine_${run}`;
+      await superuser(`create schema ${mine} authorization ${app}`);
+      const client = await login(app);
+      await client.query(`set search_path = ${mine}`);
+      for (const type of ["text", "int", "numeric", "jsonb", "bytea", "boolean"]) {
+        await client.query(`create function same(${type}, ${type}) returns boolean language plpgsql immutable as
+          $f$ begin raise exception 'mine was run as %', current_user; end $f$`);
+        for (const operator of ["=", "<>", ">", "@>", "->", "->>", "~*"]) {
+          await client.query(`create operator ${operator} (function = same, leftarg = ${type}, rightarg = ${type})`);
+        }
+        await client.query(`create function joint(${type}, ${type}) returns ${type} language plpgsql immutable as
+          $f$ begin raise exception 'mine was run as %', current_user; end $f$;
+          create operator || (function = joint, leftarg = ${type}, rightarg = ${type})`);
+      }
+      await client.query(`create function length(text) returns int language sql as 'select 1/0';
+        create function current_setting(text, boolean) returns text language sql as 'select (1/0)::text'`);
+      await client.query(`begin; set local search_path = ${mine}, pg_catalog`);
+      await client.query(`select ${seen}.ask_as('s-001')`);
+      for (const text of [
+        "select count(*)::int as n from S.loans",
+        "do $$ begin perform count(*) from S.loans; end $$",
+      ]) {
+        await client.query(text.replace("S", seen));
+      }
+      expect(await counted(client, `select count(*)::int as n from ${seen}.loans`)).toBe(listed("s-001"));
+      await client.query("rollback");
+      await superuser(`drop schema ${mine} cascade`);
+    });
+
     it("by a session that would pass by row security", async () => {
       const client = await asking("s-001");
       await client.query("set local row_security = off");

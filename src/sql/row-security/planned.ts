@@ -36,7 +36,7 @@ export function planningFunctions({ inside, seen }: Schemas, seal: string): stri
   is_kept pg_catalog.bool;
 begin
   -- Whoever is a person by their login may look at the plan, and is told nothing by it.
-  if nullif(pg_catalog.length(sealed), 0) is null then return null; end if;
+  if sealed is null or pg_catalog.length(sealed) operator(pg_catalog.=) 0 then return null; end if;
   get diagnostics around = pg_context;
   -- Inside a function, which keeps its plans.
   if position(pg_catalog.chr(10) in around) operator(pg_catalog.>) 0 then return null; end if;
@@ -66,7 +66,7 @@ end`,
       `${at("facts")}() returns jsonb`,
       "immutable",
       `begin
-  return nullif(pg_catalog.substr(pg_catalog.current_setting('portier.asker', true), 65), '')::pg_catalog.jsonb;
+  return pg_catalog.substr(pg_catalog.current_setting('portier.asker', true), 65)::pg_catalog.jsonb;
 end`,
     ),
     planning(
@@ -104,7 +104,8 @@ end`,
 
 /**
  * A function that is worked out while statements are planned. To set a search path for it would take longer than all the
- * rest, and the caller's is not to be trusted: so every name and operator in it says its schema.
+ * rest, and the caller's is not to be trusted: so every name and operator in it says its schema (`nullif` has an operator
+ * that cannot).
  */
 function planning(head: string, marks: string, body: string): string {
   return `create function ${head}\n  language plpgsql ${marks} parallel safe\nas ${dollars(body)}`;
