@@ -282,7 +282,7 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
 
     it("by operators and functions of their own that a search path finds first", async () => {
       const mine = `mine_${run}`;
-      await superuser(`create schema ${mine} authorization ${app}`);
+      await superuser(`create schema ${mine} authorization ${app}; grant usage on schema ${mine} to public`);
       const client = await login(app);
       await client.query(`set search_path = ${mine}`);
       for (const type of ["text", "int", "numeric", "jsonb", "bytea", "boolean"]) {
