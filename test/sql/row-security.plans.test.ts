@@ -118,6 +118,16 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
     await owner(script().migration);
   });
 
+  it("are told of who else may read what a policy lets through", async () => {
+    await superuser(`grant ${reader} to ${guest}`);
+    const client = await login(holder);
+    const warnings: string[] = [];
+    client.on("notice", ({ message }) => warnings.push(message ?? ""));
+    await client.query(script().migration);
+    expect(warnings).toContain(`${guest} is a member of ${reader}, and reads listed records with all their fields`);
+    await superuser(`revoke ${reader} from ${guest}`);
+  });
+
   describe("are planned like those that are written by hand", () => {
     it.each([
       ["a visitor counts", null, "select count(*) from T", "status = 'on_display'"],
