@@ -40,7 +40,7 @@ export function fact(name: string, isList = false): Fragment {
 }
 
 /** Whether what is found out about the one who asks is one of these. */
-export function isAmong(name: string, among: readonly (number | boolean)[]): Fragment {
+export function isFactAmong(name: string, among: readonly (number | boolean)[]): Fragment {
   return [{ fact: name, isList: false, among }];
 }
 

@@ -7,7 +7,7 @@ import type { FieldType } from "../../schema/types/field-type.js";
 import type { Plan } from "../../session/plan.js";
 import { truthNumber } from "../condition.js";
 import { type Formula, test } from "../formula.js";
-import { allOf, anyOf, type Fragment, fact, isAmong, raw, sql } from "../fragment.js";
+import { allOf, anyOf, type Fragment, fact, isFactAmong, raw, sql } from "../fragment.js";
 import { postgres } from "../postgres.js";
 import { column, type OpenAsker, type Place, type Scope, scopeOf, sourceName } from "../scope.js";
 import { Joins } from "../value.js";
@@ -43,7 +43,7 @@ export class AskerView implements OpenAsker {
 
   /** Whether a rule can be met at all: by a visitor, or a person who is there and active. */
   get meets(): Formula {
-    return test(isAmong("meets", [true]), true);
+    return test(isFactAmong("meets", [true]), true);
   }
 
   value(operand: SessionOperand): Fragment {
@@ -62,7 +62,7 @@ export class AskerView implements OpenAsker {
       const truth = truthNumber(met, this.#within(this.#person()));
       return sql`case when ${this.#isVisitor()} then ${raw(String(False))} else ${truth} end`;
     });
-    return isAmong(column, among);
+    return isFactAmong(column, among);
   }
 
   held(role: string): Fragment {

@@ -34,7 +34,7 @@ export function selected(schema: string): FactWriter {
 
 function ofColumn(record: string, { fact, among }: Fact): string {
   const value = `${record}.${postgres.quoteName(fact)}`;
-  if (among === undefined || among[0] === true) return value;
+  if (among === undefined) return value;
   return among.length === 1 ? `${value} = ${among[0]}` : `${value} in (${among.join(", ")})`;
 }
 
