@@ -24,8 +24,8 @@ interface Splice {
 const longLine = 100;
 
 /**
- * The text of a document, or of another file of YAML, changed so that it says what `document` says. Only what is different is written anew; all other
- * lines, with their comments, order and spelling, stay as they are, sign by sign.
+ * The text of a document, or of another file of YAML, changed so that it says what `document` says. Only what is different
+ * is written anew; all other lines, with their comments, order and spelling, stay as they are, sign by sign.
  *
  * @example
  * const { document } = parseDocument(text);

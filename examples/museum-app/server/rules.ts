@@ -101,7 +101,7 @@ function noting(inside: Connection): Connection {
     query: async (text, params) => {
       const found = await inside.query(text, params);
       const request = written.getStore();
-      if (request !== undefined && !/^\s*(?:select|with)\b/i.test(text)) request.isWritten = true;
+      if (request !== undefined && !/^\s*select\b/i.test(text)) request.isWritten = true;
       return found;
     },
   };
