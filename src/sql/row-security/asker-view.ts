@@ -33,7 +33,7 @@ export class AskerView implements OpenAsker {
     this.#schemas = schemas;
     this.#roles = new HeldRoles(ruleset, (place) => this.#within(place));
     // Kept beside the facts, see planned.ts.
-    for (const name of ["seal", "at"]) this.#names.of(name, `kept ${name}`);
+    this.#names.of("seal", "kept seal");
     this.#column("meets", "meets", () => this.#meets());
   }
 

@@ -136,7 +136,7 @@ export function admission(schemas: Schemas): string[] {
   const quote = postgres.quoteName;
   const admitted = qualified(inside, "admitted");
   const schema = plain(quote(seen));
-  const asked = ["me()", "planned()", "asked()", "facts()", "asker_of(jsonb)", "guarded(regclass)", "still(text, text)"]
+  const asked = ["me()", "planned()", "asked()", "facts()", "asker_of(jsonb)", "guarded(regclass)", "still(text)"]
     .map((head) => `${plain(quote(inside))}.${head}`)
     .join(", ");
   const admit = definerFunction(

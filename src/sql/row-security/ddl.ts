@@ -46,6 +46,9 @@ export function whoAsks(schema: string): string {
 /** What the one who asks is called among the tables of a statement. */
 export const whoAsksAlias = postgres.quoteName("who asks");
 
+/** What the tests that several columns share are called there. */
+export const isShownAlias = postgres.quoteName("is shown");
+
 /** A fragment with its values written out, for statements that take no parameters. */
 export function written(fragment: Fragment, facts: FactWriter = joined): string {
   return fragment

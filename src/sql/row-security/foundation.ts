@@ -30,7 +30,7 @@ export function foundation(schemas: Schemas, people: People | undefined, askerVi
 begin
   perform set_config('portier.said', ${seal("said", "said")} || said, true);
   -- Worked out once for the transaction, so that all of it is judged by one state of things.
-  select to_jsonb(a) || jsonb_build_object('at', extract(epoch from now())) into asker from ${at("asker")} a;
+  select to_jsonb(a) into asker from ${at("asker")} a;
   perform set_config('portier.asker', ${seal("asker", "asker")} || asker, true);
   perform set_config('portier.confirmed', '', true);
 end`,

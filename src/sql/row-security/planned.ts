@@ -52,7 +52,7 @@ begin
   end if;
   if is_kept then return null; end if;
   return pg_catalog.substr(sealed, 65)::pg_catalog.jsonb
-    operator(pg_catalog.||) pg_catalog.jsonb_build_object('seal', pg_catalog.left(sealed, 64));
+    operator(pg_catalog.||) pg_catalog.jsonb_build_object('seal', ${sealOfNow});
 end`,
     ),
     definerFunction(
@@ -88,12 +88,12 @@ end`,
 end`,
     ),
     planning(
-      `${at("still")}(seal text, at text) returns boolean`,
+      `${at("still")}(seal text) returns boolean`,
       "stable",
-      `begin
-  -- The setting could be made again by hand, but not in the same transaction.
-  if pg_catalog.left(pg_catalog.current_setting('portier.asker', true), 64) operator(pg_catalog.=) seal
-    and extract(epoch from pg_catalog.now()) operator(pg_catalog.=) at::pg_catalog.numeric then return true; end if;
+      `declare
+  sealed pg_catalog.text := pg_catalog.current_setting('portier.asker', true);
+begin
+  if seal is null or seal operator(pg_catalog.=) ${sealOfNow} then return true; end if;
   raise exception using errcode = 'object_not_in_prerequisite_state',
     message = 'this statement was planned for somebody who asked before',
     hint = 'send it anew, or prepare it by a name';
@@ -101,6 +101,9 @@ end`,
     ),
   ];
 }
+
+/** The seal, with the transaction: the setting could be made again by hand in a later one. */
+const sealOfNow = `pg_catalog.concat(pg_catalog.left(sealed, 64), ' ', extract(epoch from pg_catalog.now()))`;
 
 /**
  * A function that is worked out while statements are planned. To set a search path for it would take longer than all the
@@ -127,10 +130,9 @@ export function isGuarded(inside: string, source: string): string {
   return `${qualified(inside, "guarded")}(${literal(source)})`;
 }
 
-/** Whether who asks is still the one for whom the statement is planned. */
+/** Whether who asks is still the one for whom the statement is planned, if it is planned for somebody. */
 export function isStillPlanned(inside: string): string {
-  const still = `${qualified(inside, "still")}(${said} ->> 'seal', ${said} ->> 'at')`;
-  return `case when ${said} ->> 'seal' is null then true else ${still} end`;
+  return `${qualified(inside, "still")}(${said} ->> 'seal')`;
 }
 
 /** Facts as constants of a plan that is made for who asks. */

@@ -4,7 +4,7 @@ import { isOwn, type Table } from "../../schema/schema.js";
 import { conditionOf } from "../../session/conditions.js";
 import type { Plan } from "../../session/plan.js";
 import { conditionFormula } from "../condition.js";
-import { type Formula, formula, print } from "../formula.js";
+import { type Formula, formula, isNever, print } from "../formula.js";
 import type { Fragment } from "../fragment.js";
 import { postgres } from "../postgres.js";
 import { type OpenAsker, scopeOf } from "../scope.js";
@@ -82,11 +82,15 @@ export function rowPolicy(plan: Plan, table: Table, source: string, readers: Rea
   const scope = scopeOf(postgres, plan, { table, alias: tableName(table.source) }, readers);
   const rows = formula("and", [readers.meets, conditionFormula(conditionOf(plan.of(table.name), "list"), scope)]);
   const later = written(print(selectedOnce(rows, inside)), selected(inside));
+  const now = written(print(rows), constant(inside));
+  const isListed = isNever(rows)
+    ? "false"
+    : `case when ${qualified(inside, "planned")}() is null then ${later} else ${now} end`;
   const name = policyNames(schemas);
   return [
     `create policy ${quote(name.open)} on ${source} for select to ${reader} using (true)`,
     `create policy ${quote(name.listed)} on ${source} as restrictive for select to ${reader} using (
-  case when ${qualified(inside, "planned")}() is null then ${later} else ${written(print(rows), constant(inside))} end
+  ${isListed}
 )`,
     `grant select on ${source} to ${reader}`,
   ];

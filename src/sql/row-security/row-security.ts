@@ -7,7 +7,7 @@ import { tableName } from "../where.js";
 import { planOfAnybody } from "./anybody.js";
 import { AskerView } from "./asker-view.js";
 import { admission, cleared, closed, otherDoors, owned, removal } from "./closing.js";
-import { isKeptWhole, literal, mark, Names, qualified, type Schemas } from "./ddl.js";
+import { isKeptWhole, isShownAlias, literal, mark, Names, qualified, type Schemas, whoAsksAlias } from "./ddl.js";
 import { foundation } from "./foundation.js";
 import { makeReader } from "./reader.js";
 import { ReadersView, rowPolicy } from "./row-policy.js";
@@ -142,6 +142,10 @@ function checkNames(all: readonly Table[], schema: string, tables: string, reade
     if (schema === (source.includes(".") ? source.slice(0, source.indexOf(".")) : tables)) {
       const what = `the views would be in the schema of the tables, "${schema}"`;
       throw portierError("wrong-call", { what, hint: "give them a schema of their own" });
+    }
+    if ([whoAsksAlias, isShownAlias].includes(postgres.quoteName(tableName(source)))) {
+      const what = `the views call something of their own "${tableName(source)}"`;
+      throw portierError("wrong-call", { what, hint: "give the table another name" });
     }
     const other = taken.get(tableName(source));
     if (other !== undefined) {

@@ -10,7 +10,7 @@ import { tableName } from "../where.js";
 import type { AskerView } from "./asker-view.js";
 import { branchesOf } from "./branches.js";
 import { isNot } from "./change-formula.js";
-import { qualified, type Schemas, whoAsks, written } from "./ddl.js";
+import { isShownAlias, qualified, type Schemas, whoAsks, written } from "./ddl.js";
 import { asked, askedOf, isGuarded, isStillPlanned } from "./planned.js";
 import type { ReadersView } from "./row-policy.js";
 
@@ -23,8 +23,14 @@ interface Seen {
   readonly scope: Scope;
   readonly meets: Formula;
   readonly listed: Formula;
-  /** Whether each field is shown, in a record that is listed. */
-  readonly fields: readonly { readonly field: Field; readonly shown: Formula; readonly when: Formula }[];
+  readonly fields: readonly Shown[];
+}
+
+/** Whether a field is shown: `when` in a record that is listed. */
+interface Shown {
+  readonly field: Field;
+  readonly shown: Formula;
+  readonly when: Formula;
 }
 
 /**
@@ -34,12 +40,11 @@ interface Seen {
 export function seenView(plan: Plan, table: Table, source: string, readers: ReadersView, schemas: Schemas): string {
   const seen = seenOf(plan, table, readers);
   const { inside } = schemas;
-  const columns = columnsOf(seen, ({ shown, when }) =>
-    written(print(formula("or", [showsAll(seen, shown), when])), asked(inside)),
-  );
-  const from = `${source} ${quote(seen.alias)} cross join ${askedOf(inside)}`;
-  const where = `${isGuarded(inside, source)} and ${isStillPlanned(inside)}`;
-  return `create view ${seenName(schemas, table)} as select\n${columns}\n  from ${from}\n  where ${where}`;
+  const test = ({ shown, when }: Shown) => written(print(formula("or", [showsAll(seen, shown), when])), asked(inside));
+  return viewOf(seenName(schemas, table), seen, test, {
+    from: [`${source} ${quote(seen.alias)}`, askedOf(inside)],
+    where: `${isGuarded(inside, source)} and ${isStillPlanned(inside)}`,
+  });
 }
 
 export function seenName({ seen }: Schemas, table: Table): string {
@@ -49,10 +54,10 @@ export function seenName({ seen }: Schemas, table: Table): string {
 /** The same for the triggers, which read one record after the other: there is nothing to plan, and who asks is found out once. */
 export function shownView(plan: Plan, table: Table, asker: AskerView, schemas: Schemas): string {
   const seen = seenOf(plan, table, asker);
-  const columns = columnsOf(seen, ({ when }) => written(print(when)));
-  const from = `${written(tableAs(seen.scope, seen.scope.record))} cross join ${whoAsks(schemas.inside)}`;
-  const rows = written(print(formula("and", [seen.meets, seen.listed])));
-  return `create view ${shownName(schemas, table)} as select\n${columns}\n  from ${from}\n  where ${rows}`;
+  return viewOf(shownName(schemas, table), seen, ({ when }) => written(print(when)), {
+    from: [written(tableAs(seen.scope, seen.scope.record)), whoAsks(schemas.inside)],
+    where: written(print(formula("and", [seen.meets, seen.listed]))),
+  });
 }
 
 export function shownName({ inside, names }: Schemas, table: Table): string {
@@ -71,14 +76,37 @@ function seenOf(plan: Plan, table: Table, asker: AskerView | ReadersView): Seen 
   return { table, alias, scope, meets, listed, fields };
 }
 
-/** The columns of a view, each of its own type also where it is never shown. */
-function columnsOf({ scope, fields }: Seen, test: (one: Seen["fields"][number]) => string): string {
-  const lines = fields.map((one) => {
-    const value = written(column(scope, scope.record, one.field));
-    const seen = isAlways(one.when) ? value : `case when ${isNever(one.when) ? "false" : test(one)} then ${value} end`;
-    return `  ${seen} as ${quote(one.field.column)}`;
+/**
+ * A view of a table's records, each column of its own type also where it is never shown. A test of several columns is written
+ * once, and called after the first of them: PostgreSQL copies all of a view while it plans a statement on it.
+ */
+function viewOf(
+  name: string,
+  { scope, fields }: Seen,
+  testOf: (one: Shown) => string,
+  { from, where }: { readonly from: readonly string[]; readonly where: string },
+): string {
+  const tests = fields.map((one) => (isNever(one.when) ? "false" : isAlways(one.when) ? "true" : testOf(one)));
+  const shared = new Map<string, string>();
+  for (const [index, { field }] of fields.entries()) {
+    const test = tests[index] as string;
+    const isWorthIt = !isConstant(test) && tests.includes(test, index + 1);
+    if (isWorthIt && !shared.has(test)) shared.set(test, quote(field.column));
+  }
+  const columns = fields.map(({ field }, index) => {
+    const value = written(column(scope, scope.record, field));
+    const test = tests[index] as string;
+    const first = shared.get(test);
+    const isShown = first === undefined ? test : `${isShownAlias}.${first}`;
+    return `  ${test === "true" ? value : `case when ${isShown} then ${value} end`} as ${quote(field.column)}`;
   });
-  return lines.join(",\n");
+  const lines = [...shared].map(([test, first]) => `      ${test} as ${first}`);
+  const tables = lines.length === 0 ? from : [...from, `lateral (select\n${lines.join(",\n")}) ${isShownAlias}`];
+  return `create view ${name} as select\n${columns.join(",\n")}\n  from ${tables.join(",\n    ")}\n  where ${where}`;
+}
+
+function isConstant(test: string): boolean {
+  return test === "true" || test === "false";
 }
 
 /**

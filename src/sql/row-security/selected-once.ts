@@ -6,6 +6,8 @@ import { joined, whoAsks, written } from "./ddl.js";
 export function selectedOnce(one: Formula, inside: string): Formula {
   if (isFixed(one)) {
     if (one.kind !== "test" && one.terms.length === 0) return one;
+    // Is selected by itself, without a "from", which would be copied again and again while a statement is planned.
+    if (one.kind === "test" && one.fragment.length === 1) return one;
     return test(raw(`(select ${written(print(one), joined)} from ${whoAsks(inside)})`), true);
   }
   if (one.kind === "test") return one;
