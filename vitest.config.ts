@@ -1,4 +1,3 @@
-import { availableParallelism } from "node:os";
 import { fileURLToPath } from "node:url";
 import { defineConfig } from "vitest/config";
 
@@ -22,8 +21,6 @@ export default defineConfig({
   },
   test: {
     include: ["test/**/*.test.ts"],
-    // Two on two processors as well: tests wait for databases and pages much of their time.
-    maxWorkers: Math.max(2, availableParallelism() - 1),
     // Pages are asked again until they are there: on a busy machine that takes a while.
     expect: { poll: { timeout: 15_000 } },
     testTimeout: 300_000,

@@ -86,23 +86,24 @@ function viewOf(
   testOf: (one: Shown) => string,
   { from, where }: { readonly from: readonly string[]; readonly where: string },
 ): string {
-  const tests = fields.map((one) => (isNever(one.when) ? "false" : isAlways(one.when) ? "true" : testOf(one)));
+  const columns = fields.map((one) => ({
+    name: quote(one.field.column),
+    value: written(column(scope, scope.record, one.field)),
+    test: isNever(one.when) ? "false" : isAlways(one.when) ? "true" : testOf(one),
+  }));
   const shared = new Map<string, string>();
-  for (const [index, { field }] of fields.entries()) {
-    const test = tests[index] as string;
-    const isWorthIt = !isConstant(test) && tests.includes(test, index + 1);
-    if (isWorthIt && !shared.has(test)) shared.set(test, quote(field.column));
+  for (const [index, { name, test }] of columns.entries()) {
+    const isRepeated = columns.slice(index + 1).some((other) => other.test === test);
+    if (isRepeated && !isConstant(test) && !shared.has(test)) shared.set(test, name);
   }
-  const columns = fields.map(({ field }, index) => {
-    const value = written(column(scope, scope.record, field));
-    const test = tests[index] as string;
+  const lines = columns.map(({ name, value, test }) => {
     const first = shared.get(test);
     const isShown = first === undefined ? test : `${isShownAlias}.${first}`;
-    return `  ${test === "true" ? value : `case when ${isShown} then ${value} end`} as ${quote(field.column)}`;
+    return `  ${test === "true" ? value : `case when ${isShown} then ${value} end`} as ${name}`;
   });
-  const lines = [...shared].map(([test, first]) => `      ${test} as ${first}`);
-  const tables = lines.length === 0 ? from : [...from, `lateral (select\n${lines.join(",\n")}) ${isShownAlias}`];
-  return `create view ${name} as select\n${columns.join(",\n")}\n  from ${tables.join(",\n    ")}\n  where ${where}`;
+  const once = [...shared].map(([test, first]) => `      ${test} as ${first}`);
+  const tables = once.length === 0 ? from : [...from, `lateral (select\n${once.join(",\n")}) ${isShownAlias}`];
+  return `create view ${name} as select\n${lines.join(",\n")}\n  from ${tables.join(",\n    ")}\n  where ${where}`;
 }
 
 function isConstant(test: string): boolean {
