@@ -182,8 +182,6 @@ async function rowSecurityBeside() {
   await client.query(
     "update staff set post = 'conservator' where id = 's-004'; update staff set post = 'registrar' where id = 's-005'",
   );
-  // Conditions on other records are thought dearer than they are; as docs/row-security.md recommends.
-  await client.query("set jit = off");
   for (const [who, person, condition] of people) {
     await client.query("begin");
     await client.query(`select ${views}.ask_as($1)`, [person]);

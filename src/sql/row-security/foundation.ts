@@ -4,8 +4,16 @@ import { sourceName } from "../scope.js";
 import { definerFunction, literal, plain, qualified, type Schemas, typeOf } from "./ddl.js";
 import { planningFunctions } from "./planned.js";
 
-/** The functions by which the application says who asks, and by which everything else finds it out. */
-export function foundation(schemas: Schemas, people: People | undefined, askerView: () => string): string[] {
+/**
+ * The functions by which the application says who asks, and by which everything else finds it out. `asksOthers`: whether a
+ * condition on one record asks about others.
+ */
+export function foundation(
+  schemas: Schemas,
+  people: People | undefined,
+  asksOthers: boolean,
+  askerView: () => string,
+): string[] {
   const { seen, inside } = schemas;
   const at = (name: string) => qualified(inside, name);
   // Good for one setting in this transaction of this connection alone. Nested, as a hash over key and message alone could
@@ -32,7 +40,7 @@ begin
   -- Worked out once for the transaction, so that all of it is judged by one state of things.
   select to_jsonb(a) into asker from ${at("asker")} a;
   perform set_config('portier.asker', ${seal("asker", "asker")} || asker, true);
-  perform set_config('portier.confirmed', '', true);
+  perform set_config('portier.confirmed', '', true);${asksOthers ? withoutJit : ""}
 end`,
     { settings: dates },
   );
@@ -158,3 +166,9 @@ end`,
     unfit,
   ];
 }
+
+/**
+ * PostgreSQL reckons a condition on other records as if it were worked out for each record, also where it is not, and would
+ * compile statements for a second that run for a moment.
+ */
+const withoutJit = "\n  perform set_config('jit', 'off', true);";

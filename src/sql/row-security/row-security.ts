@@ -77,6 +77,7 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
     shownView(plan, table, asker, schemas),
     ...writeTriggers(ruleset.schema, plan, table, asker, schemas),
   ]);
+  const wholes = readers.statements();
   const statements = [
     "begin",
     "set local search_path = pg_catalog, pg_temp",
@@ -84,8 +85,8 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
     makeReader(schemas),
     ...schemasOf(schemas),
     cleared(schemas),
-    ...foundation(schemas, ruleset.schema.people, () => asker.statement()),
-    ...readers.statements(),
+    ...foundation(schemas, ruleset.schema.people, wholes.length > 0, () => asker.statement()),
+    ...wholes,
     ...views,
     ...handedOver(all, schemas),
     ...closed([...all, ...kept], schemas),
