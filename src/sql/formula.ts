@@ -55,6 +55,14 @@ export function given(known: Formula, one: Formula): Formula {
   );
 }
 
+/** The same, but tests that are written alike are one and the same, and so are their values. */
+export function unified(one: Formula, known: Map<string, Formula>): Formula {
+  if (one.kind !== "test") return { kind: one.kind, terms: one.terms.map((term) => unified(term, known)) };
+  const same = known.get(one.id) ?? one;
+  known.set(one.id, same);
+  return same;
+}
+
 export function isAlways(one: Formula): boolean {
   return one.kind === "and" && one.terms.length === 0;
 }

@@ -76,17 +76,26 @@ export function plainPieces(fragment: Fragment): readonly PlainPiece[] {
   });
 }
 
-/** Writes a fragment out. `first` is the position of its first placeholder, 1-based. */
+/**
+ * Writes a fragment out. `first` is the position of its first placeholder, 1-based. Where placeholders have numbers, a value
+ * that is the same piece of several tests is handed over once.
+ */
 export function finish(fragment: Fragment, placeholder: (position: number) => string, first = 1): Statement {
   if (!Number.isInteger(first) || first < 1) {
     throw portierError("bad-value", { field: "first", expects: "a whole number from 1 on", found: first });
   }
+  const isNumbered = placeholder(1) !== placeholder(2);
   const params: unknown[] = [];
+  const places = new Map<PlainPiece, string>();
   let text = "";
   for (const piece of plainPieces(fragment)) {
+    const known = isNumbered ? places.get(piece) : undefined;
     if (typeof piece === "string") text += piece;
+    else if (known !== undefined) text += known;
     else {
-      text += placeholder(first + params.length);
+      const place = placeholder(first + params.length);
+      places.set(piece, place);
+      text += place;
       params.push(piece.param);
     }
   }

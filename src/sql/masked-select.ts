@@ -8,7 +8,7 @@ import type { Plan } from "../session/plan.js";
 import { type Masked, partsOf, type Session } from "../session/session.js";
 import { conditionFormula } from "./condition.js";
 import type { Dialect } from "./dialect.js";
-import { type Formula, given, isAlways, isNever, print } from "./formula.js";
+import { type Formula, given, isAlways, isNever, print, unified } from "./formula.js";
 import { type Fragment, finish, join, raw, type Statement, sql } from "./fragment.js";
 import { column, type Scope, scopeOf, tableAs } from "./scope.js";
 import { lookupColumn, shownFormula } from "./shown.js";
@@ -119,9 +119,10 @@ function shownFields(plan: Plan, name: string, action: ShowAction, dialect: Dial
   const gates = plan.of(name);
   const { table } = gates;
   const scope = scopeOf(dialect, plan, { table, alias: tableName(table.source) });
-  const rows = conditionFormula(conditionOf(gates, action), scope);
+  const tests = new Map<string, Formula>();
+  const rows = unified(conditionFormula(conditionOf(gates, action), scope), tests);
   const shown = table.fields.map(
-    (field): Shown => ({ field, when: given(rows, shownFormula(gates, action, field, scope)) }),
+    (field): Shown => ({ field, when: unified(given(rows, shownFormula(gates, action, field, scope)), tests) }),
   );
   return { shown, scope, rows };
 }

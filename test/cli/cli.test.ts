@@ -315,6 +315,15 @@ describe("portier sql", () => {
     }
   });
 
+  it("hands a value of several tests over once, where placeholders have numbers", () => {
+    const times = (dialect: string) => {
+      const { out } = ask("objects", "--as", "s-007", "--select", "--dialect", dialect, "--format", "json");
+      return JSON.parse(out).params.filter((value: unknown) => value === "on_display").length;
+    };
+    expect(times("postgres")).toBe(1);
+    expect(times("mariadb")).toBeGreaterThan(1);
+  });
+
   it("writes row security, and what takes it away, as scripts", () => {
     const { code, out } = ask("--row-security", "--schema", "seen", "--application", "app", "--user", "one", "two");
     expect(code).toBe(0);
