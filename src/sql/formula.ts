@@ -1,4 +1,4 @@
-import { allOf, anyOf, type Fragment } from "./fragment.js";
+import { allOf, anyOf, type Fragment, shared } from "./fragment.js";
 
 /** A condition over single tests, without "not". The empty "and" is true, the empty "or" false. */
 export type Formula =
@@ -58,7 +58,7 @@ export function given(known: Formula, one: Formula): Formula {
 /** The same, but tests that are written alike are one and the same, and so are their values. */
 export function unified(one: Formula, known: Map<string, Formula>): Formula {
   if (one.kind !== "test") return { kind: one.kind, terms: one.terms.map((term) => unified(term, known)) };
-  const same = known.get(one.id) ?? one;
+  const same = known.get(one.id) ?? { ...one, fragment: shared(one.fragment) };
   known.set(one.id, same);
   return same;
 }

@@ -3,7 +3,13 @@ import { portierError } from "../schema/problems.js";
 /** A piece of a statement: text that this package wrote, with values kept apart from it. */
 export type Fragment = readonly Piece[];
 
-type PlainPiece = string | { readonly param: unknown };
+type PlainPiece = string | Value;
+
+/** `isShared`: one place of a test that stands in a statement more than once; the text around it is always the same. */
+interface Value {
+  readonly param: unknown;
+  readonly isShared?: true;
+}
 
 /** What a statement for anybody finds out about the one who asks: a column of who asks, see row-security/. */
 export interface Fact {
@@ -76,9 +82,17 @@ export function plainPieces(fragment: Fragment): readonly PlainPiece[] {
   });
 }
 
+/** The same for a test that is written more than once, see {@link finish}. */
+export function shared(fragment: Fragment): Fragment {
+  return fragment.map((piece) =>
+    typeof piece === "object" && "param" in piece ? { ...piece, isShared: true } : piece,
+  );
+}
+
 /**
- * Writes a fragment out. `first` is the position of its first placeholder, 1-based. Where placeholders have numbers, a value
- * that is the same piece of several tests is handed over once.
+ * Writes a fragment out. `first` is the position of its first placeholder, 1-based. Where placeholders have numbers, a
+ * {@link shared} value is handed over once. Others are not, though they be the same: PostgreSQL gives a parameter one type,
+ * and takes it from what it is first compared with.
  */
 export function finish(fragment: Fragment, placeholder: (position: number) => string, first = 1): Statement {
   if (!Number.isInteger(first) || first < 1) {
@@ -86,18 +100,15 @@ export function finish(fragment: Fragment, placeholder: (position: number) => st
   }
   const isNumbered = placeholder(1) !== placeholder(2);
   const params: unknown[] = [];
-  const places = new Map<PlainPiece, string>();
-  let text = "";
-  for (const piece of plainPieces(fragment)) {
-    const known = isNumbered ? places.get(piece) : undefined;
-    if (typeof piece === "string") text += piece;
-    else if (known !== undefined) text += known;
-    else {
-      const place = placeholder(first + params.length);
-      places.set(piece, place);
-      text += place;
-      params.push(piece.param);
-    }
-  }
-  return { text, params };
+  const places = new Map<Value, string>();
+  const placeOf = (value: Value) => {
+    const known = isNumbered && value.isShared ? places.get(value) : undefined;
+    if (known !== undefined) return known;
+    const place = placeholder(first + params.length);
+    params.push(value.param);
+    places.set(value, place);
+    return place;
+  };
+  const text = plainPieces(fragment).map((piece) => (typeof piece === "string" ? piece : placeOf(piece)));
+  return { text: text.join(""), params };
 }

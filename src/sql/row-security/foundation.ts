@@ -35,12 +35,12 @@ export function foundation(
     `declare
   said text := jsonb_build_object('person', person, 'request', request);
   asker text;
-begin
+begin${asksOthers ? withoutJit : ""}
   perform set_config('portier.said', ${seal("said", "said")} || said, true);
   -- Worked out once for the transaction, so that all of it is judged by one state of things.
   select to_jsonb(a) into asker from ${at("asker")} a;
   perform set_config('portier.asker', ${seal("asker", "asker")} || asker, true);
-  perform set_config('portier.confirmed', '', true);${asksOthers ? withoutJit : ""}
+  perform set_config('portier.confirmed', '', true);
 end`,
     { settings: dates },
   );
