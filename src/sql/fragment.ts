@@ -3,10 +3,10 @@ import { portierError } from "../schema/problems.js";
 /** A piece of a statement: text that this package wrote, with values kept apart from it. */
 export type Fragment = readonly Piece[];
 
-type PlainPiece = string | Value;
+type PlainPiece = string | Param;
 
 /** `isShared`: one place of a test that stands in a statement more than once; the text around it is always the same. */
-interface Value {
+interface Param {
   readonly param: unknown;
   readonly isShared?: true;
 }
@@ -100,8 +100,8 @@ export function finish(fragment: Fragment, placeholder: (position: number) => st
   }
   const isNumbered = placeholder(1) !== placeholder(2);
   const params: unknown[] = [];
-  const places = new Map<Value, string>();
-  const placeOf = (value: Value) => {
+  const places = new Map<Param, string>();
+  const placeOf = (value: Param) => {
     const known = isNumbered && value.isShared ? places.get(value) : undefined;
     if (known !== undefined) return known;
     const place = placeholder(first + params.length);
