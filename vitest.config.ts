@@ -1,3 +1,4 @@
+import { availableParallelism } from "node:os";
 import { fileURLToPath } from "node:url";
 import { defineConfig } from "vitest/config";
 
@@ -21,8 +22,13 @@ export default defineConfig({
   },
   test: {
     include: ["test/**/*.test.ts"],
+    setupFiles: ["test/support/runs.ts"],
     // Pages are asked again until they are there: on a busy machine that takes a while.
-    expect: { poll: { timeout: 15_000 } },
+    expect: { poll: { timeout: 60_000 } },
+    // A third of what tests do is waiting for a database or a browser: one more than there are processors.
+    maxWorkers: availableParallelism() + 1,
+    // Worlds that are made at random hold bad data on purpose, and thousands of sessions say so.
+    onConsoleLog: (log) => !log.startsWith("Portier, bad data"),
     testTimeout: 300_000,
     hookTimeout: 60_000,
   },

@@ -136,6 +136,7 @@ async function house(people) {
       return rows;
     },
     transaction: (work) => link.transaction((inside) => work(counted(inside))),
+    ...(link.reading && { reading: (work) => link.reading((inside) => work(counted(inside))) }),
   });
   const connection = counted(plain);
   return {

@@ -37,7 +37,11 @@ export const museum = define({
     collections: { members: ["keeper", "registrar", "conservator"] },
     north: { members: { where: "site = 'north'" } },
     south: { members: { where: "site = 'south'" } },
-    "ships-line": { members: { below: "s-002" }, note: "Bram Solheim and everybody below." },
+    "ships-line": {
+      members: { below: "s-002" },
+      note: "Bram Solheim and everybody below.",
+      meant: { "person-in-rule": "The line is his by appointment." },
+    },
   },
   screens: {
     visit: { needs: ["exhibitions.view", "objects.view.title"], note: "What is on display." },
@@ -290,6 +294,7 @@ export const museum = define({
           to: "ships-line",
           where: "object.department = 'ships'",
           permit: { list: ["object", "started_on", "finished_on"] },
+          meant: { "record-in-rule": "Departments are few; their keys are their names." },
         },
         "heads-follow-the-treatments-of-their-people": { to: "above owner", permit: { view: "all" } },
         "director-reads-treatments": { to: "director", permit: { view: ["all", "cost"] } },
@@ -612,6 +617,7 @@ export const museum = define({
       to: "ships-line",
       where: ({ record }) => record.object.department.is("ships"),
       permit: { list: ["object", "started_on", "finished_on"] },
+      meant: { "record-in-rule": "Departments are few; their keys are their names." },
     },
     "heads-follow-the-treatments-of-their-people": { to: "above owner", permit: { view: "all" } },
     "director-reads-treatments": { to: "director", permit: { view: ["all", "cost"] } },

@@ -1,4 +1,5 @@
-import { type Column, getTableColumns, type SQL, sql, type Table } from "drizzle-orm";
+import { type Column, getTableColumns, getTableName, is, type SQL, Subquery, sql, Table } from "drizzle-orm";
+import { SelectionProxyHandler } from "drizzle-orm/selection-proxy";
 import { declareFound, tableInput } from "../import/declare-found.js";
 import type { FoundColumn, FoundTable, FoundType } from "../import/found.js";
 import type { TableInput } from "../schema/document.js";
@@ -12,18 +13,53 @@ import { maskedColumns as columnsOf } from "../sql/masked-select.js";
 import { whereFragment } from "../sql/where.js";
 
 /**
- * The records with which a person may do something, as a condition for Drizzle's `where`.
+ * A table as it stands in a statement: itself, an alias of it, or the columns that a relational query hands to its `where`.
+ */
+export type TableAs = Table | Readonly<Record<string, Column>>;
+
+/**
+ * The records with which a person may do something, as a condition for Drizzle's `where`. It is made for the table, or
+ * alias of it, beside which it stands: in a nested relation of a table to itself it would otherwise be about the outer row.
+ *
+ * A `$with` that is called as a table which the rules ask about would be asked in its place: call it otherwise.
+ *
+ * @throws PortierError where `table` is not the document's table of that name.
  *
  * @example
- * await db.select().from(objects).where(and(eq(objects.status, "on_display"), whereSql(session, "objects", "edit", postgres)));
+ * await db.select().from(objects).where(and(eq(objects.status, "on_display"), whereSql(session, "objects", "edit", objects, postgres)));
+ * await db.query.objects.findMany({ with: { parts: { where: (part) => whereSql(session, "objects", "list", part, postgres) } } });
  */
 export function whereSql<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
   session: Session<T>,
-  table: K,
+  name: K,
   action: ActionOf<T, K>,
+  table: TableAs,
   dialect: Dialect,
 ): SQL<boolean> {
-  return sqlOf(whereFragment(session, table, action, dialect)) as SQL<boolean>;
+  const as = nameIn(session, name, table);
+  return sqlOf(whereFragment(session, name, action, dialect, as)) as SQL<boolean>;
+}
+
+/** What a table is called in the statement, once it is seen to be the document's. */
+function nameIn<T extends TableTypes>(session: Pick<Session<T>, "roles">, name: string, given: TableAs): string {
+  const [column] = is(given, Table) ? [] : Object.values(given);
+  const table = is(given, Table) ? given : column?.table;
+  const { source } = partsOf(session as Pick<Session, "roles">).plan.of(name).table;
+  if (table === undefined || !is(table, Table)) {
+    throw portierError("wrong-call", { what: `no table of Drizzle was given for "${name}"`, hint: "give the table" });
+  }
+  const { name: original, schema } = originOf(table);
+  const isSame = source === original || source === `${schema}.${original}`;
+  if (isSame) return getTableName(table);
+  const what = `"${name}" is kept in "${source}", and this is the table "${original}"`;
+  throw portierError("wrong-call", { what, hint: "give the table that the condition stands beside" });
+}
+
+/** What a table is called in the database, whatever alias it has. */
+function originOf(table: Table): { readonly name: string; readonly schema: string | undefined } {
+  const kept = table as unknown as Readonly<Record<symbol, string | undefined>>;
+  const { OriginalName, Schema } = (Table as unknown as { Symbol: Record<"OriginalName" | "Schema", symbol> }).Symbol;
+  return { name: kept[OriginalName] ?? getTableName(table), schema: kept[Schema] };
 }
 
 /** A table's columns as a person sees them: the value, or null where it is hidden. */
@@ -32,14 +68,18 @@ export type MaskedColumns<T extends Table> = {
 };
 
 /**
- * What one person sees of the columns of a Drizzle table. Make a subquery of them, and filter and sort outside it, so
- * that nothing hidden can be learnt by that. A column that the document does not declare is hidden.
+ * What one person sees of the columns of a Drizzle table, or an alias of it. Make a subquery of them, and filter and sort
+ * outside it, so that nothing hidden can be learnt by that. A column that the document does not declare is hidden.
+ *
+ * A database may try a filter from outside before the condition inside; one that can fail on some value (a cast,
+ * arithmetic) then tells of hidden records by its failure. A subquery that ends in {@link fenced} is worked out by itself.
  *
  * @example
  * const seen = db
  *   .select(maskedColumns(session, "objects", objects, postgres))
  *   .from(objects)
- *   .where(whereSql(session, "objects", "list", postgres))
+ *   .where(whereSql(session, "objects", "list", objects, postgres))
+ *   .limit(fenced)
  *   .as("seen");
  * await db.select().from(seen).orderBy(seen.insuredValue).limit(50);
  */
@@ -51,7 +91,10 @@ export function maskedColumns<D extends TableTypes, T extends Table>(
   action: ShowAction = "list",
 ): MaskedColumns<T> {
   const { plan } = partsOf(session);
-  const fragments = new Map(columnsOf(plan, name, action, dialect).map(({ field, value }) => [field.column, value]));
+  const as = nameIn(session, name, table);
+  const fragments = new Map(
+    columnsOf(plan, name, action, dialect, as).map(({ field, value }) => [field.column, value]),
+  );
   const columns = Object.entries(getTableColumns(table)).map(([key, column]) => {
     const fragment = fragments.get(column.name);
     const value = fragment === undefined ? sql`null` : sqlOf(fragment);
@@ -59,6 +102,44 @@ export function maskedColumns<D extends TableTypes, T extends Table>(
   });
   return Object.fromEntries(columns) as MaskedColumns<T>;
 }
+
+/** A table as a person sees it, to select from and join as any other; hidden values are null, whatever the columns say. */
+export type SeenTable<T extends Table, A extends string> = Subquery<A, T["_"]["columns"]> & T["_"]["columns"];
+
+/**
+ * What one person sees of a table, under a name of its own: hidden records are not there, hidden values null. Filters, sorts and
+ * joins around it are those of a table that holds nothing else, also where it stands in a statement twice, and none of
+ * them can fail on what is hidden. Indexes serve no filter from around it; where that matters, see {@link maskedColumns}.
+ *
+ * @param alias What it is called in the statement, unlike any other there.
+ * @throws PortierError where `table` is not the document's table of that name.
+ *
+ * @example
+ * const [worker, boss] = ["worker", "boss"].map((alias) => seenTable(session, "staff", staff, postgres, alias));
+ * await db.select({ name: worker.name, boss: boss.name }).from(worker).leftJoin(boss, eq(boss.id, worker.manager));
+ */
+export function seenTable<D extends TableTypes, T extends Table, A extends string>(
+  session: Session<D>,
+  name: TableOf<D>,
+  table: T,
+  dialect: Dialect,
+  alias: A,
+  action: ShowAction = "list",
+): SeenTable<T, A> {
+  const shown = Object.values(maskedColumns(session, name, table, dialect, action));
+  const columns = sql.join(
+    shown.map((column) => sql`${(column as SQL.Aliased).sql} as ${sql.identifier((column as SQL.Aliased).fieldAlias)}`),
+    sql`, `,
+  );
+  const where = whereSql(session, name, action, table, dialect);
+  const select = sql`select ${columns} from ${table} where ${where} ${sql.raw(dialect.fence)}`;
+  const seen = new Subquery(select, getTableColumns(table) as Record<string, unknown>, alias);
+  const handler = new SelectionProxyHandler({ alias, sqlAliasedBehavior: "alias", sqlBehavior: "error" });
+  return new Proxy(seen, handler as ProxyHandler<typeof seen>) as unknown as SeenTable<T, A>;
+}
+
+/** More records than there are: a subquery with this limit lets no filter from outside in. Indexes then serve none. */
+export const fenced = Number.MAX_SAFE_INTEGER;
 
 function sqlOf(fragment: Fragment): SQL {
   const chunks = plainPieces(fragment).map((piece) =>

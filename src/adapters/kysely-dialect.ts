@@ -25,9 +25,11 @@ import {
   type WhereNode,
 } from "kysely";
 import type { Row } from "../conditions/source.js";
-import type { Acting, ActingOptions } from "../database/acting.js";
+import type { Acting } from "../database/acting.js";
 import type { Connection, DriverRow } from "../database/connection.js";
 import { openDatabase } from "../database/open-database.js";
+import { inTransaction } from "../database/retry.js";
+import type { ActingOptions } from "../database/work.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Field, Table } from "../schema/schema.js";
@@ -72,6 +74,9 @@ export class ChangeRefused extends Error {
  * A written value must be one: what the database would work out (`sql` texts, other columns) cannot be judged before, and is
  * refused, as are `on conflict`, `limit`, joins and the like in statements that write, and texts of SQL everywhere.
  *
+ * A statement by itself is begun anew while others stand in its way, and throws a `ConflictError` of `portier/database` in the
+ * end; inside Kysely's own transaction it throws that at once, as the whole of it must be begun anew.
+ *
  * @example
  * const db = new Kysely<Tables>({ dialect: portierDialect(portier, pgConnection(pool), "s-003") });
  * await db.updateTable("objects").set({ label: "Rung in fog." }).where("accession", "=", "BM-SH-0003").execute();
@@ -88,7 +93,7 @@ export function portierDialect<T extends TableTypes = AnyTables>(
     createAdapter: () => new tools.Adapter(),
     createIntrospector: (db) => new tools.Introspector(db),
     createQueryCompiler: () => new tools.QueryCompiler(),
-    createDriver: () => driverOf(connection, (query, link) => working.run(query, link)),
+    createDriver: () => driverOf(connection, (query, link, isReadOnly) => working.run(query, link, isReadOnly)),
   };
 }
 
@@ -123,16 +128,17 @@ class Working {
     for (const table of portier.schema.tables.values()) this.#tables.set(table.source, table);
   }
 
-  async run({ query, queryId }: CompiledQuery, link: Connection): Promise<QueryResult<DriverRow>> {
+  async run({ query, queryId }: CompiledQuery, link: Connection, isReadOnly: boolean): Promise<QueryResult<DriverRow>> {
+    if (isReadOnly && query.kind !== "SelectQueryNode") throw refusedNode("a change: its transaction only reads");
     switch (query.kind) {
       case "SelectQueryNode":
         return { rows: [...(await this.#select(query as SelectQueryNode, queryId, link))] };
       case "InsertQueryNode":
-        return link.transaction((inside) => this.#insert(query as InsertQueryNode, inside));
+        return inTransaction(link, (inside) => this.#insert(query as InsertQueryNode, inside));
       case "UpdateQueryNode":
-        return link.transaction((inside) => this.#update(query as UpdateQueryNode, queryId, inside));
+        return inTransaction(link, (inside) => this.#update(query as UpdateQueryNode, queryId, inside));
       case "DeleteQueryNode":
-        return link.transaction((inside) => this.#delete(query as DeleteQueryNode, queryId, inside));
+        return inTransaction(link, (inside) => this.#delete(query as DeleteQueryNode, queryId, inside));
       default:
         throw refusedNode(`a ${query.kind}`);
     }
@@ -153,10 +159,10 @@ class Working {
     onlyParts(node, ["into", "columns", "values", "returning", "defaultValues"]);
     const table = this.#table(node.into);
     const acting = this.#acting(inside);
-    const records: Row[] = [];
+    const records: (Row | undefined)[] = [];
     for (const values of rowsOf(node, table)) {
       const made = await acting.create(table.name, values, this.#change);
-      records.push(accepted(made, "create", table, undefined).record as Row);
+      records.push(accepted(made, "create", table, undefined).record);
     }
     const [key] = table.key;
     const last = records[records.length - 1];
@@ -173,10 +179,10 @@ class Working {
     const table = this.#table(node.table);
     const values = Object.fromEntries((node.updates ?? []).map((update) => updateOf(update, table)));
     const acting = this.#acting(inside);
-    const records: Row[] = [];
+    const records: (Row | undefined)[] = [];
     for (const key of await this.#keys(node.table as TableNode, node.where, table, id, inside)) {
       const outcome = await acting.edit(table.name, key, values, this.#change);
-      records.push(accepted(outcome, "edit", table, key).record as Row);
+      records.push(accepted(outcome, "edit", table, key).record);
     }
     const count = BigInt(records.length);
     const rows = await this.#returned(node.returning, table, records, acting);
@@ -218,21 +224,33 @@ class Working {
     return Object.fromEntries(fields.map(({ name, type, column }) => [name, this.#dialect.decode(type, row[column])]));
   }
 
-  /** What the person sees of records, under the names of their columns; hidden values as null. */
+  /** What the person sees of records among others, under the names of their columns; hidden values as null. */
   async #returned(
     returning: ReturningNode | undefined,
     table: Table,
-    records: readonly Row[],
+    records: readonly (Row | undefined)[],
     acting: Acting,
   ): Promise<DriverRow[]> {
     if (returning === undefined) return [];
     const fields = returning.selections.flatMap(({ selection }) => returnedFields(selection, table));
-    const seen = await acting.ask((session) => records.map((record) => session.mask(table.name, record, "list")));
-    return seen.map((masked) =>
-      Object.fromEntries(
-        fields.map(([name, field]) => [name, this.#dialect.encode(field.type, masked?.[field.name] ?? null)]),
-      ),
-    );
+    const rows: DriverRow[] = [];
+    for (const record of records) {
+      const key = record && recordAddress(table, record);
+      const seen =
+        key === undefined
+          ? undefined
+          : await acting.about(
+              table.name,
+              key,
+              (session, stored) => stored && session.mask(table.name, stored, "list"),
+            );
+      rows.push(
+        Object.fromEntries(
+          fields.map(([name, field]) => [name, this.#dialect.encode(field.type, seen?.[field.name] ?? null)]),
+        ),
+      );
+    }
+    return rows;
   }
 
   #table(node: OperationNode | undefined): Table {

@@ -1,9 +1,14 @@
 import type { CompiledQuery, DatabaseConnection, Driver, QueryResult } from "kysely";
 import type { Connection, DriverRow } from "../database/connection.js";
+import { typed } from "../database/retry.js";
 import { portierError } from "../schema/problems.js";
 
-/** Runs a statement over a connection, which is that of the transaction inside one. */
-export type Run = (query: CompiledQuery, connection: Connection) => Promise<QueryResult<DriverRow>>;
+/** Runs a statement over a connection, which is that of the transaction inside one; only reads where that is so. */
+export type Run = (
+  query: CompiledQuery,
+  connection: Connection,
+  isReadOnly: boolean,
+) => Promise<QueryResult<DriverRow>>;
 
 interface Ending {
   readonly commit: () => void;
@@ -15,6 +20,7 @@ class Link implements DatabaseConnection {
   readonly #connection: Connection;
   readonly #run: Run;
   #inside: Connection | undefined;
+  #isReadOnly = false;
   #end: Ending | undefined;
   #done: Promise<void> | undefined;
 
@@ -24,7 +30,10 @@ class Link implements DatabaseConnection {
   }
 
   executeQuery<R>(query: CompiledQuery): Promise<QueryResult<R>> {
-    return this.#run(query, this.#inside ?? this.#connection) as Promise<QueryResult<R>>;
+    const connection = this.#inside ?? this.#connection;
+    return this.#run(query, connection, this.#isReadOnly).catch((error) => {
+      throw typed(connection, error);
+    }) as Promise<QueryResult<R>>;
   }
 
   // biome-ignore lint/correctness/useYield: it refuses
@@ -32,7 +41,8 @@ class Link implements DatabaseConnection {
     throw portierError("wrong-call", { what: "a person's view is not streamed", hint: "read it page by page" });
   }
 
-  async begin(): Promise<void> {
+  async begin(isReadOnly: boolean): Promise<void> {
+    this.#isReadOnly = isReadOnly;
     await new Promise<void>((begun, failed) => {
       this.#done = this.#connection
         .transaction((inside) => {
@@ -43,7 +53,7 @@ class Link implements DatabaseConnection {
           });
         })
         .catch((error: unknown) => {
-          failed(error);
+          failed(typed(this.#connection, error));
           if (error !== rolledBack) throw error;
         });
       // Whoever ends the transaction waits for it; a failure before that is the failure to begin.
@@ -65,7 +75,10 @@ class Link implements DatabaseConnection {
     this.#inside = undefined;
     this.#end = undefined;
     this.#done = undefined;
-    await done;
+    this.#isReadOnly = false;
+    await done?.catch((error) => {
+      throw typed(this.#connection, error);
+    });
   }
 }
 
@@ -76,7 +89,7 @@ export function driverOf(connection: Connection, run: Run): Driver {
   return {
     init: async () => {},
     acquireConnection: async () => new Link(connection, run),
-    beginTransaction: (link) => (link as Link).begin(),
+    beginTransaction: (link, { accessMode }) => (link as Link).begin(accessMode === "read only"),
     commitTransaction: (link) => (link as Link).commit(),
     rollbackTransaction: (link) => (link as Link).rollback(),
     releaseConnection: async () => {},

@@ -14,11 +14,17 @@ import { partsOf, type Session } from "../session/session.js";
 import type { Dialect } from "../sql/dialect.js";
 import { type Fragment, plainPieces } from "../sql/fragment.js";
 import { maskedFragment } from "../sql/masked-select.js";
+import { tableName } from "../sql/where.js";
+import { canFail } from "./kysely-failing.js";
 
 export interface KyselyOptions {
   /** What the records are shown for. Default: `list`. */
   readonly action?: ShowAction;
-  /** As for `maskedSelect`: keeps filters that can fail off the records that are not seen. Default: false. */
+  /**
+   * Keeps filters off the records that are not seen, as for `maskedSelect`. Default: where a statement holds something that
+   * can fail on some value (a cast, arithmetic, most functions, a pattern that ends in an escape), so that its failure
+   * tells nothing; other statements are left to the database's indexes.
+   */
   readonly fence?: boolean;
   /** Names of functions that may be called besides the usual ones, in lower case: they must read no table. */
   readonly functions?: readonly string[];
@@ -58,41 +64,87 @@ export class Rewriter {
   readonly #session: Pick<Session, "roles">;
   readonly #dialect: Dialect;
   readonly #action: ShowAction;
-  readonly #fence: boolean;
+  readonly #fence: boolean | undefined;
   readonly #functions: ReadonlySet<string>;
   readonly #tables = new Map<string, string>();
+  /** Names that a `with` must not give: what rules ask of other records would then be asked of it. */
+  readonly #reserved: ReadonlySet<string>;
+  /**
+   * What each select was before this rewrote it. One that stands in another is rewritten before that one is, and again from
+   * what it was with that one: only the whole statement tells whether to fence.
+   */
+  readonly #originals = new WeakMap<object, Node>();
+  #isFenced = false;
 
   constructor(session: Pick<Session, "roles">, dialect: Dialect, options: KyselyOptions) {
-    const { action = "list", functions = [], fence = false } = options;
+    const { action = "list", functions = [], fence } = options;
     this.#fence = fence;
     this.#session = session;
     this.#dialect = dialect;
     this.#action = action;
     this.#functions = new Set([...usualFunctions, ...functions]);
-    for (const { name, source } of partsOf(session).plan.tables) this.#tables.set(source, name);
+    const tables = [...partsOf(session).plan.tables];
+    for (const { name, source } of tables) this.#tables.set(source, name);
+    this.#reserved = new Set([...tables.map(({ source }) => tableName(source)), ...keptNames].map(folded));
   }
 
   root(node: OperationNode): OperationNode {
-    if (node.kind === "SelectQueryNode") return this.#rewrite(node as Node, new Set());
+    if (node.kind === "SelectQueryNode") {
+      const original = this.#original(node as Node);
+      this.#isFenced = this.#fence ?? canFail(original, (part) => this.#original(part as Node));
+      const rewritten = this.#rewrite(original, new Set());
+      this.#originals.set(rewritten, original);
+      return rewritten;
+    }
     const hint = "for changes make a Kysely over portierDialect, which judges them";
     throw portierError("wrong-call", { what: `a person's view is for selects, not for a ${node.kind}`, hint });
   }
 
+  #original(node: Node): Node {
+    return this.#originals.get(node) ?? node;
+  }
+
   /** `named`: the names that a `with` around gives to selects of this statement. */
-  #rewrite(node: Node, named: ReadonlySet<string>): Node {
+  #rewrite(built: Node, named: ReadonlySet<string>): Node {
+    const node = this.#original(built);
     this.#check(node);
     // What stands for a value is never looked into: it may be an object that looks like a part of a statement.
     if (node.kind === "ValueNode" || node.kind === "PrimitiveValueListNode") return node;
-    const within = withNames(node, named);
+    const within = new Set([...named, ...this.#namesGiven(node)]);
     const changed: Record<string, unknown> = {};
     for (const [property, value] of Object.entries(node)) {
-      if (isWord(node, property, value)) changed[property] = value;
+      if (property === "with" && isNode(value)) changed[property] = this.#rewriteWith(value, named);
+      else if (isWord(node, property, value)) changed[property] = value;
       else
         changed[property] = this.#isSource(node, property)
           ? eachNode(value, (one) => this.#source(one, within))
           : eachNode(value, (one) => this.#inside(node, one, within));
     }
     return Object.freeze(changed) as unknown as Node;
+  }
+
+  /** The names that a `with` gives to selects. */
+  #namesGiven(node: Node): string[] {
+    return expressionsOf(node["with"]).map(({ name }) => {
+      const given = name.table.table.identifier.name;
+      if (!this.#reserved.has(folded(given))) return given;
+      const what = `a "with" cannot be called "${given}": rules ask the table of that name`;
+      throw portierError("wrong-call", { what, hint: "give it another name" });
+    });
+  }
+
+  /** Each select of a `with` may name those before it; itself and later ones only in a recursive one. */
+  #rewriteWith(clause: Node, named: ReadonlySet<string>): Node {
+    this.#check(clause);
+    const all = expressionsOf(clause);
+    const seen = new Set(named);
+    if (clause["recursive"] === true) for (const { name } of all) seen.add(name.table.table.identifier.name);
+    const expressions = all.map((one) => {
+      const rewritten = this.#rewrite(one as unknown as Node, new Set(seen));
+      seen.add(one.name.table.table.identifier.name);
+      return rewritten;
+    });
+    return Object.freeze({ ...clause, expressions }) as unknown as Node;
   }
 
   /** A table that is named elsewhere than to read from it says whose a column is, or what a `with` is called. */
@@ -131,13 +183,13 @@ export class Rewriter {
     const declared = this.#tables.get(source);
     if (declared === undefined) {
       if (table.schema === undefined && named.has(name)) return undefined;
-      const hint = `declared: ${[...this.#tables.keys()].slice(0, 12).join(", ")}`;
+      const hint = `declared: ${[...this.#tables.keys()].slice(0, 12).join(", ")}; a "with" is named inside of its own statement`;
       throw portierError("wrong-call", { what: `the document declares no table "${source}"`, hint });
     }
     const { plan } = partsOf(this.#session);
     const select = maskedFragment(plan, declared, this.#action, this.#dialect, {
       nameOf: ({ column }) => column,
-      fence: this.#fence,
+      fence: this.#isFenced,
     });
     return AliasNode.create(ParensNode.create(rawNode(select)), alias) as unknown as Node;
   }
@@ -170,11 +222,21 @@ function isWord({ kind }: Node, property: string, value: unknown): boolean {
   return kind === "CastNode" && property === "dataType" && /^[a-z]+(?: precision| varying)?$/i.test(text);
 }
 
-function withNames(node: Node, named: ReadonlySet<string>): ReadonlySet<string> {
-  const clause = node["with"] as { expressions?: readonly { name: { table: TableNode } }[] } | undefined;
-  if (clause?.expressions === undefined) return named;
-  return new Set([...named, ...clause.expressions.map(({ name }) => name.table.table.identifier.name)]);
+interface WithExpression {
+  readonly name: { readonly table: TableNode };
 }
+
+function expressionsOf(clause: unknown): readonly WithExpression[] {
+  const { expressions = [] } = (clause ?? {}) as { readonly expressions?: readonly WithExpression[] };
+  return expressions;
+}
+
+/** Databases fold the case of names, each in its own way. */
+function folded(name: string): string {
+  return name.toLowerCase();
+}
+
+const keptNames = ["portier_assignments", "portier_delegations"];
 
 /** Rewrites the nodes in a property: one, a list of them, or none at all. */
 function eachNode(value: unknown, rewrite: (node: Node) => Node): unknown {

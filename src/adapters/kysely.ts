@@ -1,4 +1,5 @@
 import type { KyselyPlugin } from "kysely";
+import { portierError } from "../schema/problems.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { Session } from "../session/session.js";
 import type { Dialect } from "../sql/dialect.js";
@@ -13,8 +14,10 @@ export type { KyselyOptions } from "./kysely-select.js";
  * that is hidden. A hidden value is null. Columns go by their names in the database.
  *
  * What could go past that is refused by a PortierError before it reaches the database: writing statements (a
- * `Kysely` over {@link portierDialect} judges them), tables that the document does not declare, texts of SQL, and
- * functions that are not known to read no table.
+ * `Kysely` over {@link portierDialect} judges them), tables that the document does not declare, a `with` that is called as
+ * a declared table, texts of SQL, and functions that are not known to read no table. A plugin hears of statements that are
+ * built: one that was compiled elsewhere (`CompiledQuery.raw`) runs, and only its rows are withheld; `withoutPlugins()`
+ * takes the view away. Where others write the statements, use {@link portierDialect}, which lets neither through.
  *
  * @example
  * const seen = db.withPlugin(portierPlugin(session, postgres));
@@ -26,8 +29,17 @@ export function portierPlugin<T extends TableTypes = AnyTables>(
   options: KyselyOptions = {},
 ): KyselyPlugin {
   const rewriter = new Rewriter(session as Pick<Session, "roles">, dialect, options);
+  const rewritten = new WeakSet<object>();
   return {
-    transformQuery: ({ node }) => rewriter.root(node) as typeof node,
-    transformResult: async ({ result }) => result,
+    transformQuery: ({ node, queryId }) => {
+      rewritten.add(queryId);
+      return rewriter.root(node) as typeof node;
+    },
+    transformResult: async ({ result, queryId }) => {
+      if (rewritten.has(queryId)) return result;
+      const hint =
+        "send what was written with this Kysely; a Kysely over portierDialect lets no other statement through";
+      throw portierError("wrong-call", { what: "this statement was not rewritten for the person's view", hint });
+    },
   };
 }

@@ -1,6 +1,6 @@
 import type { Connection, DriverRow } from "../database/connection.js";
 import { postgres, postgresTexts } from "../sql/postgres.js";
-import { type Link, postgresErrors, withTransaction } from "./transaction.js";
+import { beginPostgres, beginReadingPostgres, type Link, postgresErrors, withTransaction } from "./transaction.js";
 
 /** What this needs of a `Pool` of the driver `pg`. */
 export interface PgPool {
@@ -25,44 +25,83 @@ const asSent = (text: string): string => text;
 
 /** PostgreSQL through a pool of the driver `pg`. */
 export function pgConnection(pool: PgPool): Connection {
+  const listening = new Listening(pool);
   return {
     dialect: postgres,
     query: (text, params) => lent(pool, (client) => linkOf(client).query(text, params)),
     transaction: (work) =>
-      lent(pool, (client, onBroken) =>
-        withTransaction(linkOf(client), ["begin isolation level serializable"], work, onBroken),
-      ),
-    listen: (channel, onNotice, onLost) => listening(pool, channel, onNotice, onLost),
+      lent(pool, (client, onBroken) => withTransaction(linkOf(client), [beginPostgres], work, onBroken)),
+    reading: (work) =>
+      lent(pool, (client, onBroken) => withTransaction(linkOf(client), [beginReadingPostgres], work, onBroken)),
+    listen: (channel, onNotice, onLost) => listening.listen(channel, onNotice, onLost),
     ...postgresErrors,
   };
 }
 
-/** A client of its own, for as long as somebody listens: it is never lent to anybody else. */
-async function listening(
-  pool: PgPool,
-  channel: string,
-  onNotice: () => void,
-  onLost: () => void,
-): Promise<() => Promise<void>> {
-  const client = await pool.connect();
-  let isOver = false;
-  const end = (tell: () => void) => {
-    if (isOver) return;
-    isOver = true;
-    client.release(true);
-    tell();
-  };
-  client.on("error", () => end(onLost));
-  client.on("notification", (message) => {
-    if (message.channel === channel && !isOver) onNotice();
-  });
-  try {
-    await linkOf(client).query(`listen ${postgres.quoteName(channel)}`, []);
-  } catch (error) {
-    end(() => {});
-    throw error;
+/** One who listens on a channel. */
+interface Listener {
+  readonly channel: string;
+  readonly onNotice: () => void;
+  readonly onLost: () => void;
+}
+
+/**
+ * All who listen to one pool's database, over one client that is lent to nobody else meanwhile: however many windows are
+ * open, they hold one connection. It goes back when nobody listens any more.
+ */
+class Listening {
+  readonly #pool: PgPool;
+  readonly #listeners = new Set<Listener>();
+  #client: Promise<PgClient> | undefined;
+
+  constructor(pool: PgPool) {
+    this.#pool = pool;
   }
-  return async () => end(() => {});
+
+  async listen(channel: string, onNotice: () => void, onLost: () => void): Promise<() => Promise<void>> {
+    const listener = { channel, onNotice, onLost };
+    this.#listeners.add(listener);
+    try {
+      this.#client ??= this.#connect();
+      await linkOf(await this.#client).query(`listen ${postgres.quoteName(channel)}`, []);
+    } catch (error) {
+      this.#listeners.delete(listener);
+      this.#endIfAlone();
+      throw error;
+    }
+    return async () => {
+      if (this.#listeners.delete(listener)) this.#endIfAlone();
+    };
+  }
+
+  async #connect(): Promise<PgClient> {
+    const client = await this.#pool.connect();
+    client.on("error", () => this.#lose(client));
+    client.on("notification", (message) => {
+      for (const { channel, onNotice } of [...this.#listeners]) if (channel === message.channel) onNotice();
+    });
+    return client;
+  }
+
+  /** The link is gone: whoever listened is told, and the next one to listen makes another. */
+  #lose(client: PgClient): void {
+    if (this.#client === undefined) return;
+    this.#client = undefined;
+    client.release(true);
+    const lost = [...this.#listeners];
+    this.#listeners.clear();
+    for (const { onLost } of lost) onLost();
+  }
+
+  #endIfAlone(): void {
+    const client = this.#client;
+    if (this.#listeners.size > 0 || client === undefined) return;
+    this.#client = undefined;
+    client.then(
+      (one) => one.release(true),
+      () => {},
+    );
+  }
 }
 
 /** Takes a client from the pool for as long as work takes. One whose link is of no use any more does not go back. */

@@ -1,7 +1,7 @@
 import type { Connection, DriverRow } from "../database/connection.js";
 import { inOrder } from "../database/in-order.js";
 import { postgres, postgresTexts } from "../sql/postgres.js";
-import { type Link, postgresErrors, withTransaction } from "./transaction.js";
+import { beginReadingPostgres, type Link, postgresErrors, withTransaction } from "./transaction.js";
 
 /** What this needs of a `PGlite`. */
 export interface Pglite {
@@ -30,5 +30,6 @@ export function pgliteConnection(database: Pglite): Connection {
     // In this process there is no link to lose.
     listen: (channel, onNotice) => database.listen(channel, onNotice),
     transaction: (work) => inTurn(() => withTransaction(link, ["begin isolation level serializable"], work)),
+    reading: (work) => inTurn(() => withTransaction(link, [beginReadingPostgres], work)),
   };
 }

@@ -20,11 +20,13 @@ export function sqliteConnection(database: SqliteDatabase): Connection {
     // Another process holds the file.
     isConflict: (error) => says(error, /database is locked|SQLITE_BUSY/),
     isDuplicate: (error) => says(error, /UNIQUE constraint failed/),
+    isConstraint: (error) => says(error, /constraint failed/i),
   };
   return {
     ...link,
     query: (text, params) => inTurn(() => link.query(text, params)),
     // Immediate: whoever reads to write holds the file from the start, so that no other writes in between.
     transaction: (work) => inTurn(() => withTransaction(link, ["begin immediate"], work)),
+    reading: (work) => inTurn(() => withTransaction(link, ["begin deferred"], work)),
   };
 }

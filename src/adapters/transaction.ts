@@ -1,7 +1,7 @@
 import type { Connection } from "../database/connection.js";
 
 /** A driver's one session with a database. */
-export type Link = Omit<Connection, "transaction">;
+export type Link = Omit<Connection, "transaction" | "reading">;
 
 /**
  * Runs work between the statements that begin a transaction and its commit; rolls back when it throws. `onBroken` is
@@ -29,6 +29,7 @@ function within(link: Link, depth: number): Connection {
   const savepoint = `portier_${depth}`;
   return {
     ...link,
+    isNested: true,
     transaction: async (work) => {
       await link.query(`savepoint ${savepoint}`, []);
       try {
@@ -49,9 +50,21 @@ export function codeOf(error: unknown): string | undefined {
   return typeof code === "string" ? code : undefined;
 }
 
+/**
+ * What begins a transaction of PostgreSQL. It sees the database as it was at its first statement; one that then waited for
+ * a lock would be judged on what counted before that. So it does not wait for long: it is begun anew, and sees what others
+ * have left.
+ */
+export const beginPostgres = "begin isolation level serializable; set local lock_timeout = '250ms'";
+
+/** What begins work that only reads, on the database as it is then. */
+export const beginReadingPostgres = "begin isolation level repeatable read read only";
+
 /** PostgreSQL's SQLSTATEs. */
-export const postgresErrors: Pick<Connection, "isConflict" | "isDuplicate"> = {
-  // Serialization failure, deadlock.
-  isConflict: (error) => codeOf(error) === "40001" || codeOf(error) === "40P01",
+export const postgresErrors: Pick<Connection, "isConflict" | "isDuplicate" | "isConstraint"> = {
+  // Serialization failure, deadlock, a lock that was not given in time.
+  isConflict: (error) => ["40001", "40P01", "55P03"].includes(codeOf(error) ?? ""),
   isDuplicate: (error) => codeOf(error) === "23505",
+  // Class 23 of ISO/IEC 9075: integrity constraint violation.
+  isConstraint: (error) => codeOf(error)?.startsWith("23") === true,
 };

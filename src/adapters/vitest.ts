@@ -1,12 +1,13 @@
-import type {} from "vitest";
 import type { Row } from "../conditions/source.js";
 import { explain } from "../explain/explain.js";
 import { explanationText } from "../explain/text.js";
 import { recordAddress } from "../schema/address.js";
+import { portierError } from "../schema/problems.js";
 import { findTable } from "../schema/schema.js";
 import type { TableOf, TableTypes } from "../schema/table-types.js";
-import { insidesOf, type Portier } from "../session/portier.js";
+import type { Portier } from "../session/portier.js";
 import type { Session, SessionOptions } from "../session/session.js";
+import { insidesOf } from "../session/session.js";
 
 /** What a matcher answers to Vitest. */
 interface Matched {
@@ -30,8 +31,11 @@ type AnySession = Pick<Session, "roles">;
  */
 export const accessMatchers = {
   /** On the record, or without one on any record at all. */
-  toPermit(received: unknown, action: string, table: string, record?: Row, field?: string): Matched {
+  toPermit(received: unknown, action: string, table: string, ...more: [record?: Row, field?: string]): Matched {
     const session = sessionOf(received);
+    const [record, field] = more;
+    // What is not there would make every negated expectation come true.
+    if (more.length > 0) mustBeRecord(session, table, record);
     const pass =
       record === undefined ? session.reach(action, table, field) !== "none" : session.may(action, table, record, field);
     return { pass, message: () => why(session, action, table, record, field) };
@@ -40,7 +44,10 @@ export const accessMatchers = {
   /** These fields of the record and no other. */
   toPermitExactly(received: unknown, action: string, table: string, record: Row, fields: readonly string[]): Matched {
     const session = sessionOf(received);
-    const declared = findTable(insidesOf(session).ruleset.schema, table)?.fields ?? [];
+    mustBeRecord(session, table, record);
+    const { plan } = insidesOf(session);
+    const declared = plan.of(table).table.fields;
+    for (const name of fields) plan.of(table).field(name);
     const found = declared.map(({ name }) => name).filter((name) => session.may(action, table, record, name));
     const wrong = [...found, ...fields].find((name) => found.includes(name) !== fields.includes(name));
     const said = `expected ${fields.join(", ") || "nothing"}, found ${found.join(", ") || "nothing"}`;
@@ -51,6 +58,15 @@ export const accessMatchers = {
 function sessionOf(received: unknown): Session {
   insidesOf(received as AnySession);
   return received as Session;
+}
+
+/** @throws PortierError for a table that is not there, and for what is no record of it. */
+function mustBeRecord(session: Session, table: string, record: Row | undefined): void {
+  const declared = insidesOf(session).plan.of(table).table;
+  if (typeof record === "object" && record !== null && recordAddress(declared, record) !== undefined) return;
+  const found = record === undefined ? "nothing" : JSON.stringify(record);
+  const hint = "to ask without a record, leave it out; to ask of a field without one, use session.reach";
+  throw portierError("wrong-call", { what: `${found} is no record of "${table}"`, hint });
 }
 
 function why(
@@ -110,6 +126,10 @@ export function accessFixtures<T extends TableTypes>(
   return {
     portier,
     as(person) {
+      const people = portier.schema.people?.table.name;
+      if (person !== undefined && (people === undefined || source.find(people, String(person)) === undefined)) {
+        throw new Error(`there is no person "${person}" among the data of the test`);
+      }
       const session = opened.get(person) ?? open(person);
       opened.set(person, session);
       return session;
@@ -126,12 +146,15 @@ export function accessFixtures<T extends TableTypes>(
 }
 
 /** The matchers as TypeScript sees them on `expect(...)`. */
-export interface AccessMatchers<R = unknown> {
-  toPermit(action: string, table: string, record?: Row, field?: string): R;
-  toPermitExactly(action: string, table: string, record: Row, fields: readonly string[]): R;
+export interface AccessMatchers {
+  toPermit(action: string, table: string, record?: Row, field?: string): void;
+  toPermitExactly(action: string, table: string, record: Row, fields: readonly string[]): void;
 }
 
-declare module "vitest" {
-  // biome-ignore lint/suspicious/noExplicitAny: as Vitest declares it
-  interface Matchers<T = any> extends AccessMatchers<T> {}
+// Vitest 3, 4 and 5 each declare their own interface for matchers with other type parameters, and what extends it must have
+// the same. Their assertions are all those of Chai, which has none.
+declare global {
+  namespace Chai {
+    interface Assertion extends AccessMatchers {}
+  }
 }

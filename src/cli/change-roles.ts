@@ -116,6 +116,8 @@ async function sentence({ nameOf }: OpenStore, change: RoleChange, giver: string
       return `${await nameOf(change.to)} no longer acts for ${await nameOf(change.of ?? giver)}, ${by}`;
     case "person":
       return `the record of ${await nameOf(change.person)} is changed, ${by}`;
+    case "link":
+      return `a record of ${change.table} is ${change.values === null ? "deleted" : change.key === undefined ? "made" : "changed"}, ${by}`;
     default:
       return change satisfies never;
   }

@@ -8,6 +8,7 @@ import { databaseAddresses } from "./database.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { type Loaded, loadDocument, type SessionFlags, sessionOptions } from "./load.js";
 import { palette } from "./paint.js";
+import { progressOf } from "./progress.js";
 import { withRecords } from "./records.js";
 import { findingOf, sarif } from "./sarif.js";
 import {
@@ -20,6 +21,7 @@ import {
 interface LintOptions extends SessionFlags {
   readonly data?: string;
   readonly untested?: true;
+  readonly browser?: true;
   readonly format: "text" | "json" | "sarif";
 }
 
@@ -34,6 +36,7 @@ export const lintCommand: CliCommand = {
         `records as TABLE.json or TABLE.csv, or ${databaseAddresses}: sharpens the doubts`,
       )
       .option("--untested", "also doubt rules on which no expectation beside the file bears; needs records")
+      .option("--browser", "also doubt rules that a browser cannot answer from a snapshot")
       .addHelpText(
         "after",
         '\nWhat is meant is not doubted: "meant: { CODE: reason }" beside it. Each code has a page in docs/lint.',
@@ -72,8 +75,10 @@ function findDoubts(
   const { request } = sessionOptions(portier, options, data?.source, io);
   const now = request["now"];
   const found = lint(portier, {
+    onCheck: progressOf(io, "lint", "checks"),
     ...(data === undefined ? {} : { data }),
     ...(typeof now === "string" ? { now } : {}),
+    ...(options.browser === undefined ? {} : { browser: true }),
     ...(files === undefined || data === undefined ? {} : { untested: untestedRules(portier, files, data, request) }),
   });
   const doubts = found.map((one) => ({ ...one, ...parsed.locate(one.path) }));

@@ -12,6 +12,7 @@ import { countRecords, databaseViewers } from "./database-records.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { loadDocument, type SessionFlags, type SharedOptions, sessionOptions } from "./load.js";
 import { printMatrix } from "./matrix-text.js";
+import { progressOf } from "./progress.js";
 import { withRecords } from "./records.js";
 
 interface MatrixOptions extends SessionFlags {
@@ -48,7 +49,7 @@ function runMatrix(file: string, options: MatrixOptions, io: Io): ExitCode | Pro
     throw new CliError(`--by takes people, roles or groups, not "${by}"`);
   }
   const tables = options.table === undefined ? [...portier.schema.tables.keys()] : [tableName(portier, options.table)];
-  const asked = { tables, fields: options.fields === true };
+  const asked = { tables, fields: options.fields === true, onTable: progressOf(io, "matrix", "tables") };
   // A database counts by itself, but for single fields: for these its records are read.
   if (options.data !== undefined && isDatabase(options.data) && !asked.fields) {
     return withDatabase(options.data, async ({ connection }) => {

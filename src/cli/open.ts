@@ -1,4 +1,7 @@
 import { spawn } from "node:child_process";
+import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
 import type { CliCommand } from "./command.js";
 import { databaseAddresses } from "./database.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
@@ -43,18 +46,31 @@ async function runOpen(file: string, options: OpenOptions, io: Io): Promise<Exit
   const served = await serveWorkbench(project, port);
   io.out(`The workbench: ${served.address}\n`);
   io.err("Ctrl-C ends it.\n");
-  if (options.browser && process.stdout.isTTY) openBrowser(served.address);
+  const page = options.browser && process.stdout.isTTY ? leadingPage(served.address) : undefined;
+  if (page !== undefined) openBrowser(page.file);
   for (const signal of ["SIGINT", "SIGTERM"] as const) process.once(signal, () => served.close());
   await served.closed;
+  page?.remove();
   return 0;
 }
 
+/**
+ * A page of this user's alone that leads to an address. The address is the key to the workbench, and the arguments of a
+ * process can be seen by everybody on the machine.
+ */
+function leadingPage(address: string): { readonly file: string; readonly remove: () => void } {
+  const folder = mkdtempSync(join(tmpdir(), "portier-"));
+  const file = join(folder, "open.html");
+  writeFileSync(file, `<!doctype html><meta http-equiv="refresh" content="0;url=${address}">\n`, { mode: 0o600 });
+  return { file, remove: () => rmSync(folder, { recursive: true, force: true }) };
+}
+
 /** Asks the desktop for a browser; where there is none, the address has been said. */
-function openBrowser(address: string): void {
+function openBrowser(page: string): void {
   const [command, ...args] = { darwin: ["open"], win32: ["cmd", "/c", "start", ""] }[process.platform as string] ?? [
     "xdg-open",
   ];
-  const child = spawn(command as string, [...args, address], { stdio: "ignore", detached: true });
+  const child = spawn(command as string, [...args, page], { stdio: "ignore", detached: true });
   child.on("error", () => {});
   child.unref();
 }

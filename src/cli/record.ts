@@ -1,9 +1,11 @@
 import type { Row } from "../conditions/source.js";
+import type { RecordVerification } from "../people/record-chain.js";
 import type { RecordEntry } from "../people/record-entry.js";
+import type { RoleStore } from "../people/role-store.js";
 import { momentText } from "../schema/moment.js";
 import type { Schema } from "../schema/schema.js";
 import type { CliCommand } from "./command.js";
-import { CliError, type ExitCode } from "./io.js";
+import { CliError, type ExitCode, type Io } from "./io.js";
 import { palette } from "./paint.js";
 import { declareData, type StoreOptions, withStore } from "./store.js";
 
@@ -11,6 +13,8 @@ interface RecordOptions extends StoreOptions {
   readonly person?: string;
   readonly limit: string;
   readonly format: "text" | "json";
+  readonly verify?: boolean;
+  readonly noted?: string;
 }
 
 export const recordCommand: CliCommand = {
@@ -20,7 +24,9 @@ export const recordCommand: CliCommand = {
     declareData(command);
     command
       .option("--person <person>", "what is about this person, or was done by them")
-      .option("--limit <number>", "at most so many entries", "20");
+      .option("--limit <number>", "at most so many entries", "20")
+      .option("--verify", "check that every entry is there as it was written; exit code 1 where one is not")
+      .option("--noted <digest>", "with --verify: a digest that --verify gave before must still be in the record");
   },
   run: ([file = ""], given, io) => {
     const options = given as unknown as RecordOptions;
@@ -28,6 +34,7 @@ export const recordCommand: CliCommand = {
     if (!Number.isInteger(limit) || limit < 1) throw new CliError(`--limit takes a number, not "${options.limit}"`);
     const wanted = options.person === undefined ? { limit } : { limit, person: options.person };
     return withStore(file, options, "read", async ({ portier, store, nameOf }): Promise<ExitCode> => {
+      if (options.verify || options.noted !== undefined) return verify(store, options, io);
       const entries = await store.entries(wanted);
       if (options.format === "json") {
         io.out(`${JSON.stringify({ entries }, null, 2)}\n`);
@@ -50,6 +57,22 @@ export const recordCommand: CliCommand = {
     });
   },
 };
+
+const problems: Readonly<Record<NonNullable<RecordVerification["problem"]>, (entries: number) => string>> = {
+  changed: (entries) => `entry ${entries + 1} is not as it was written, or the one before it is missing`,
+  missing: (entries) => `an entry is missing after ${entries}`,
+  cut: (entries) => `entries are missing at the end, after ${entries}`,
+  "not-noted": () => "it does not hold the digest that was noted: it was written anew, or cut",
+};
+
+async function verify(store: RoleStore, { noted, format }: RecordOptions, io: Io): Promise<ExitCode> {
+  const found = await store.verify(noted === undefined ? {} : { noted });
+  const { entries, head, problem } = found;
+  if (format === "json") io.out(`${JSON.stringify(found, null, 2)}\n`);
+  else if (problem === undefined) io.out(`The record is whole: entries ${entries}, digest ${head || "none"}.\n`);
+  else io.out(`The record is not whole: ${problems[problem](entries)}.\n`);
+  return problem === undefined ? 0 : 1;
+}
 
 /** What was before, and what is now. */
 function stateLines(schema: Schema, { before, after }: RecordEntry): string[] {

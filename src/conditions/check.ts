@@ -5,6 +5,7 @@ import { asDecimal, comparable, comparisonGroup, findLink, isText } from "./comp
 import { always, and, type Expression, never, not, type Operand, or } from "./expression.js";
 import { parseCondition } from "./parser.js";
 import { PathResolver, type Scope } from "./resolve.js";
+import { addShifts, shiftedOperand } from "./shift.js";
 import type { Condition, OperandSyntax } from "./syntax.js";
 import { Unknown } from "./truth.js";
 
@@ -123,11 +124,13 @@ class Checker {
       this.#scope.problems.add("not-a-list", { field: names.join(".") }, this.#scope.path, node.list.at);
       return never;
     }
+    if (!this.#checkChoice(node.operand, { ...list, type: element }, node.list)) return never;
     if (node.operand.kind === "null") return { kind: "truth", value: Unknown };
     const isSame = comparable(operand.type, element) && operand.type.base !== "list";
     if (isSame && comparisonGroup(operand.type) !== "number") return { kind: "in-list", operand, list };
     if (isSame && operand.type.base === element.base) return { kind: "in-list", operand, list };
     if (isSame && element.base === "decimal") return { kind: "in-list", operand: asDecimal(operand), list };
+    if (isSame) return { kind: "in-list", operand, list: asDecimal(list) };
     const facts = { left: operand.type.label, right: list.type.label, op: "in" };
     this.#scope.problems.add("type-mismatch", facts, this.#scope.path, node.at);
     return never;
@@ -154,7 +157,7 @@ class Checker {
       problems.add("misplaced-may", {}, path, node.at);
       return never;
     }
-    if (target === undefined || (operand.kind !== "field" && operand.kind !== "outer")) {
+    if (target === undefined) {
       const facts = { table: this.#scope.table.name, field: node.path.names.join("."), label: operand.type.label };
       problems.add("not-a-reference", facts, path, node.path.at);
       return never;
@@ -164,8 +167,7 @@ class Checker {
       problems.add("unknown-action", { table: target.name, name: node.action, candidates }, path, node.actionAt);
       return never;
     }
-    const isOuter = operand.kind === "outer";
-    return { kind: "may", action: node.action, path: operand.path, isOuter, target: target.name };
+    return { kind: "may", action: node.action, key: operand, target: target.name };
   }
 
   #match(node: Extract<Condition, { kind: "match" }>): Expression {
@@ -238,14 +240,14 @@ class Checker {
       case "today":
         return { kind: "today", type: scalarTypes.date };
       case "shift": {
-        const operand = this.#operand(node.operand);
+        const { inner, shifts } = shiftedOperand(node);
+        const operand = this.#operand(inner);
         if (operand === undefined) return undefined;
         const { base } = operand.type;
-        if (base === "timestamp" || (base === "date" && node.unit === "day")) {
-          return { kind: "shift", type: operand.type, operand, amount: node.amount, unit: node.unit };
-        }
-        const facts = { label: operand.type.label, unit: `${node.unit}s` };
-        this.#scope.problems.add("bad-duration", facts, this.#scope.path, node.at);
+        const wrong = shifts.find(({ unit }) => base !== "timestamp" && (base !== "date" || unit !== "day"));
+        if (wrong === undefined) return addShifts(operand, shifts);
+        const facts = { label: operand.type.label, unit: `${wrong.unit}s` };
+        this.#scope.problems.add("bad-duration", facts, this.#scope.path, wrong.at);
         return undefined;
       }
       case "path":

@@ -1,5 +1,7 @@
+import type { Scalar } from "../schema/scalar.js";
 import { type FieldPath, lastOf, type Table } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
+import { list, listElements } from "../schema/types/list.js";
 import { reference } from "../schema/types/reference.js";
 import { scalarTypes } from "../schema/types/scalars.js";
 import type { Expression, Operand } from "./expression.js";
@@ -46,8 +48,14 @@ export function isText(type: FieldType): boolean {
   return comparisonGroup(type) === "text";
 }
 
+/** An integer as a decimal, or a list of them. */
 export function asDecimal(operand: Operand): Operand {
-  const type = scalarTypes.decimal;
+  const type = operand.type.element === undefined ? scalarTypes.decimal : list(scalarTypes.decimal);
   if (operand.kind !== "constant") return { kind: "as-decimal", type, operand };
-  return { kind: "constant", type, value: operand.value === null ? null : String(operand.value) };
+  return { kind: "constant", type, value: operand.value === null ? null : decimalOf(operand.value, type) };
+}
+
+/** A canonical integer, or list of them, as a canonical decimal. */
+export function decimalOf(value: Scalar, { element }: FieldType): Scalar {
+  return element === undefined ? String(value) : JSON.stringify(listElements(value).map(String));
 }

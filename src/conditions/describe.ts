@@ -34,7 +34,7 @@ export function describeExpression(expression: Expression): string {
     case "exists":
       return `exists (${printName(expression.table)} where ${describeExpression(expression.condition)})`;
     case "may":
-      return `may ${printName(expression.action)} ${expression.isOuter ? "this." : ""}${describePath(expression.path)}`;
+      return `may ${printName(expression.action)} ${describeOperand(expression.key)}`;
     case "open":
       return `in ${expression.name}`;
     default:

@@ -1,6 +1,7 @@
 import type { Scalar } from "../schema/scalar.js";
 import { type Field, lastOf } from "../schema/schema.js";
-import { type Expression, type Operand, pushNots } from "./expression.js";
+import { storedValue } from "../schema/types/stored-form.js";
+import { type Expression, isOfAnyRecord, type Operand, pushNots } from "./expression.js";
 import { matcher } from "./match.js";
 import {
   compileElements,
@@ -61,9 +62,10 @@ export function compileTest(expression: Expression, judge: Judge = nobodyMay): T
     case "above":
       return compileAbove(expression);
     case "exists":
-      return compileExists(expression, judge);
-    case "may":
-      return compileMay(expression, judge);
+    case "may": {
+      const test = expression.kind === "exists" ? compileExists(expression, judge) : compileMay(expression, judge);
+      return isOfAnyRecord(expression) ? oncePerSession(test) : test;
+    }
     case "open":
       return () => Unknown;
     default:
@@ -158,17 +160,16 @@ function equalsConstant(operand: Operand, constant: Scalar, onEqual: Truth, onOt
 
 /** The most frequent test of all. A stored value that is the constant itself fits its type, and needs no other look. */
 function fieldEqualsConstant(field: Field, constant: Scalar, onEqual: Truth, onOther: Truth): Test {
-  const { name } = field;
-  const { canonical } = field.type;
+  const { name, type } = field;
   const isInherited = name in Object.prototype;
-  const isText = field.type.base === "text";
+  const isText = type.base === "text";
   return (row, reading) => {
     const raw = isInherited ? rawValue(row, name) : row[name];
     if (raw === constant) return onEqual;
     if (raw === null) return Unknown;
     // Every text is canonical.
     if (isText && typeof raw === "string") return onOther;
-    const value = canonical(raw);
+    const value = storedValue(type, raw);
     if (value === constant) return onEqual;
     if (value !== undefined) return onOther;
     reading.badData(field, row);
@@ -296,7 +297,8 @@ function compileExists({ table, condition, link }: Extract<Expression, { kind: "
   const value = link === undefined ? undefined : compileRead(link.value);
   return (row, reading) => {
     const outer = reading.outer ?? { row, reading };
-    const inside: Reading = { source: reading.source, badData: reading.badData, outer };
+    const { source, badData, decided } = reading;
+    const inside: Reading = { source, badData, decided, outer };
     const sought = value?.(row, inside);
     if (link !== undefined && sought === null) return False;
     const byKey = link !== undefined && sought != null;
@@ -311,8 +313,19 @@ function compileExists({ table, condition, link }: Extract<Expression, { kind: "
   };
 }
 
-function compileMay({ action, path, isOuter, target }: Extract<Expression, { kind: "may" }>, judge: Judge): Test {
-  const read = compileRead({ kind: isOuter ? "outer" : "field", type: lastOf(path).type, path });
+/** Evaluates a test that is the same for every record once per session. */
+function oncePerSession(test: Test): Test {
+  return (row, reading) => {
+    const known = reading.decided?.get(test);
+    if (known !== undefined) return known;
+    const truth = test(row, reading);
+    reading.decided?.set(test, truth);
+    return truth;
+  };
+}
+
+function compileMay({ action, key: asked, target }: Extract<Expression, { kind: "may" }>, judge: Judge): Test {
+  const read = compileRead(asked);
   let decide: Test | undefined;
   return (row, reading) => {
     const key = read(row, reading);

@@ -34,14 +34,8 @@ export type Expression =
       /** A demand of the condition that finds the candidates by key: `field` of the inner record is `value`. */
       readonly link: { readonly field: Field; readonly value: Operand } | undefined;
     }
-  /** May the one who asks do `action` with the record of `target` that `path` leads to? */
-  | {
-      readonly kind: "may";
-      readonly action: string;
-      readonly path: FieldPath;
-      readonly isOuter: boolean;
-      readonly target: string;
-    }
+  /** May the current user do `action` with the record of `target` whose key this is? */
+  | { readonly kind: "may"; readonly action: string; readonly key: Operand; readonly target: string }
   /** A membership that is left open: nothing is known of the person but some roles. Unknown. */
   | { readonly kind: "open"; readonly name: string };
 
@@ -129,12 +123,8 @@ export function pushNots(expression: Expression, isNegated = false): Expression 
 
 /** Calls `visit` for every operand of an expression, also those inside others and inside `exists`. */
 export function visitOperands(expression: Expression, visit: (operand: Operand) => void): void {
-  const into = (operand: Operand): void => {
-    visit(operand);
-    if (operand.kind === "shift" || operand.kind === "as-decimal") into(operand.operand);
-  };
   visitTests(expression, (test) => {
-    for (const operand of operandsOf(test)) into(operand);
+    for (const operand of operandsWithin(test)) visit(operand);
     if (test.kind === "exists") visitOperands(test.condition, visit);
   });
 }
@@ -164,7 +154,7 @@ export function operandsOf(test: Expression): readonly Operand[] {
     case "above":
       return [test.asker, { kind: "field", path: test.path, type: lastOf(test.path).type }];
     case "may":
-      return [{ kind: test.isOuter ? "outer" : "field", path: test.path, type: lastOf(test.path).type }];
+      return [test.key];
     case "exists":
       return test.link === undefined ? [] : [test.link.value];
     case "truth":
@@ -178,12 +168,29 @@ export function operandsOf(test: Expression): readonly Operand[] {
   }
 }
 
+/** The operands of a single test and those inside others, without those inside `exists`. */
+export function operandsWithin(test: Expression): readonly Operand[] {
+  const within = (operand: Operand): readonly Operand[] =>
+    operand.kind === "shift" || operand.kind === "as-decimal" ? [operand, ...within(operand.operand)] : [operand];
+  return operandsOf(test).flatMap(within);
+}
+
+/** Whether an `exists` or `may` is the same for every record that the rule is about. */
+export function isOfAnyRecord(test: Extract<Expression, { kind: "exists" | "may" }>): boolean {
+  if (test.kind === "may") return test.key.kind === "constant";
+  let isFree = true;
+  visitOperands(test, (operand) => {
+    if (operand.kind === "outer") isFree = false;
+  });
+  return isFree;
+}
+
 /** Whether deciding the expression needs records besides the one it is about. */
 export function readsOtherRecords(expression: Expression): boolean {
   let reads = false;
   visitTests(expression, (test) => {
     reads ||= test.kind === "above" || test.kind === "exists" || test.kind === "may";
-    reads ||= operandsOf(test).some((operand) => operand.kind === "field" && operand.path.length > 1);
+    reads ||= operandsWithin(test).some((operand) => operand.kind === "field" && operand.path.length > 1);
   });
   return reads;
 }

@@ -142,11 +142,9 @@ class Parser {
   #may(at: number): Condition {
     const { at: actionAt, value: action } = this.#name("an action");
     const path = this.#plainOperand();
-    if (path.kind === "path" && path.root !== "me" && path.root !== "request") {
-      return { kind: "may", action, actionAt, path, at };
-    }
+    if (path.kind === "path" && path.root !== "request") return { kind: "may", action, actionAt, path, at };
     const found = path.kind === "path" ? `"${path.root}"` : "a value";
-    throw new Stop({ code: "condition-syntax", found, expected: "a path of references from the record", at: path.at });
+    throw new Stop({ code: "condition-syntax", found, expected: "a path of references", at: path.at });
   }
 
   #name(expected: string): Token {

@@ -2,17 +2,24 @@ import { addressBy } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Field, FieldPath } from "../schema/schema.js";
-import { addDays } from "../schema/types/date.js";
 import { listElements } from "../schema/types/list.js";
-import { addMinutes } from "../schema/types/timestamp.js";
+import { storedValue } from "../schema/types/stored-form.js";
+import { decimalOf } from "./comparable.js";
 import type { Operand } from "./expression.js";
+import { shiftValue } from "./shift.js";
 import type { Row, Source } from "./source.js";
+import type { Truth } from "./truth.js";
 
 /** What an evaluation may use besides the record. One per session. */
 export interface Reading {
   readonly source: Source | undefined;
   /** Told of a stored value that does not fit its type, or is not there at all. */
   readonly badData: (field: Field, row: Row) => void;
+  /**
+   * The results of tests that do not depend on the record: each is evaluated once. Absent where changes are checked,
+   * as one change can alter the result for the next.
+   */
+  readonly decided?: Map<object, Truth> | undefined;
   /** Inside `exists`: the record that the rule is about, and how things are read outside. */
   readonly outer?: { readonly row: Row; readonly reading: Reading };
 }
@@ -38,19 +45,16 @@ export function compileRead(operand: Operand): Read {
     }
     case "shift": {
       const read = compileRead(operand.operand);
-      const { amount, unit, type } = operand;
       return (row, reading) => {
         const value = read(row, reading);
-        if (value == null) return value;
-        if (type.base === "date") return addDays(value as string, amount);
-        return addMinutes(value as string, amount * minutesOf[unit]);
+        return value == null ? value : shiftValue(value as string, operand);
       };
     }
     case "as-decimal": {
       const read = compileRead(operand.operand);
       return (row, reading) => {
         const value = read(row, reading);
-        return value == null ? value : String(value);
+        return value == null ? value : decimalOf(value, operand.type);
       };
     }
     case "unreadable":
@@ -63,8 +67,6 @@ export function compileRead(operand: Operand): Read {
       return operand satisfies never;
   }
 }
-
-const minutesOf = { day: 24 * 60, hour: 60, minute: 1 } as const;
 
 export function readPath(path: FieldPath): Read {
   const [first, ...rest] = path;
@@ -105,12 +107,12 @@ export function readField(field: Field): Read {
       return value;
     };
   }
-  const { canonical } = field.type;
+  const { type } = field;
   const isInherited = name in Object.prototype;
   return (row, reading) => {
     const raw = isInherited ? rawValue(row, name) : row[name];
     if (raw === null) return null;
-    const value = canonical(raw);
+    const value = storedValue(type, raw);
     if (value === undefined) reading.badData(field, row);
     return value;
   };

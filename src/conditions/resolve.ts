@@ -54,7 +54,6 @@ export class PathResolver {
           problems.add("no-owner", { table: table.name }, path, node.at);
           return undefined;
         }
-        const [first, ...rest] = table.owner;
         if (node.names.length === 0) {
           return { kind: "field", type: personType(schema.people.table, table.owner), path: table.owner };
         }
@@ -64,7 +63,10 @@ export class PathResolver {
           return undefined;
         }
         const further = this.#steps(schema.people.table, node);
-        return further && this.#fieldOperand([first, ...rest, ...further]);
+        // Where the owner is the person's own key, the record that it is read from is the person.
+        const isOwnKey = lastOf(table.owner).type.target === undefined;
+        const [first, ...rest] = [...(isOwnKey ? table.owner.slice(0, -1) : table.owner), ...(further ?? [])];
+        return further && first && this.#fieldOperand([first, ...rest]);
       }
       case "me": {
         const people = schema.people?.table;

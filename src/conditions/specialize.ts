@@ -1,7 +1,21 @@
+import { asDecimal } from "./comparable.js";
 import { compileTest } from "./evaluate.js";
-import { and, type Expression, not, type Operand, operandsOf, or, type SessionOperand } from "./expression.js";
+import {
+  and,
+  type Expression,
+  isOfAnyRecord,
+  not,
+  type Operand,
+  operandsOf,
+  or,
+  type SessionOperand,
+} from "./expression.js";
 import type { Reading } from "./read.js";
-import { False, Unknown } from "./truth.js";
+import { shiftValue } from "./shift.js";
+import { False, type Truth, Unknown } from "./truth.js";
+
+/** Decides a test that is the same for every record; undefined while it is open. */
+export type Decided = (test: Expression) => Truth | undefined;
 
 /** Gives the constant for an operand that the session knows, or the operand itself while it is open. */
 export type Known = (operand: SessionOperand) => Operand;
@@ -10,19 +24,23 @@ export type Known = (operand: SessionOperand) => Operand;
  * Partial evaluation: puts the session's constants in, decides what then no longer depends on the record, and
  * simplifies what is left. Sound in three-valued logic: nothing is folded that a null could change.
  */
-export function specialize(expression: Expression, known: Known): Expression {
+export function specialize(expression: Expression, known: Known, decided?: Decided): Expression {
   const operand = (one: Operand): Operand => specializeOperand(one, known);
   switch (expression.kind) {
     case "truth":
     case "open":
-    case "may":
       return expression;
+    case "may": {
+      const key = operand(expression.key);
+      if (key.kind === "constant" && key.value === null) return { kind: "truth", value: Unknown };
+      return decide({ ...expression, key }, decided);
+    }
     case "and":
-      return and(expression.terms.map((term) => specialize(term, known)));
+      return and(expression.terms.map((term) => specialize(term, known, decided)));
     case "or":
-      return or(expression.terms.map((term) => specialize(term, known)));
+      return or(expression.terms.map((term) => specialize(term, known, decided)));
     case "not":
-      return not(specialize(expression.term, known));
+      return not(specialize(expression.term, known, decided));
     case "compare":
       return fold({ ...expression, left: operand(expression.left), right: operand(expression.right) });
     case "in":
@@ -42,14 +60,19 @@ export function specialize(expression: Expression, known: Known): Expression {
     }
     case "exists": {
       const { link } = expression;
-      const condition = specialize(expression.condition, known);
+      const condition = specialize(expression.condition, known, decided);
       // Of no record can be said what is false of every one.
       if (condition.kind === "truth" && condition.value === False) return condition;
-      return { ...expression, condition, link: link && { ...link, value: operand(link.value) } };
+      return decide({ ...expression, condition, link: link && { ...link, value: operand(link.value) } }, decided);
     }
     default:
       return expression satisfies never;
   }
+}
+
+function decide(test: Extract<Expression, { kind: "exists" | "may" }>, decided: Decided | undefined): Expression {
+  const value = isOfAnyRecord(test) ? decided?.(test) : undefined;
+  return value === undefined ? test : { kind: "truth", value };
 }
 
 /** The same for one operand. */
@@ -60,9 +83,13 @@ export function specializeOperand(operand: Operand, known: Known): Operand {
     case "request":
     case "today":
       return known(operand);
-    case "shift":
+    case "shift": {
+      const inner = specializeOperand(operand.operand, known);
+      if (inner.kind !== "constant") return { ...operand, operand: inner };
+      return { ...inner, value: inner.value === null ? null : shiftValue(inner.value as string, operand) };
+    }
     case "as-decimal":
-      return { ...operand, operand: specializeOperand(operand.operand, known) };
+      return asDecimal(specializeOperand(operand.operand, known));
     case "constant":
     case "unreadable":
     case "field":

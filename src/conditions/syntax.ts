@@ -115,3 +115,49 @@ export interface PathSyntax {
 export const reservedWords: ReadonlySet<string> = new Set(
   "me this owner request today true false null not exists may and or in between like contains is where".split(" "),
 );
+
+/** Calls `visit` for every condition and operand in a condition, itself first. */
+export function visitSyntax(node: Condition | OperandSyntax, visit: (node: Condition | OperandSyntax) => void): void {
+  visit(node);
+  for (const part of partsOf(node)) visitSyntax(part, visit);
+}
+
+/** What stands directly in a condition or operand. */
+export function partsOf(node: Condition | OperandSyntax): readonly (Condition | OperandSyntax)[] {
+  switch (node.kind) {
+    case "and":
+    case "or":
+      return node.terms;
+    case "not":
+      return [node.term];
+    case "compare":
+      return [node.left, node.right];
+    case "in":
+      return [node.operand, ...node.items];
+    case "in-list":
+      return [node.operand, node.list];
+    case "between":
+      return [node.operand, node.low, node.high];
+    case "match":
+      return [node.operand, node.pattern];
+    case "is-null":
+    case "shift":
+      return [node.operand];
+    case "exists":
+      return [node.condition];
+    case "may":
+      return [node.path];
+    case "truth":
+    case "text":
+    case "number":
+    case "boolean":
+    case "null":
+    case "date":
+    case "timestamp":
+    case "today":
+    case "path":
+      return [];
+    default:
+      return node satisfies never;
+  }
+}

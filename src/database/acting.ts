@@ -1,28 +1,18 @@
 import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
-import { portierError } from "../schema/problems.js";
 import type { Table } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { type Acceptance, type ChangeOptions, invalid, keyTakenMessage } from "../session/acceptance.js";
-import type { RoleClaim } from "../session/given-roles.js";
 import type { ManyAcceptance } from "../session/many.js";
 import type { Portier } from "../session/portier.js";
-import type { Finding, Masked, Session } from "../session/session.js";
+import { isKnownTo, seenOf } from "../session/seen.js";
+import type { Masked, Session } from "../session/session.js";
 import type { Connection } from "./connection.js";
+import { RecordChanged } from "./errors.js";
 import { type Listed, type ListQuery, listRecords } from "./listing.js";
-import { Records } from "./records.js";
-import { deleteRecord, hasAddress, insertRecord, selectRecords, updateRecord } from "./statements.js";
-
-export interface ActingOptions {
-  /** Who acts for that person: the key of another, with a delegation that runs. */
-  readonly actedBy?: string;
-  /** Roles that the sign-in brings along. */
-  readonly claims?: Iterable<RoleClaim>;
-  /** The values that the document declares under `request`. */
-  readonly request?: Readonly<Record<string, unknown>>;
-  /** Told of faults and of bad data. Default: nobody. */
-  readonly report?: (finding: Finding) => void;
-}
+import { inReading, inTransaction, typed } from "./retry.js";
+import { hasAddress, selectRecords } from "./statements.js";
+import { type ActingOptions, only, Work } from "./work.js";
 
 /** Options of a change in a database. */
 export interface ActingChange extends ChangeOptions {
@@ -50,15 +40,14 @@ export interface KeyedChange {
   readonly values: Row;
 }
 
-/** How often a change is begun anew when another transaction stood in its way. */
-const tryLimit = 5;
-
 /**
  * One person at work on a database. Every call reads who asks anew, so a role that was taken away counts at once.
  *
  * A change runs in one transaction: who asks, the record (locked until the end) and whatever the rules read of others are
- * read in it, judged as `session.accept` judges, and what is accepted is written. A change that is not accepted writes
- * nothing; one that fails is rolled back and throws what the driver threw.
+ * read in it, judged as `session.accept` judges, and what is accepted is written. What comes back is the record as the
+ * person sees it then: undefined after delete, or where they do not. A change that is not accepted writes nothing; one that
+ * fails is rolled back and throws: {@link ConflictError} where other transactions stand in the way for too long,
+ * {@link ConstraintError} where the database does not take it, otherwise what the driver threw.
  */
 export class Acting<T extends TableTypes = AnyTables> {
   readonly #portier: Portier<T>;
@@ -82,7 +71,7 @@ export class Acting<T extends TableTypes = AnyTables> {
    * await database.as("s-003").ask((session) => session.form("objects", record));
    */
   ask<R>(question: (session: Session<T>) => R): Promise<R> {
-    return this.#inTransaction((_inside, records) => this.#asking(records, question));
+    return this.#reading((work) => work.ask(question));
   }
 
   /**
@@ -98,41 +87,42 @@ export class Acting<T extends TableTypes = AnyTables> {
    * What it is told of it is the whole record: show what `session.mask` or `session.form` make of it.
    */
   about<R>(table: TableOf<T>, key: string, question: (session: Session<T>, record: Row | undefined) => R): Promise<R> {
-    return this.#inTransaction(async (inside, records) => {
-      const [record] = await this.#find(inside, records, table, [key], false);
-      return this.#asking(records, (session) => question(session, record));
+    return this.#reading(async (work) => {
+      const [record] = await work.find(table, [key], false);
+      return work.ask((session) => question(session, record));
     });
   }
 
   /** The records of a table as the person sees them, filtered, sorted and cut by the database. See {@link ListQuery}. */
   list<K extends TableOf<T>>(table: K, query: ListQuery = {}): Promise<Listed<Masked<T, K>>> {
-    return this.#inTransaction(async (inside, records) => {
-      const session = await this.#asking(records, (one) => one);
-      return listRecords<Masked<T, K>>(inside, session as unknown as Session, table, query);
+    return this.#reading(async (work) => {
+      const session = await work.ask((one) => one);
+      return listRecords<Masked<T, K>>(work.inside, session as unknown as Session, table, query);
     });
   }
 
   /** Changes one record. `key` is its address: the key as text, several values joined by `/`. */
   edit(table: TableOf<T>, key: string, values: Row, given: ActingChange = {}): Promise<Acceptance> {
     const { expecting, ...options } = given;
-    return this.#inTransaction(async (inside, records) => {
-      const [before] = await this.#locked(inside, records, table, [key]);
-      await this.#expect(records, table, before, expecting);
-      const outcome = await this.#asking(records, (session) => session.accept("edit", table, before, values, options));
-      if (outcome.accepted && before !== undefined)
-        await updateRecord(inside, this.#table(table), before, outcome.changes);
-      return outcome;
+    return this.#changing(table, [key], async (work, find) => {
+      const before = await find(key);
+      await this.#expect(work, table, before, expecting);
+      const outcome = await work.ask((session) => session.accept("edit", table, before, values, options));
+      if (!outcome.accepted || before === undefined) return outcome;
+      await work.update(table, before, outcome.changes);
+      return work.told(table, outcome, values);
     });
   }
 
-  /** Makes a record. The accepted record holds what the database filled in. */
+  /** Makes a record. */
   async create(table: TableOf<T>, values: Row, { before, ...options }: ActingCreate = {}): Promise<Acceptance> {
     try {
-      return await this.#inTransaction(async (inside, records) => {
-        const outcome = await this.#asking(records, (session) => session.accept("create", table, values, options));
+      return await this.#inTransaction(async (work) => {
+        const outcome = await work.ask((session) => session.accept("create", table, values, options));
         if (!outcome.accepted || outcome.record === undefined) return outcome;
-        await before?.(inside, outcome.record);
-        return { ...outcome, record: await this.#insert(inside, table, outcome.record, 0) };
+        await before?.(work.inside, outcome.record);
+        const record = await this.#insert(work, table, outcome.record, 0);
+        return work.told(table, { ...outcome, record }, values);
       });
     } catch (error) {
       await this.#rethrowUnlessTaken(error);
@@ -142,170 +132,152 @@ export class Acting<T extends TableTypes = AnyTables> {
 
   /** Deletes a record. */
   delete(table: TableOf<T>, key: string, options?: ActingChange): Promise<Acceptance> {
-    return this.act(
-      "delete",
-      table,
-      key,
-      (inside, before) => deleteRecord(inside, this.#table(table), before),
-      options,
-    );
+    return this.#act("delete", table, key, (work, before) => work.remove(table, before), options);
   }
 
-  /** A custom action: `work` runs in the same transaction when it is accepted, on the record as it is locked. */
+  /** A custom action: `run` does it in the same transaction when it is accepted, on the record as it is locked. */
   act<K extends TableOf<T>>(
     action: "delete" | T[K]["action"],
     table: K,
     key: string,
-    work: (inside: Connection, record: Row) => Promise<void>,
+    run: (inside: Connection, record: Row) => Promise<void>,
+    options?: ActingChange,
+  ): Promise<Acceptance> {
+    return this.#act(action, table, key, (work, before) => run(work.inside, before), options);
+  }
+
+  #act<K extends TableOf<T>>(
+    action: "delete" | T[K]["action"],
+    table: K,
+    key: string,
+    run: (work: Work<T>, before: Row) => Promise<void>,
     { expecting, ...options }: ActingChange = {},
   ): Promise<Acceptance> {
-    return this.#inTransaction(async (inside, records) => {
-      const [before] = await this.#locked(inside, records, table, [key]);
-      await this.#expect(records, table, before, expecting);
-      const outcome = await this.#asking(records, (session) => session.accept(action, table, before, options));
-      if (outcome.accepted && before !== undefined) await work(inside, before);
-      return outcome;
+    return this.#changing(table, [key], async (work, find) => {
+      const before = await find(key);
+      await this.#expect(work, table, before, expecting);
+      const outcome = await work.ask((session) => session.accept(action, table, before, options));
+      if (!outcome.accepted || before === undefined) return outcome;
+      await run(work, before);
+      // The application's own work may have written anything.
+      work.forget();
+      return work.told(table, outcome, {});
     });
   }
 
-  /** The same values for many records: all of it is done, or nothing. */
+  /** The same values for many records: all of it is done, or nothing. Each is judged on what those before it have left. */
   editMany(table: TableOf<T>, keys: readonly string[], values: Row, options?: ChangeOptions): Promise<ManyAcceptance> {
-    return this.#inTransaction(async (inside, records) => {
-      const before = await this.#locked(inside, records, table, keys);
-      const outcome = await this.#asking(records, (session) => session.acceptBulk(table, before, values, options));
-      if (!outcome.accepted) return outcome;
-      for (const [index, result] of outcome.results.entries()) {
-        const record = before[index];
-        if (result.accepted && record !== undefined)
-          await updateRecord(inside, this.#table(table), record, result.changes);
-      }
-      return outcome;
+    return this.#together(table, keys, keys, async (work, find, key) => {
+      const before = await find(key);
+      const { results } = await work.ask((session) => session.acceptBulk(table, [before], values, options));
+      const [outcome] = results as [Acceptance];
+      if (outcome.accepted && before !== undefined) await work.update(table, before, outcome.changes);
+      return { outcome, given: values };
     });
   }
 
   /**
    * Edits of many records, each with values of its own, such as a block that is pasted into a sheet: all of it is done, or
-   * nothing. Each is judged as an edit by itself; a record that is named twice is changed twice, in this order. What rules
-   * ask of other records is asked of them as they were before all of it.
+   * nothing. Each is judged as an edit by itself, on what those before it have left; a record that is named twice is changed
+   * twice, in this order.
    */
   editEach(table: TableOf<T>, changes: readonly KeyedChange[], options: ChangeOptions = {}): Promise<ManyAcceptance> {
-    return this.#inTransaction(async (inside, records) => {
-      const keys = [...new Set(changes.map(({ key }) => key))];
-      const stored = await this.#locked(inside, records, table, keys);
-      const steps = await this.#asking(records, (session) => {
-        const latest = new Map(keys.map((key, index) => [key, stored[index]]));
-        return changes.map(({ key, values }) => {
-          const before = latest.get(key);
-          const result = session.accept("edit", table, before, values, options);
-          if (result.accepted) latest.set(key, result.record);
-          return { before, result };
-        });
-      });
-      const results = steps.map(({ result }) => result);
-      if (!results.every(({ accepted }) => accepted)) return { accepted: false, results };
-      for (const { before, result } of steps) {
-        if (result.accepted && before !== undefined)
-          await updateRecord(inside, this.#table(table), before, result.changes);
-      }
-      return { accepted: true, results };
+    const keys = changes.map(({ key }) => key);
+    return this.#together(table, keys, changes, async (work, find, { key, values }) => {
+      const before = await find(key);
+      const outcome = await work.ask((session) => session.accept("edit", table, before, values, options));
+      if (outcome.accepted && before !== undefined) await work.update(table, before, outcome.changes);
+      return { outcome, given: values };
     });
   }
 
-  /** New records from a file: all of them are made, or none. */
+  /** New records from a file: all of them are made, or none. Each is judged on what those before it have left. */
   async createMany(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): Promise<ManyAcceptance> {
-    let judged: readonly Acceptance[] = [];
-    try {
-      return await this.#inTransaction(async (inside, records) => {
-        const outcome = await this.#asking(records, (session) => session.acceptImport(table, lines, options));
-        if (!outcome.accepted) return outcome;
-        judged = outcome.results;
-        const results: Acceptance[] = [];
-        for (const [line, result] of judged.entries()) {
-          if (!result.accepted || result.record === undefined) results.push(result);
-          else results.push({ ...result, record: await this.#insert(inside, table, result.record, line) });
-        }
-        return { accepted: true, results };
-      });
-    } catch (error) {
-      const line = await this.#rethrowUnlessTaken(error);
-      return { accepted: false, results: judged.map((one, index) => (index === line ? this.#keyTaken(table) : one)) };
-    }
-  }
-
-  /** Runs work in a transaction of its own, anew while others stand in its way. */
-  async #inTransaction<R>(work: (inside: Connection, records: Records) => Promise<R>): Promise<R> {
-    for (let attempt = 1; ; attempt++) {
+    // Lines whose keys somebody else took just then: what the others come to is found out without them.
+    const taken = new Set<number>();
+    for (;;) {
       try {
-        return await this.#connection.transaction((inside) => work(inside, new Records(inside, this.#portier.schema)));
+        return await this.#together(table, [], lines, async (work, _find, values, line) => {
+          if (taken.has(line)) return { outcome: this.#keyTaken(table), given: values };
+          const { results } = await work.ask((session) => session.acceptImport(table, [values], options));
+          const [outcome] = results as [Acceptance];
+          if (!outcome.accepted || outcome.record === undefined) return { outcome, given: values };
+          const record = await this.#insert(work, table, outcome.record, line);
+          return { outcome: { ...outcome, record }, given: values };
+        });
       } catch (error) {
-        if (attempt === tryLimit || !this.#connection.isConflict(error)) throw error;
+        taken.add(await this.#rethrowUnlessTaken(error));
       }
     }
   }
 
-  /** Only the findings of the answer that counts are reported: before it, what is not fetched yet looks missing. */
-  async #asking<R>(records: Records, question: (session: Session<T>) => R): Promise<R> {
-    const { request, report, actedBy, claims } = this.#options;
-    let findings: Finding[] = [];
-    const answer = await records.read(() => {
-      findings = [];
-      const session = this.#portier.session({
-        person: this.#person,
-        source: records,
-        report: (finding) => findings.push(finding),
-        ...(request === undefined ? {} : { request }),
-        ...(actedBy === undefined ? {} : { actedBy }),
-        ...(claims === undefined ? {} : { claims }),
-      });
-      return question(session);
+  /** Does one thing after the other, each judged on what those before it have left; unless each is accepted, none is done. */
+  #together<C>(
+    table: TableOf<T>,
+    keys: readonly string[],
+    changes: readonly C[],
+    change: (work: Work<T>, find: FindLocked, one: C, index: number) => Promise<JudgedChange>,
+  ): Promise<ManyAcceptance> {
+    return this.#changing(table, keys, async (work, find) => {
+      const outcomes: Acceptance[] = [];
+      const given: Row[] = [];
+      try {
+        await work.inside.transaction(async () => {
+          for (const [index, one] of changes.entries()) {
+            const done = await change(work, find, one, index);
+            outcomes.push(done.outcome);
+            given.push(done.given);
+          }
+          if (!outcomes.every(({ accepted }) => accepted)) throw notAll;
+        });
+      } catch (error) {
+        if (error !== notAll) throw error;
+        const undone = outcomes.map((one, index) =>
+          one.accepted ? { ...one, record: undefined, changes: only(one.changes, given[index] ?? {}) } : one,
+        );
+        return { accepted: false, results: undone };
+      }
+      return { accepted: true, results: await work.toldEach(table, outcomes, given) };
     });
-    for (const finding of findings) report?.(finding);
-    return answer;
   }
 
-  #table(name: string): Table {
-    const { tables } = this.#portier.schema;
-    const table = tables.get(name);
-    if (table === undefined) throw portierError("unknown-table", { name, candidates: tables.keys() });
-    return table;
+  #reading<R>(run: (work: Work<T>) => Promise<R>): Promise<R> {
+    return inReading(this.#connection, (inside) => run(new Work(this.#portier, inside, this.#person, this.#options)));
+  }
+
+  /**
+   * Changes records that are named by their keys. Which of them the person knows of is looked up before, without a lock:
+   * one that they do not know of is not locked and not waited for, as one that is not there.
+   */
+  async #changing<R>(
+    table: TableOf<T>,
+    keys: readonly string[],
+    run: (work: Work<T>, find: FindLocked) => Promise<R>,
+  ): Promise<R> {
+    const known = keys.length === 0 ? new Set<string>() : await this.#reading((work) => knownOf(work, table, keys));
+    return this.#inTransaction((work) =>
+      run(work, async (key) => (known.has(key) ? (await work.find(table, [key], true))[0] : undefined)),
+    );
+  }
+
+  #inTransaction<R>(run: (work: Work<T>) => Promise<R>): Promise<R> {
+    return inTransaction(this.#connection, (inside) =>
+      run(new Work(this.#portier, inside, this.#person, this.#options)),
+    );
   }
 
   /** Whether the record is still as the person saw it. */
-  async #expect(records: Records, table: TableOf<T>, record: Row | undefined, expecting: ActingChange["expecting"]) {
+  async #expect(work: Work<T>, table: TableOf<T>, record: Row | undefined, expecting: ActingChange["expecting"]) {
     if (expecting === undefined || record === undefined) return;
-    const seen = await this.#asking(
-      records,
-      (session) => session.mask(table, record) ?? session.mask(table, record, "list"),
-    );
+    const seen = await work.ask((session) => seenOf(session as unknown as Session, table, record));
     if (!expecting(seen)) throw new RecordChanged(`a record of "${table}" is not any more as it was seen`);
   }
 
-  /** The records in the order of their keys, undefined where there is none; nobody else changes them until the end. */
-  #locked(inside: Connection, records: Records, name: string, keys: readonly string[]): Promise<(Row | undefined)[]> {
-    return this.#find(inside, records, name, keys, true);
-  }
-
-  async #find(
-    inside: Connection,
-    records: Records,
-    name: string,
-    keys: readonly string[],
-    forUpdate: boolean,
-  ): Promise<(Row | undefined)[]> {
-    const table = this.#table(name);
-    const condition = hasAddress(inside, table, keys);
-    const rows = condition === undefined ? [] : await selectRecords(inside, table, condition, { forUpdate });
-    const byAddress = new Map(rows.map((row) => [recordAddress(table, row), row]));
-    for (const row of rows) records.add(table, row);
-    return keys.map((key) => byAddress.get(key));
-  }
-
-  async #insert(inside: Connection, name: string, record: Row, line: number): Promise<Row> {
-    const table = this.#table(name);
+  async #insert(work: Work<T>, name: string, record: Row, line: number): Promise<Row> {
     try {
-      return await insertRecord(inside, table, record);
+      return await work.insert(name, record);
     } catch (error) {
-      throw inside.isDuplicate(error) ? new Duplicate(error, table, record, line) : error;
+      throw work.inside.isDuplicate(error) ? new Duplicate(error, work.table(name), record, line) : error;
     }
   }
 
@@ -316,20 +288,39 @@ export class Acting<T extends TableTypes = AnyTables> {
     const address = recordAddress(table, record);
     const condition = address === undefined ? undefined : hasAddress(this.#connection, table, [address]);
     const found = condition === undefined ? [] : await selectRecords(this.#connection, table, condition);
-    if (found.length === 0) throw cause;
+    if (found.length === 0) throw this.#connection.isNested ? cause : typed(this.#connection, cause);
     return line;
   }
 
-  #keyTaken(name: string): Acceptance {
-    const field = this.#table(name).key[0]?.name ?? "";
+  #keyTaken(name: TableOf<T>): Acceptance {
+    const field = this.#portier.schema.tables.get(name)?.key[0]?.name ?? "";
     return invalid([{ field, reason: "key-taken", message: keyTakenMessage }]);
   }
 }
 
-/** A record was not any more as the person saw it: somebody else has changed it. Nothing was done. */
-export class RecordChanged extends Error {
-  override readonly name = "RecordChanged";
+/** The record of a key as it is locked; undefined where there is none that the person knows of. */
+type FindLocked = (key: string) => Promise<Row | undefined>;
+
+interface JudgedChange {
+  readonly outcome: Acceptance;
+  /** The values that the person gave. */
+  readonly given: Row;
 }
+
+async function knownOf<T extends TableTypes>(
+  work: Work<T>,
+  table: TableOf<T>,
+  keys: readonly string[],
+): Promise<ReadonlySet<string>> {
+  const found = await work.find(table, keys, false);
+  return work.ask((session) => {
+    const own = session as unknown as Session;
+    return new Set(keys.filter((_, index) => found[index] !== undefined && isKnownTo(own, table, found[index])));
+  });
+}
+
+/** Ends a transaction in which not everything was accepted. */
+const notAll = new Error("not all of it is accepted");
 
 /** A value was there already when a new record was written. */
 class Duplicate extends Error {

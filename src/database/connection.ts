@@ -17,12 +17,23 @@ export interface Connection {
    */
   transaction<T>(work: (inside: Connection) => Promise<T>): Promise<T>;
   /**
+   * Runs work that only reads, on the database as it is at one instant: it waits for nobody, and nobody waits for it. Without
+   * it, such work runs in a transaction as any other.
+   */
+  reading?<T>(work: (inside: Connection) => Promise<T>): Promise<T>;
+  /**
    * Listens for what another connection tells by `notify`; gives what ends it. `onLost` is told when the link is gone.
    * Only where the database has such a thing (PostgreSQL).
    */
   listen?(channel: string, onNotice: () => void, onLost: () => void): Promise<() => Promise<void>>;
+  /** Whether it is a transaction of another: what stands in its way cannot be waited for inside. */
+  readonly isNested?: boolean;
   /** Whether an error says that another transaction stood in the way, so that the same may succeed when tried again. */
   isConflict(error: unknown): boolean;
   /** Whether an error says that a value that must be unique is there already. */
   isDuplicate(error: unknown): boolean;
+  /** Whether an error says that a constraint of the database does not allow what was written, a unique value among them. */
+  isConstraint?(error: unknown): boolean;
+  /** How long a transaction is begun anew while others stand in its way, in milliseconds. Default: 5,000. */
+  readonly patience?: number;
 }

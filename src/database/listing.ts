@@ -1,16 +1,21 @@
 import { readCondition } from "../conditions/check.js";
-import { and, type Expression, operandsOf, visitTests } from "../conditions/expression.js";
+import { and, type Expression, never, operandsOf, visitTests } from "../conditions/expression.js";
+import { parseCondition } from "../conditions/parser.js";
 import { specialize } from "../conditions/specialize.js";
+import { visitSyntax } from "../conditions/syntax.js";
 import { PortierError, portierError } from "../schema/problems.js";
 import { Problems } from "../schema/report.js";
-import { type Field, isOwn, type Schema, type Table } from "../schema/schema.js";
+import { isOwn, type Schema, type Table } from "../schema/schema.js";
+import { knownTable } from "../session/known-table.js";
 import type { ShowAction } from "../session/mask.js";
-import { insidesOf } from "../session/portier.js";
 import type { Session } from "../session/session.js";
+import { insidesOf } from "../session/session.js";
+import { sortKeys } from "../session/sort.js";
 import { conditionFormula } from "../sql/condition.js";
 import { print } from "../sql/formula.js";
-import { type Fragment, finish, join, raw, sql } from "../sql/fragment.js";
+import { type Fragment, finish, raw, sql } from "../sql/fragment.js";
 import { maskedFragment, unmask } from "../sql/masked-select.js";
+import { orderBy } from "../sql/order.js";
 import { scopeOf } from "../sql/scope.js";
 import type { Connection, DriverRow } from "./connection.js";
 
@@ -21,7 +26,10 @@ export interface ListQuery {
    * or several, all of which must be met.
    */
   readonly where?: string | readonly string[];
-  /** Names of fields, each with `-` in front where the greatest comes first; records without a value come last. */
+  /**
+   * Names of fields, each with `-` in front where the greatest comes first; records without a value come last. Text goes by
+   * code point, numbers and instants by their value, on every database. Lists and json values have no order.
+   */
   readonly sort?: readonly string[];
   /** At most so many. Default: all. */
   readonly limit?: number;
@@ -63,7 +71,9 @@ export async function listRecords<R>(
   const scope = scopeOf(dialect, plan, { table, alias });
   const filter = wanted.length === 0 ? raw("") : sql` where ${print(conditionFormula(condition, scope))}`;
   const from = sql`from (${shown}) ${raw(dialect.quoteName(alias))}${filter}`;
-  const order = orderOf(table, sort, connection);
+  // What is wrong is said as if there were no other fields than those that the person can know of.
+  if (!isRight(() => sortKeys(table, sort))) sortKeys(knownFields(session, table), sort);
+  const order = orderBy(table, sort, dialect, alias, ({ column }) => column);
   const page = raw(limit === undefined ? "" : ` limit ${whole("limit", limit)} offset ${whole("offset", offset)}`);
   const rows = await run(connection, sql`select * ${from} order by ${order}${page}`);
   const [counted] = await run(connection, sql`select count(*) as n ${from}`);
@@ -90,52 +100,57 @@ function named(row: DriverRow, { fields }: Table, hidden: string): DriverRow {
   return { ...Object.fromEntries(fields.map((field) => [field.name, row[field.column]])), [hidden]: row[hidden] };
 }
 
-/** A condition that reads nothing but fields of the record itself, and no other value of who asks. */
+/** A condition that reads nothing but fields of the record itself, and no other value of the current user. */
 function filterOf(session: Session, schema: Schema, table: Table, text: string): Expression {
-  const problems = new Problems();
-  const condition = readCondition(text, { schema, table, problems, path: ["where"], isAction: undefined });
-  if (condition === undefined || problems.list.length > 0) throw new PortierError(problems.list);
-  visitTests(condition, (test) => {
-    const isPlain = ["truth", "compare", "in", "in-list", "match", "is-null"].includes(test.kind);
-    const reads = operandsOf(test).map((operand) => {
-      let inner = operand;
-      while (inner.kind === "shift" || inner.kind === "as-decimal") inner = inner.operand;
-      return inner.kind === "field"
-        ? inner.path.length === 1 && isOwn(inner.path[0])
-        : ["constant", "today"].includes(inner.kind);
-    });
-    if (isPlain && reads.every(Boolean)) return;
-    const hint = "compare fields of the table with values; what the rules ask of others is asked anyway";
-    throw portierError("wrong-call", {
-      what: `the filter ${JSON.stringify(text)} asks about more than the record itself`,
-      hint,
-    });
+  const read = (from: Table) => {
+    const problems = new Problems();
+    // Nothing else than this table can be named, so that no message tells of another.
+    const alone: Schema = { ...schema, tables: new Map([[table.name, from]]), request: new Map() };
+    const scope = { schema: alone, table: from, problems, path: ["where"], isAction: undefined };
+    return { condition: readCondition(text, scope), problems: problems.list };
+  };
+  const asks = asksMore(text);
+  const { condition } = asks ? {} : read(table);
+  if (condition === undefined && !asks) throw new PortierError(read(knownFields(session, table)).problems);
+  let isPlain = condition !== undefined;
+  visitTests(condition ?? never, (test) => {
+    for (let operand of operandsOf(test)) {
+      while (operand.kind === "shift" || operand.kind === "as-decimal") operand = operand.operand;
+      const isOwnField = operand.kind === "field" && operand.path.length === 1 && isOwn(operand.path[0]);
+      isPlain &&= isOwnField || operand.kind === "constant" || operand.kind === "today";
+    }
   });
-  return specialize(condition, insidesOf(session).subject.known);
+  if (condition !== undefined && isPlain) return specialize(condition, insidesOf(session).subject.known);
+  const hint = "compare fields of the table with values; what the rules ask of others is asked anyway";
+  throw portierError("wrong-call", {
+    what: `the filter ${JSON.stringify(text)} asks about more than the record itself`,
+    hint,
+  });
 }
 
-/** What is null comes last whichever way; the key makes the order the same each time. */
-function orderOf(table: Table, sort: readonly string[], { dialect }: Connection): Fragment {
-  const asked = sort.map((name) => {
-    const isDown = name.startsWith("-");
-    return { field: fieldOf(table, isDown ? name.slice(1) : name), isDown };
-  });
-  const keys = table.key
-    .filter((key) => !asked.some(({ field }) => field === key))
-    .map((field) => ({ field, isDown: false }));
-  return join(
-    [...asked, ...keys].map(({ field, isDown }) => {
-      const column = raw(`${dialect.quoteName(alias)}.${dialect.quoteName(field.column)}`);
-      return sql`case when ${column} is null then 1 else 0 end, ${dialect.stored(field.type, column)}${raw(isDown ? " desc" : "")}`;
-    }),
-    ", ",
-  );
+function knownFields(session: Session, table: Table): Table {
+  return knownTable(session, table) ?? { ...table, fields: [], byName: new Map(), owner: undefined };
 }
 
-function fieldOf(table: Table, name: string): Field {
-  const field = table.byName.get(name);
-  if (field?.by === undefined && field !== undefined) return field;
-  throw portierError("unknown-field", { table: table.name, name, candidates: table.byName.keys() });
+function isRight(check: () => unknown): boolean {
+  try {
+    check();
+    return true;
+  } catch {
+    return false;
+  }
+}
+
+/** Whether a condition that can be read asks about other records, the current user or the request. */
+function asksMore(text: string): boolean {
+  const parsed = parseCondition(text);
+  if ("problems" in parsed) return false;
+  let asks = false;
+  visitSyntax(parsed.condition, (node) => {
+    asks ||= node.kind === "exists" || node.kind === "may";
+    asks ||= node.kind === "path" && (node.root === "me" || node.root === "request" || node.names.length > 1);
+  });
+  return asks;
 }
 
 function whole(what: string, value: number): string {

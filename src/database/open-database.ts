@@ -1,7 +1,8 @@
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { Portier } from "../session/portier.js";
-import { Acting, type ActingOptions } from "./acting.js";
+import { Acting } from "./acting.js";
 import type { Connection } from "./connection.js";
+import type { ActingOptions } from "./work.js";
 
 /**
  * A document's tables as a database holds them, under the names that `source` and `column` give.

@@ -13,6 +13,8 @@ type Miss =
 
 /** How many times an answer may turn out to need more records; a manager line takes one for each step. */
 const passLimit = 1_000;
+/** How many records are asked for by their addresses in one statement: SQLite takes no more than 1,000 terms. */
+export const foundAtOnce = 200;
 
 /**
  * Records of a database for questions that are answered in memory. Deciding is synchronous and cannot wait: what it asks
@@ -51,6 +53,15 @@ export class Records implements Source {
     return known ?? [];
   }
 
+  /** Something was written, in one table or in any: what is asked next of it is fetched anew. */
+  forget(table?: string): void {
+    for (const known of [this.#found, this.#lists]) {
+      for (const id of known.keys()) {
+        if (table === undefined || id.startsWith(JSON.stringify([table]).slice(0, -1))) known.delete(id);
+      }
+    }
+  }
+
   /** A record as it is known from elsewhere. */
   add(table: Table, row: Row): void {
     const address = recordAddress(table, row);
@@ -82,7 +93,8 @@ export class Records implements Source {
       }
       const misses = [...this.#misses];
       this.#misses.clear();
-      for (const [id, miss] of misses) await this.#fetch(id, miss);
+      await this.#findAll(misses);
+      for (const [id, miss] of misses) if (miss.kind !== "find") await this.#fetch(id, miss);
     }
     throw portierError("fault", { what: `a question needed more than ${passLimit} rounds of reading records` });
   }
@@ -95,21 +107,37 @@ export class Records implements Source {
     this.#misses.set(id, miss);
   }
 
-  async #fetch(id: string, miss: Miss): Promise<void> {
-    const table = findTable(this.#schema, miss.table);
-    if (table === undefined)
-      throw portierError("unknown-table", { name: miss.table, candidates: this.#schema.tables.keys() });
-    switch (miss.kind) {
-      case "find": {
-        const condition = hasAddress(this.#connection, table, [miss.key]);
+  /** Records by their addresses, many of a table at once. */
+  async #findAll(misses: readonly (readonly [id: string, miss: Miss])[]): Promise<void> {
+    const byTable = new Map<string, Map<string, string>>();
+    for (const [id, miss] of misses) {
+      if (miss.kind !== "find") continue;
+      const keys = byTable.get(miss.table) ?? new Map<string, string>();
+      byTable.set(miss.table, keys.set(miss.key, id));
+    }
+    for (const [name, ids] of byTable) {
+      const table = this.#table(name);
+      const keys = [...ids.keys()];
+      for (let from = 0; from < keys.length; from += foundAtOnce) {
+        const wanted = keys.slice(from, from + foundAtOnce);
+        const condition = hasAddress(this.#connection, table, wanted);
         const rows = condition === undefined ? [] : await selectRecords(this.#connection, table, condition);
         // A key such as "01" is no address of the record 1.
-        this.#found.set(
-          id,
-          rows.find((row) => recordAddress(table, row) === miss.key),
-        );
-        return;
+        const byAddress = new Map(rows.map((row) => [recordAddress(table, row), row]));
+        for (const key of wanted) this.#found.set(ids.get(key) as string, byAddress.get(key));
       }
+    }
+  }
+
+  #table(name: string): Table {
+    const table = findTable(this.#schema, name);
+    if (table === undefined) throw portierError("unknown-table", { name, candidates: this.#schema.tables.keys() });
+    return table;
+  }
+
+  async #fetch(id: string, miss: Exclude<Miss, { kind: "find" }>): Promise<void> {
+    const table = this.#table(miss.table);
+    switch (miss.kind) {
       case "referring": {
         const field = table.byName.get(miss.field) ?? (table.address.name === miss.field ? table.address : undefined);
         const condition = field && holds(this.#connection, field, miss.key);

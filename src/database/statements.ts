@@ -1,10 +1,10 @@
 import type { Row } from "../conditions/source.js";
 import { splitAddress } from "../schema/address.js";
-import type { Scalar } from "../schema/scalar.js";
+import { isStorable, type Scalar } from "../schema/scalar.js";
 import { type Field, isOwn, type Table } from "../schema/schema.js";
 import { allOf, anyOf, type Fragment, finish, join, param, raw, sql } from "../sql/fragment.js";
 import { sourceName } from "../sql/scope.js";
-import { constantPart, isStorable } from "../sql/value.js";
+import { constantPart } from "../sql/value.js";
 import type { Connection, DriverRow } from "./connection.js";
 
 /** The fields that a table's records hold themselves: each has a column. */

@@ -1,6 +1,8 @@
 import { printName } from "../conditions/printer.js";
 import { portierError } from "../schema/problems.js";
-import { quoteText } from "../schema/scalar.js";
+import { choice } from "../schema/types/choice.js";
+import type { FieldType } from "../schema/types/field-type.js";
+import { isScalarTypeName, scalarTypes } from "../schema/types/scalars.js";
 import type { CustomAction, Declaration, FieldName, StoredValue, TableName, TargetOf } from "./types.js";
 
 /** A condition that was put together; `text` is what it says in a document. */
@@ -112,22 +114,31 @@ export type ConditionOf<D extends Declaration, T extends TableName<D>> =
 
 const path = Symbol("path");
 
-const operators: Readonly<Record<string, (self: string, say: (value: unknown) => string, value: unknown) => string>> = {
+/** Writes a value, or another operand, as a condition has it. */
+type Say = (value: unknown) => string;
+
+/** By name, the condition about an operand. A text is matched with a text, whatever the type of the field. */
+const operators: Readonly<Record<string, (self: string, say: Say, value: unknown) => string>> = {
   is: (self, say, value) => `${self} = ${say(value)}`,
   isNot: (self, say, value) => `${self} <> ${say(value)}`,
-  isOneOf: (self, say, values) => `${self} in (${(values as unknown[]).map(say).join(", ")})`,
+  isOneOf: (self, say, values) => `${self} in (${listOf(values).map(say).join(", ")})`,
   isNull: (self) => `${self} is null`,
   isNotNull: (self) => `${self} is not null`,
   isBelow: (self, say, value) => `${self} < ${say(value)}`,
   isAtMost: (self, say, value) => `${self} <= ${say(value)}`,
   isAbove: (self, say, value) => `${self} > ${say(value)}`,
   isAtLeast: (self, say, value) => `${self} >= ${say(value)}`,
-  isLike: (self, say, value) => `${self} like ${say(value)}`,
-  startsWith: (self, say, value) => `${self} starts with ${say(value)}`,
-  endsWith: (self, say, value) => `${self} ends with ${say(value)}`,
-  contains: (self, say, value) => `${self} contains ${say(value)}`,
+  isLike: (self, _say, value) => `${self} like ${sayValue(value, scalarTypes.text)}`,
+  startsWith: (self, _say, value) => `${self} starts with ${sayValue(value, scalarTypes.text)}`,
+  endsWith: (self, _say, value) => `${self} ends with ${sayValue(value, scalarTypes.text)}`,
+  contains: (self, _say, value) => `${self} contains ${sayValue(value, scalarTypes.text)}`,
   includes: (self, say, value) => `${say(value)} in ${self}`,
 };
+
+function listOf(values: unknown): readonly unknown[] {
+  if (Array.isArray(values) && values.length > 0) return values;
+  throw portierError("wrong-call", { what: "isOneOf needs a list of values", hint: "give at least one" });
+}
 
 type FieldDeclaration = string | { readonly [key: string]: unknown };
 
@@ -138,15 +149,25 @@ export function conditionScope(declaration: Declaration, table: string): Conditi
   return {
     record: scopeOf(declaration, table, ""),
     me: people === undefined ? undefined : scopeOf(declaration, people, "me"),
-    request: new Proxy({}, { get: (_, name: string) => operandOf("request", name, request[name as "now"] ?? "text") }),
-    today: makeProxy("today", "date", () => undefined),
-    may: (action: string, reference: object) =>
-      new TypedCondition(`may ${printName(action)} ${(reference as { [path]: string })[path]}`),
+    request: new Proxy({}, { get: (_, name: string) => requestOperand(name, request[name as "now"]) }),
+    today: makeProxy("today", scalarTypes.date, () => undefined),
+    may: (action: string, reference: object) => {
+      const leads = pathOf(reference);
+      if (leads !== undefined) return new TypedCondition(`may ${printName(action)} ${leads}`);
+      throw portierError("wrong-call", {
+        what: "may asks about a reference",
+        hint: "give a field such as record.keeper",
+      });
+    },
   } as unknown as ConditionScope<Declaration, string>;
 }
 
-function operandOf(prefix: string, name: string, type: string): unknown {
-  return makeProxy(`${prefix}.${printName(name)}`, type, () => undefined);
+function requestOperand(name: string, declared: string | undefined): unknown {
+  return makeProxy(`request.${printName(name)}`, scalarOf(declared), () => undefined);
+}
+
+function scalarOf(name: unknown): FieldType {
+  return typeof name === "string" && isScalarTypeName(name) ? scalarTypes[name] : scalarTypes.text;
 }
 
 function scopeOf(declaration: Declaration, table: string, at: string): unknown {
@@ -161,23 +182,34 @@ function scopeOf(declaration: Declaration, table: string, at: string): unknown {
     const through = scopeOf(declaration, target, here) as Record<string, unknown>;
     return makeProxy(here, type, (further) => through[further]);
   };
-  return makeProxy(at, "text", into);
+  return makeProxy(at, keyType(declaration, table), into);
 }
 
-/** The name of the type that a field's literals are written in. */
-function typeOf(declaration: Declaration, table: string, field: FieldDeclaration): string {
-  if (typeof field === "string") return field;
-  if (typeof field["type"] === "string") return field["type"];
-  if (typeof field["list"] === "string") return field["list"];
-  const lookup = field["lookup"] as { through: string; field: string } | undefined;
-  if (lookup === undefined) return "text";
-  const through = declaration.tables[table]?.fields[lookup.through] as { reference?: string } | undefined;
-  const shown = declaration.tables[through?.reference ?? ""]?.fields[lookup.field] as FieldDeclaration | undefined;
-  return shown === undefined ? "text" : typeOf(declaration, through?.reference ?? "", shown);
+/** The type that the literals of a field, or the elements of a list, are written in. */
+function typeOf(declaration: Declaration, table: string, field: FieldDeclaration): FieldType {
+  if (typeof field === "string") return scalarOf(field);
+  const { type, choice: choices, reference, list, lookup } = field;
+  if (Array.isArray(choices)) return choice(choices);
+  if (typeof reference === "string") return keyType(declaration, reference);
+  if (list !== undefined) return typeOf(declaration, table, list as FieldDeclaration);
+  if (lookup === undefined) return scalarOf(type);
+  const { through, field: shown } = lookup as { through: string; field: string };
+  const target = (declaration.tables[table]?.fields[through] as { reference?: string } | undefined)?.reference ?? "";
+  return typeOf(declaration, target, (declaration.tables[target]?.fields[shown] ?? "text") as FieldDeclaration);
 }
 
-function makeProxy(here: string, type: string, into: (name: string) => unknown): unknown {
-  const say = (value: unknown): string => sayValue(value, type);
+/** A key of several fields is compared as its address, a text. */
+function keyType(declaration: Declaration, table: string): FieldType {
+  const { key, fields } = declaration.tables[table] ?? {};
+  const [name, ...more] = typeof key === "string" ? [key] : (key ?? []);
+  const field = name === undefined || more.length > 0 ? undefined : fields?.[name];
+  // A key that is a reference to its own table is found out when the document is compiled.
+  const isCircle = typeof field === "object" && (field as { reference?: unknown }).reference === table;
+  return field === undefined || isCircle ? scalarTypes.text : typeOf(declaration, table, field as FieldDeclaration);
+}
+
+function makeProxy(here: string, type: FieldType, into: (name: string) => unknown): unknown {
+  const say: Say = (value) => sayValue(value, type);
   return new Proxy(
     {},
     {
@@ -187,27 +219,38 @@ function makeProxy(here: string, type: string, into: (name: string) => unknown):
         // A field goes before an operator of the same name.
         const found = into(name);
         if (found !== undefined) return found;
-        const operator = operators[name];
-        if (operator === undefined) return undefined;
-        return (value: unknown) => new TypedCondition(operator(here, say, value));
+        const operator = Object.hasOwn(operators, name) ? operators[name] : undefined;
+        return operator && ((value: unknown) => new TypedCondition(operator(here, say, value)));
       },
     },
   );
 }
 
-/** A value as a condition writes it, in the type of what it is compared with. */
-function sayValue(value: unknown, type: string): string {
-  if (typeof value === "object" && value !== null) {
-    const other = (value as { [path]?: string })[path];
-    if (other !== undefined) return other;
-  }
-  if (typeof value === "boolean" || typeof value === "number") return String(value);
-  if (typeof value === "string") {
-    if (type === "date" || type === "timestamp") return `${type} ${quoteText(value)}`;
-    return type === "decimal" ? value : quoteText(value);
-  }
+/** Where an operand of a condition stands; undefined for anything else. */
+function pathOf(value: unknown): string | undefined {
+  return typeof value === "object" && value !== null ? (value as { readonly [path]?: string })[path] : undefined;
+}
+
+/**
+ * Another operand, or a value as a literal of the type that it is compared with. What is no value of it is an error: no
+ * value may become a part of the condition.
+ */
+function sayValue(value: unknown, type: FieldType): string {
+  const other = pathOf(value);
+  if (other !== undefined) return other;
+  // Whole numbers and decimals compare, however an application holds them.
+  const isNumber = type.base === "integer" || type.base === "decimal";
+  const numeric = isNumber && typeof value === "number" ? scalarTypes.decimal.canonical(String(value)) : undefined;
+  if (numeric !== undefined) return scalarTypes.decimal.literal(numeric);
+  const canonical = value === null || value === undefined ? undefined : type.canonical(value);
+  if (canonical !== undefined) return type.literal(canonical);
   throw portierError("wrong-call", {
-    what: "a condition compares with a value or a field",
+    what: `a condition compares with ${type.expects} or with another field, not with ${shown(value)}`,
     hint: "for null, ask isNull()",
   });
+}
+
+function shown(value: unknown): string {
+  if (typeof value === "string") return JSON.stringify(value);
+  return typeof value === "object" && value !== null ? "an object" : String(value);
 }

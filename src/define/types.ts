@@ -94,13 +94,15 @@ export type StoredValue<D extends Declaration, T extends TableName<D>, F extends
         ? KeyValue<D, R>
         : S extends { readonly list: { readonly reference: infer R } }
           ? readonly KeyValue<D, R>[]
-          : S extends { readonly list: infer N }
-            ? readonly NamedValue<N>[]
-            : S extends { readonly lookup: { readonly through: infer H; readonly field: infer G } }
-              ? LookupValue<D, TargetOf<D, T, H>, G>
-              : S extends { readonly type: infer N }
-                ? NamedValue<N>
-                : never
+          : S extends { readonly list: { readonly choice: readonly (infer C)[] } }
+            ? readonly C[]
+            : S extends { readonly list: infer N }
+              ? readonly NamedValue<N>[]
+              : S extends { readonly lookup: { readonly through: infer H; readonly field: infer G } }
+                ? LookupValue<D, TargetOf<D, T, H>, G>
+                : S extends { readonly type: infer N }
+                  ? NamedValue<N>
+                  : never
   : never;
 
 type LookupValue<D extends Declaration, T, G> =
@@ -181,7 +183,9 @@ type CheckedField<D extends Declaration, T extends TableName<D>, S> = S extends 
 
 type CheckedList<D extends Declaration, L> = L extends { readonly reference: infer R }
   ? { readonly reference: Among<R, TableName<D>, "there is no such table"> }
-  : Among<L, ScalarTypeName, "there is no such type">;
+  : L extends { readonly choice: readonly string[] }
+    ? unknown
+    : Among<L, ScalarTypeName, "there is no such type">;
 
 type CheckedLookup<D extends Declaration, T extends TableName<D>, L> = L extends {
   readonly through: infer H;

@@ -1,6 +1,7 @@
 import { portierError } from "../schema/problems.js";
 import type { RoleClaim } from "../session/given-roles.js";
-import { type Portier, rulesetOf } from "../session/portier.js";
+import type { Portier } from "../session/portier.js";
+import { rulesetOf } from "../session/rulesets.js";
 
 /**
  * What a name means that others use for a role or group of the document: `keeper`, `editor of e-2`, or a group.

@@ -1,18 +1,19 @@
+import { randomUUID } from "node:crypto";
 import { existsSync, readFileSync, statSync } from "node:fs";
-import { open, truncate } from "node:fs/promises";
-import lockfile from "proper-lockfile";
-import writeFileAtomic from "write-file-atomic";
 import type { Row, Source } from "../conditions/source.js";
+import { ConflictError } from "../database/errors.js";
 import { inOrder } from "../database/in-order.js";
 import { applied, emptyState, type KeptState, keptOf, sourceWith } from "../people/kept-state.js";
-import type { StoredWrite } from "../people/overlay.js";
-import type { RecordEntry } from "../people/record-entry.js";
-import { isAbout, type RoleStore } from "../people/role-store.js";
+import { ChainCheck, linkAfter } from "../people/record-chain.js";
+import { isAbout, type RoleStore, type StoreChange } from "../people/role-store.js";
 import { portierError } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import { findTable } from "../schema/schema.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
+import { allLines, type Line, RecordLog } from "./record-log.js";
+import { writeWhole } from "./write-whole.js";
 
 export interface JsonFileStoreOptions {
   /** The application's own records: people, and whatever rules read. */
@@ -25,22 +26,26 @@ export interface JsonFileStore extends RoleStore {
   readonly source: Source;
 }
 
-/** One line of the record: what was written, and from which state to which. */
-interface Line {
-  readonly version: number;
-  readonly writes: readonly { readonly table: string; readonly before?: Row; readonly after?: Row }[];
-  readonly entries: readonly RecordEntry[];
+/** The state with the digest of the line that made it. */
+interface HeldState extends KeptState {
+  readonly head: string;
 }
+
+const nothingHeld: HeldState = { ...emptyState, head: "" };
 
 /** How long a process may be silent before its hold on the file counts as left behind, in milliseconds. */
 const staleAfter = 5_000;
+/** How often a change is begun anew while other processes are faster. */
+const mostAttempts = 10;
 /** How often a file is looked at for those who watch, in milliseconds. */
 const lookEvery = 250;
 
 /**
  * Keeps who holds what in a JSON file, and the record of what was done in another beside it, `FILE.record`, one JSON object
- * a line. Both are there after a change or neither: the line is written first, and a state that a process left without
- * writing it is caught up with from there. Several processes may use the file; changes are made one after the other.
+ * a line. The record decides: a line is written first, and counts if it is the first of its version, so that of two processes
+ * that both believe they hold the lock (one of them was asleep) only one changes anything, and the other is told. A state that
+ * a process left behind is caught up with from there. Several processes may use the file; changes are made one after the
+ * other.
  *
  * @throws PortierError (`wrong-call`, `not-json`) for a file that is none of these, or a document that does not say
  * `people: { assignments: true }`.
@@ -53,47 +58,71 @@ export function jsonFileStore<T extends TableTypes = AnyTables>(
   const { schema } = portier;
   const kept = keptOf(portier);
   const record = `${file}.record`;
+  const log = new RecordLog(record);
   const turn = inOrder();
   const writeOf = ({ table, before, after }: Line["writes"][number]): StoredWrite[] => {
     const found = findTable(schema, table);
     return found === undefined ? [] : [{ table: found, before, after }];
   };
-  const replayed = (from: KeptState, lines: readonly Line[]): KeptState =>
+  const replayed = (from: HeldState, lines: readonly Line[]): HeldState =>
     lines.reduce((state, line) => {
       const next = applied(state, kept, line.writes.flatMap(writeOf));
-      return { ...next, version: line.version };
+      return { ...next, version: line.version, head: line.digest };
     }, from);
 
   /** A record without a state: a process was killed before it wrote the first one, or somebody took the file away. */
-  const withoutState = (): KeptState => {
-    const { lines } = readRecord(record, 0);
-    if (lines.length <= 1) return replayed(emptyState, lines);
+  const withoutState = (lines: readonly Line[]): HeldState => {
+    if (lines.length <= 1) return nothingHeld;
     throw portierError("wrong-call", {
       what: `${file} is not there, but ${record} is`,
       hint: "restore it from a copy",
     });
   };
 
-  let known: { readonly mark: string; readonly state: KeptState; readonly source: Source } | undefined;
+  let known: { readonly mark: string; readonly state: HeldState; readonly source: Source } | undefined;
+  /** The state of the file, and what the record has beyond it. */
   const current = () => {
-    const mark = markOf(file);
+    const mark = `${markOf(file)} ${markOf(record)}`;
     if (known?.mark !== mark) {
-      const state = mark === "" ? withoutState() : readState(file);
+      const lines = log.lines();
+      const held = existsSync(file) ? readState(file) : withoutState(lines);
+      const last = lines.findLastIndex(({ version }) => version <= held.version);
+      const state = replayed(held, lines.slice(last + 1));
       known = { mark, state, source: sourceWith(own, schema, state) };
     }
     return known;
   };
-  const save = (state: KeptState) => writeFileAtomic(file, stateText(state));
+  /** Writes the state, unless a later one is there already: the record has what this one holds. */
+  const save = async (state: HeldState) => {
+    const there = existsSync(file) ? readState(file).version : -1;
+    if (there < state.version) await writeWhole(file, stateText(state));
+  };
 
-  /** Brings the state up to the last line that was written whole, and drops one that was not. */
-  const recover = async (): Promise<KeptState> => {
-    const { state } = current();
-    const { lines, length, size } = readRecord(record, state.version);
-    if (length < size) await truncate(record, length);
-    if (lines.length === 0) return state;
-    const caughtUp = replayed(state, lines);
-    await save(caughtUp);
-    return caughtUp;
+  const changed = <R>(work: (inside: StoreChange) => Promise<R>): Promise<R> => {
+    let { state } = current();
+    return work({
+      read: async (question) => question(sourceWith(own, schema, state)),
+      write: async (writes, entries) => {
+        const next = applied(state, kept, writes);
+        const content = {
+          version: next.version,
+          writes: writes.map(({ table, before, after }) => ({
+            table: table.name,
+            ...(before === undefined ? {} : { before }),
+            ...(after === undefined ? {} : { after }),
+          })),
+          entries,
+          by: randomUUID(),
+        };
+        const digest = await linkAfter(state.head, JSON.stringify(content));
+        await log.append({ ...content, digest });
+        // Somebody else may have written the same version first: then this line says nothing, and nothing was done.
+        const first = log.lines().findLast(({ version }) => version === next.version);
+        if (first?.digest !== digest) throw new ConflictError(new Error(`another process changed ${file} meanwhile`));
+        state = { ...next, head: digest };
+        await save(state);
+      },
+    });
   };
 
   current();
@@ -104,36 +133,36 @@ export function jsonFileStore<T extends TableTypes = AnyTables>(
     },
     read: async (question) => question(current().source),
     change: (work) =>
-      turn(() =>
-        locked(file, async (isHeld) => {
-          let state = await recover();
-          return work({
-            read: async (question) => question(sourceWith(own, schema, state)),
-            write: async (writes, entries) => {
-              const next = applied(state, kept, writes);
-              const line: Line = {
-                version: next.version,
-                writes: writes.map(({ table, before, after }) => ({
-                  table: table.name,
-                  ...(before === undefined ? {} : { before }),
-                  ...(after === undefined ? {} : { after }),
-                })),
-                entries,
-              };
-              if (!isHeld()) throw portierError("fault", { what: `another process took ${file} meanwhile` });
-              await append(record, `${JSON.stringify(line)}\n`);
-              await save(next);
-              state = next;
-            },
-          });
-        }),
-      ),
+      turn(async () => {
+        for (let attempt = 1; ; attempt++) {
+          try {
+            return await locked(file, () => changed(work));
+          } catch (error) {
+            if (!(error instanceof ConflictError) || attempt === mostAttempts) throw error;
+          }
+        }
+      }),
     entries: async ({ person, limit = 100 } = {}) =>
-      readRecord(record, 0)
-        .lines.flatMap(({ entries }) => entries)
+      log
+        .lines()
+        .flatMap(({ entries }) => entries)
         .filter((entry) => isAbout(entry, person))
         .slice(-limit)
         .reverse(),
+    verify: async (options) => {
+      const check = new ChainCheck(options);
+      let broken: "missing" | undefined;
+      let last = 0;
+      for (const { digest, ...content } of allLines(record)) {
+        // One that came too late says nothing.
+        if (content.version <= last) continue;
+        if (content.version > last + 1) broken = "missing";
+        if (broken !== undefined || !(await check.takes(JSON.stringify(content), digest))) break;
+        last = content.version;
+      }
+      // What a process that was killed has left to be caught up with is no fault of the record.
+      return check.result(current().state.head, broken);
+    },
     watch: async (onChange) => {
       let { version } = current().state;
       const timer = setInterval(() => {
@@ -148,8 +177,11 @@ export function jsonFileStore<T extends TableTypes = AnyTables>(
   };
 }
 
-async function locked<R>(file: string, work: (isHeld: () => boolean) => Promise<R>): Promise<R> {
+/** Runs work while no other process that is awake does. */
+async function locked<R>(file: string, work: () => Promise<R>): Promise<R> {
   let isHeld = true;
+  // Loaded where something is locked: it listens to the signals that end a process.
+  const { default: lockfile } = await import("proper-lockfile");
   const release = await lockfile.lock(file, {
     realpath: false,
     stale: staleAfter,
@@ -160,9 +192,9 @@ async function locked<R>(file: string, work: (isHeld: () => boolean) => Promise<
     },
   });
   try {
-    return await work(() => isHeld);
+    return await work();
   } finally {
-    if (isHeld) await release();
+    if (isHeld) await release().catch(() => {});
   }
 }
 
@@ -173,32 +205,21 @@ function markOf(file: string): string {
   return `${ino} ${mtimeNs} ${size}`;
 }
 
-function stateText({ version, assignments, delegations }: KeptState): string {
+function stateText({ version, head, assignments, delegations }: HeldState): string {
   const rows = (list: readonly Row[]) =>
     list.length === 0 ? "[]" : `[\n${list.map((row) => `    ${JSON.stringify(row)}`).join(",\n")}\n  ]`;
-  return `{\n  "version": ${version},\n  "assignments": ${rows(assignments)},\n  "delegations": ${rows(delegations)}\n}\n`;
+  return `{\n  "version": ${version},\n  "head": "${head}",\n  "assignments": ${rows(assignments)},\n  "delegations": ${rows(delegations)}\n}\n`;
 }
 
-function readState(file: string): KeptState {
-  if (!existsSync(file)) return emptyState;
+function readState(file: string): HeldState {
   const value = parsed(readFileSync(file, "utf8"), file);
-  const { version, assignments, delegations } = isMapping(value) ? value : {};
+  const { version, assignments, delegations, head = "" } = isMapping(value) ? value : {};
   const isRows = (rows: unknown): rows is Row[] => Array.isArray(rows) && rows.every(isMapping);
-  if (typeof version === "number" && isRows(assignments) && isRows(delegations)) {
-    return { version, assignments, delegations };
+  if (typeof version === "number" && isRows(assignments) && isRows(delegations) && typeof head === "string") {
+    return { version, assignments, delegations, head };
   }
   const hint = 'it holds { "version": 0, "assignments": [], "delegations": [] }';
   throw portierError("wrong-call", { what: `${file} does not hold who holds what`, hint });
-}
-
-/** The lines after a version that were written whole, and where the last one ends. */
-function readRecord(file: string, after: number): { lines: readonly Line[]; length: number; size: number } {
-  if (!existsSync(file)) return { lines: [], length: 0, size: 0 };
-  const bytes = readFileSync(file);
-  const length = bytes.lastIndexOf(0x0a) + 1;
-  const texts = bytes.subarray(0, length).toString("utf8").split("\n").slice(0, -1);
-  const lines = texts.map((text) => parsed(text, file) as Line).filter(({ version }) => version > after);
-  return { lines, length, size: bytes.length };
 }
 
 function parsed(text: string, file: string): unknown {
@@ -207,16 +228,5 @@ function parsed(text: string, file: string): unknown {
   } catch (error) {
     const why = error instanceof Error ? error.message : String(error);
     throw portierError("wrong-call", { what: `${file} is not JSON: ${why}`, hint: "restore it from a copy" });
-  }
-}
-
-/** Adds a line, and returns when it is on the disk. */
-async function append(file: string, text: string): Promise<void> {
-  const handle = await open(file, "a");
-  try {
-    await handle.writeFile(text);
-    await handle.sync();
-  } finally {
-    await handle.close();
   }
 }

@@ -1,5 +1,5 @@
 import { createLocalJWKSet, createRemoteJWKSet, errors, type JSONWebKeySet, type JWTPayload, jwtVerify } from "jose";
-import { type PortierError, portierError } from "../schema/problems.js";
+import { PortierError, portierError } from "../schema/problems.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { timestampOf } from "../schema/types/timestamp.js";
 import type { RoleClaim } from "../session/given-roles.js";
@@ -15,20 +15,31 @@ export interface TokenOptions {
   readonly keys: URL | JSONWebKeySet;
   /** The algorithms of signatures that count. Default: `RS256`, `PS256`, `ES256`, `EdDSA`. */
   readonly algorithms?: readonly string[];
-  /** Where a token says who it is and what they hold. Names lead into objects: `realm.roles`. */
+  /**
+   * Where a token says who it is and what they hold. Names lead into objects: `realm.roles`, also where a name has dots of its
+   * own: `https://museum.example/claims.roles`. Where that could be read in two ways, give the steps as a list.
+   */
   readonly claims?: {
     /** The person's key. Default: `sub`. */
-    readonly person?: string;
+    readonly person?: ClaimPath;
     /** Names of roles, a text or a list; of scoped ones as `editor of e-2`. Default: none are read. */
-    readonly roles?: string;
+    readonly roles?: ClaimPath;
     /** Names of groups as the issuer calls them; those count that {@link TokenOptions.groups} knows. Default: none are read. */
-    readonly groups?: string;
+    readonly groups?: ClaimPath;
   };
+  /**
+   * Roles of the issuer that mean nothing here: these names, or all that the document does not have (`unknown`). Default: none;
+   * a token that names a role which there is not is refused.
+   */
+  readonly leaveOut?: readonly string[] | "unknown";
   /** What the issuer's groups mean here: the name of a role (`keeper`, `editor of e-2`) or of a group of the document. */
   readonly groups?: Readonly<Record<string, string>>;
   /** How far clocks may differ, in seconds. Default: 0. */
   readonly clockTolerance?: number;
 }
+
+/** The place of a claim: names with dots between, or a list of names. */
+export type ClaimPath = string | readonly string[];
 
 /** Who a token says is asking, for `portier.session({ ...signedIn, source })`. */
 export interface SignedIn {
@@ -85,8 +96,8 @@ export function tokenReader<T extends TableTypes = AnyTables>(portier: Portier<T
       }
       const { person: personName = "sub" } = claims;
       const person = valueAt(payload, personName);
-      if (typeof person !== "string" || person === "") throw badToken(`"${personName}" names nobody`);
-      const roles = namesAt(payload, claims.roles).map((name) => claimOf(portier, name));
+      if (typeof person !== "string" || person === "") throw badToken(`"${sayPath(personName)}" names nobody`);
+      const roles = namesAt(payload, claims.roles).flatMap((name) => roleNamed(portier, name, options.leaveOut));
       const meant = namesAt(payload, claims.groups).flatMap((name) => {
         const claim = meanings.get(name);
         return claim === undefined ? [] : [{ ...claim, source: `the group "${name}" of the token` }];
@@ -104,20 +115,65 @@ function badToken(why: string): PortierError {
   return portierError("bad-token", { why });
 }
 
-function valueAt(payload: JWTPayload, path: string): unknown {
-  // A claim's name may have dots in it, as those that are addresses do.
-  if (Object.hasOwn(payload, path)) return payload[path];
-  return path.split(".").reduce<unknown>((value, name) => {
-    const isObject = typeof value === "object" && value !== null && Object.hasOwn(value, name);
-    return isObject ? (value as Record<string, unknown>)[name] : undefined;
-  }, payload);
+/** The role that a name means; none for one that is left out. */
+function roleNamed(
+  portier: Pick<Portier, "schema">,
+  name: string,
+  leaveOut: TokenOptions["leaveOut"],
+): readonly RoleClaim[] {
+  if (leaveOut !== undefined && leaveOut !== "unknown" && leaveOut.includes(name)) return [];
+  try {
+    return [claimOf(portier, name)];
+  } catch (error) {
+    if (leaveOut === "unknown" && error instanceof PortierError && error.code === "unknown-role") return [];
+    throw error;
+  }
+}
+
+/** What a path leads to; of names with dots in them, the longest that are there come first. */
+function valueAt(value: unknown, path: ClaimPath): unknown {
+  if (typeof value !== "object" || value === null) return undefined;
+  const own = (name: string) => (Object.hasOwn(value, name) ? (value as Record<string, unknown>)[name] : undefined);
+  if (typeof path !== "string") {
+    const [first, ...rest] = path;
+    if (first === undefined) return undefined;
+    return rest.length === 0 ? own(first) : valueAt(own(first), rest);
+  }
+  const whole = own(path);
+  if (whole !== undefined) return whole;
+  for (let dot = path.lastIndexOf("."); dot > 0; dot = path.lastIndexOf(".", dot - 1)) {
+    const found = valueAt(own(path.slice(0, dot)), path.slice(dot + 1));
+    if (found !== undefined) return found;
+  }
+  return undefined;
 }
 
 /** A text or a list of texts. What is neither is no list of names, and an error: never silently nothing. */
-function namesAt(payload: JWTPayload, path: string | undefined): readonly string[] {
-  const value = path === undefined ? undefined : valueAt(payload, path);
+function namesAt(payload: JWTPayload, path: ClaimPath | undefined): readonly string[] {
+  if (path === undefined) return [];
+  const value = valueAt(payload, path);
+  if (isReferredTo(payload, path)) {
+    const why = `"${sayPath(path)}" is only referred to: the issuer leaves it out of tokens that would be too large`;
+    throw badToken(`${why}; have it send fewer, or those alone that mean something here`);
+  }
   if (value === undefined || value === null) return [];
   const names = Array.isArray(value) ? value : [value];
   if (names.every((name) => typeof name === "string")) return names as string[];
-  throw badToken(`"${path}" holds something else than names`);
+  throw badToken(`"${sayPath(path)}" holds something else than names`);
+}
+
+/**
+ * Whether a claim is somewhere else (OpenID Connect Core 1.0, 5.6.2: distributed claims), or the token says that there would
+ * be some.
+ */
+function isReferredTo(payload: JWTPayload, path: ClaimPath): boolean {
+  const text = typeof path === "string" ? path : path.join(".");
+  const names = payload["_claim_names"];
+  const isNamed = (name: string) => text === name || text.startsWith(`${name}.`);
+  if (typeof names === "object" && names !== null && Object.keys(names).some(isNamed)) return true;
+  return payload[`has${text}`] === true && valueAt(payload, path) === undefined;
+}
+
+function sayPath(path: ClaimPath): string {
+  return typeof path === "string" ? path : path.join(" > ");
 }

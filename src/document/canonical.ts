@@ -60,7 +60,10 @@ function canonicalField(field: unknown): Mapping {
   if (typeof field === "string") return { type: field };
   if (!isMapping(field)) return { type: field };
   const implied = ["choice", "reference", "list", "lookup"].find((key) => field[key] !== undefined);
-  const flags = Object.entries(field).filter(([, value]) => value !== false && value !== undefined);
+  // A flag that is false says nothing; a default that is, does.
+  const flags = Object.entries(field).filter(
+    ([key, value]) => value !== undefined && (value !== false || key === "default"),
+  );
   return { ...(implied === undefined ? {} : { type: implied }), ...Object.fromEntries(flags) };
 }
 

@@ -1,6 +1,6 @@
 import { True } from "../conditions/truth.js";
-import { insidesOf } from "../session/portier.js";
 import type { Session } from "../session/session.js";
+import { insidesOf } from "../session/session.js";
 import { type Way, waysInto } from "./ways.js";
 
 /** A role that somebody holds, and through what. */

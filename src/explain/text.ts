@@ -57,11 +57,8 @@ export function explanationWords(explanation: Explanation): ExplanationWords {
   const ofFields = field === undefined;
   const sections = [
     ruleSection(reach === undefined ? "Rules that bear on it" : "Rules that may bear on it", bearing, ofFields),
-    missingSection("To know of the record (any one of these)", toKnow),
-    missingSection(
-      toKnow.length > 0 ? "And then (any one of these)" : "What is missing (any one of these)",
-      alternatives,
-    ),
+    missingSection("What is missing (any one of these)", alternatives),
+    missingSection("To know of the record at all (any one of these)", toKnow),
     ruleSection("Rules that cover it but do not apply", others, ofFields),
   ].filter(({ entries }) => entries.length > 0);
   return {

@@ -64,6 +64,13 @@ export interface RuleTrace {
 
 const ranks: Readonly<Record<TracedTruth, number>> = { false: 0, unknown: 1, open: 1.5, true: 2 };
 
+const expressions = new WeakMap<ConditionTrace, Expression>();
+
+/** The condition that a trace is about. */
+export function expressionOf(trace: ConditionTrace): Expression {
+  return expressions.get(trace) as Expression;
+}
+
 /** Evaluates conditions part by part with the evaluator that decides, keeping what each part compared. */
 export class Tracer {
   readonly #ruleset: Ruleset;
@@ -94,6 +101,12 @@ export class Tracer {
   }
 
   condition(expression: Expression): ConditionTrace {
+    const trace = this.#trace(expression);
+    expressions.set(trace, expression);
+    return trace;
+  }
+
+  #trace(expression: Expression): ConditionTrace {
     const text = describeExpression(expression);
     if (expression.kind === "and" || expression.kind === "or") {
       const parts = expression.terms.map((term) => this.condition(term));

@@ -1,6 +1,7 @@
 import type { Row } from "../conditions/source.js";
 import { isMapping } from "../schema/reader.js";
 import { HttpProblem } from "./problem.js";
+import { readText } from "./read-text.js";
 
 /** Reads a JSON object, with no more of it than is allowed. */
 export async function readBody(request: Request, most: number): Promise<Row> {
@@ -8,40 +9,17 @@ export async function readBody(request: Request, most: number): Promise<Row> {
   if (!/^application\/(?:[\w.+-]+\+)?json\s*(?:;|$)/i.test(type)) {
     throw new HttpProblem("wrong-type", 'Send it as "content-type: application/json".');
   }
-  const text = await readText(request, most);
+  const read = await readText(request, most);
+  if (read === "too-large") throw new HttpProblem("too-large", `A body has ${most} bytes at most.`);
+  if (read === "not-utf-8") throw new HttpProblem("bad-request", "The body is not UTF-8.");
   let value: unknown;
   try {
-    value = JSON.parse(text);
+    value = JSON.parse(read.text);
   } catch (error) {
     throw new HttpProblem("bad-request", `The body is not JSON: ${(error as Error).message}`);
   }
   if (isMapping(value)) return value;
   throw new HttpProblem("bad-request", "The body must be an object.");
-}
-
-/** Stops reading as soon as there is too much: the length that was announced may be a lie, or missing. */
-async function readText(request: Request, most: number): Promise<string> {
-  const tooLarge = () => new HttpProblem("too-large", `A body has ${most} bytes at most.`);
-  if (Number(request.headers.get("content-length") ?? 0) > most) throw tooLarge();
-  const decoder = new TextDecoder("utf-8", { fatal: true });
-  const reader = request.body?.getReader();
-  let text = "";
-  let size = 0;
-  try {
-    for (;;) {
-      const part = await reader?.read();
-      if (part === undefined || part.done) return text + decoder.decode();
-      size += part.value.byteLength;
-      if (size > most) {
-        await reader?.cancel();
-        throw tooLarge();
-      }
-      text += decoder.decode(part.value, { stream: true });
-    }
-  } catch (error) {
-    if (error instanceof TypeError) throw new HttpProblem("bad-request", "The body is not UTF-8.");
-    throw error;
-  }
 }
 
 const changeKeys = ["values", "mode", "confirmed"] as const;

@@ -1,6 +1,6 @@
-import type { Row } from "../conditions/source.js";
 import type { Acting } from "../database/acting.js";
 import type { Schema, Table } from "../schema/schema.js";
+import { knownTable } from "../session/known-table.js";
 import type { Session } from "../session/session.js";
 import type { HttpLimits, HttpOptions } from "./options.js";
 import { notFound } from "./problem.js";
@@ -14,7 +14,7 @@ export interface Call {
   readonly acting: Acting;
   readonly schema: Schema;
   readonly limits: HttpLimits;
-  readonly options: Pick<HttpOptions, "acts" | "base">;
+  readonly options: Pick<HttpOptions, "acts" | "base" | "description">;
 }
 
 /** The table of the path; one that is not served is none. */
@@ -29,22 +29,19 @@ export function isKnown(session: Session, { name }: Table): boolean {
   return (["list", "view", "create", "import"] as const).some((action) => session.reach(action, name) !== "none");
 }
 
-/** Ends as for a table that is not there, where it does not exist for the person. */
-export async function mustKnow({ acting }: Call, table: Table): Promise<void> {
-  if (!(await acting.ask((session) => isKnown(session, table)))) throw notFound();
+/** The table as the person can know of it. Ends as for a table that is not there, where it does not exist for them. */
+export async function mustKnow({ acting }: Call, table: Table): Promise<Table> {
+  const known = await acting.ask((session) => (isKnown(session, table) ? knownTable(session, table) : undefined));
+  if (known === undefined) throw notFound();
+  return known;
 }
 
-/** What a person sees of a record when it is opened, or where it may only be listed, then. */
-export function seenOf(session: Session, table: Table, record: Row | undefined): Row | undefined {
-  return record === undefined
-    ? undefined
-    : (session.mask(table.name, record) ?? session.mask(table.name, record, "list"));
-}
+/** What is shown is one person's view, as of now: nobody between may keep it. */
+export const ofOnePerson = "private, no-cache";
 
-/** What is shown is one person's view, at this moment: nobody between may keep it. */
 export function json(body: unknown, headers: Readonly<Record<string, string>> = {}, status = 200): Response {
   return new Response(JSON.stringify(body), {
     status,
-    headers: { "content-type": "application/json", "cache-control": "private, no-cache", ...headers },
+    headers: { "content-type": "application/json", "cache-control": ofOnePerson, ...headers },
   });
 }

@@ -1,12 +1,14 @@
 import type { Row } from "../conditions/source.js";
-import { type KeyedChange, RecordChanged } from "../database/acting.js";
+import type { KeyedChange } from "../database/acting.js";
+import { RecordChanged } from "../database/errors.js";
 import { recordAddress } from "../schema/address.js";
 import { isMapping } from "../schema/reader.js";
 import type { Table } from "../schema/schema.js";
 import type { Acceptance } from "../session/acceptance.js";
 import type { ManyAcceptance } from "../session/many.js";
+import { seenOf } from "../session/seen.js";
 import { isTexts, readBody, readChange } from "./body.js";
-import { type Call, json, mustKnow, seenOf, tableOf } from "./call.js";
+import { type Call, json, mustKnow, tableOf } from "./call.js";
 import { etagOf, namesVersion, versionOf } from "./etag.js";
 import type { HttpLimits } from "./options.js";
 import { HttpProblem, notAcceptedProblem, notFound, refusalOf } from "./problem.js";
@@ -21,8 +23,9 @@ export async function create(call: Call): Promise<Response> {
     throw notAcceptedProblem(outcome);
   }
   const key = outcome.record === undefined ? undefined : recordAddress(table, outcome.record);
-  const location = `${options.base ?? ""}/records/${encodeURIComponent(table.name)}/${encodeURIComponent(key ?? "")}`;
-  return changed(call, table, key, outcome, 201, { location });
+  // A record that its maker does not see has no place for them.
+  const place = `${options.base ?? ""}/records/${encodeURIComponent(table.name)}/${encodeURIComponent(key ?? "")}`;
+  return changed(outcome, 201, key === undefined ? {} : { location: place });
 }
 
 export async function edit(call: Call): Promise<Response> {
@@ -33,7 +36,7 @@ export async function edit(call: Call): Promise<Response> {
   const expecting = await expected(call, table, key);
   const outcome = await acting.edit(table.name, key, values, { ...options, ...expecting });
   if (!outcome.accepted) throw notAcceptedProblem(outcome);
-  return changed(call, table, key, outcome, 200);
+  return changed(outcome, 200);
 }
 
 export async function remove(call: Call): Promise<Response> {
@@ -60,7 +63,7 @@ export async function act(call: Call): Promise<Response> {
     ...(await expected(call, table, key)),
   });
   if (!outcome.accepted) throw notAcceptedProblem(outcome);
-  return changed(call, table, key, outcome, 200);
+  return changed(outcome, 200);
 }
 
 export async function bulk(call: Call): Promise<Response> {
@@ -128,28 +131,21 @@ function many({ accepted, results }: ManyAcceptance): Response {
 
 /** The record after a change, as the person sees it then; it may be gone for them. */
 async function changed(
-  { acting }: Call,
-  table: Table,
-  key: string | undefined,
-  outcome: Extract<Acceptance, { accepted: true }>,
+  { record, dropped }: Extract<Acceptance, { accepted: true }>,
   status: number,
   headers: Readonly<Record<string, string>> = {},
 ): Promise<Response> {
-  const seen =
-    key === undefined
-      ? undefined
-      : await acting.about(table.name, key, (session, record) => seenOf(session, table, record));
-  const body = { record: seen ?? null, dropped: outcome.dropped.map(refusalOf) };
-  return json(body, { ...headers, ...(seen === undefined ? {} : { etag: await etagOf(seen) }) }, status);
+  const body = { record: record ?? null, dropped: dropped.map(refusalOf) };
+  return json(body, { ...headers, ...(record === undefined ? {} : { etag: await etagOf(record) }) }, status);
 }
 
 /** What `If-Match` asks for: the record must be as it was seen when it was read, and stay so until it is locked. */
 async function expected({ acting, request }: Call, table: Table, key: string) {
   const header = request.headers.get("if-match");
   if (header === null) return {};
-  const seen = await acting.about(table.name, key, (session, record) => seenOf(session, table, record));
+  const seen = await acting.about(table.name, key, (session, record) => seenOf(session, table.name, record));
   if (seen === undefined) throw notFound();
-  if (!namesVersion(header, await etagOf(seen))) throw new RecordChanged("the record is not as it was seen");
+  if (!namesVersion(header, await etagOf(seen), "strong")) throw new RecordChanged("the record is not as it was seen");
   if (header.trim() === "*") return {};
   const version = versionOf(seen);
   return { expecting: (now: Row | undefined) => versionOf(now) === version };

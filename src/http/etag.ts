@@ -17,7 +17,11 @@ export function versionOf(seen: Row | undefined): string {
   return JSON.stringify(entries);
 }
 
-/** Whether a header such as `If-Match` names a version; `*` names any. */
-export function namesVersion(header: string, etag: string): boolean {
-  return header.split(",").some((one) => ["*", etag].includes(one.trim().replace(/^W\//, "")));
+/**
+ * Whether a header names a version; `*` names any. A weak one (`W/"..."`) is a version for `If-None-Match`, and none for
+ * `If-Match` (RFC 9110, 13.1).
+ */
+export function namesVersion(header: string, etag: string, comparison: "strong" | "weak"): boolean {
+  const names = header.split(",").map((one) => one.trim());
+  return names.some((one) => ["*", etag].includes(comparison === "weak" ? one.replace(/^W\//, "") : one));
 }

@@ -1,13 +1,16 @@
 import type { Acting } from "../database/acting.js";
-import { RecordChanged } from "../database/acting.js";
+import { ConflictError, ConstraintError, RecordChanged } from "../database/errors.js";
 import { openDatabase } from "../database/open-database.js";
 import { PortierError } from "../schema/problems.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
-import { json } from "./call.js";
-import { openApi } from "./openapi.js";
+import { accepts } from "./accept.js";
+import type { Call } from "./call.js";
+import { act, bulk, create, edit, editEach, importMany, remove } from "./change-routes.js";
+import { description } from "./description.js";
 import { defaultLimits, type HttpOptions } from "./options.js";
 import { HttpProblem, problemResponse } from "./problem.js";
-import { type Route, routes } from "./routes.js";
+import { choices, exportTable, form, list, me, newForm, view } from "./read-routes.js";
+import { type Route, type RouteName, routes } from "./routes.js";
 
 /** Answers a request; undefined for a path that is none of the routes', for the server to go on. */
 export type AccessHandler = (request: Request) => Promise<Response | undefined>;
@@ -22,41 +25,63 @@ export type AccessHandler = (request: Request) => Promise<Response | undefined>;
  * const response = (await handle(request)) ?? new Response(null, { status: 404 });
  */
 export function accessHandler<T extends TableTypes = AnyTables>(options: HttpOptions<T>): AccessHandler {
-  const { portier, connection, who, base = "", tables, limits, report, onError } = options;
+  const { portier, connection, who, base = "", tables, limits, report, onError, challenge = "Bearer" } = options;
   const served = { ...portier.schema, tables: servedTables(portier.schema.tables, tables) };
   const database = openDatabase(portier, connection);
-  const described = JSON.stringify(openApi(served, { base, acts: options.acts ?? {} }));
   return async (request) => {
     const url = new URL(request.url);
     const path = pathUnder(base, url.pathname);
     if (path === undefined) return undefined;
     try {
-      if (path.length === 1 && path[0] === "openapi.json" && request.method === "GET")
-        return json(JSON.parse(described));
       const found = findRoute(request.method, path);
       if (found === undefined) return undefined;
       if ("allow" in found) {
+        if (request.method === "OPTIONS") return new Response(null, { status: 204, headers: { allow: found.allow } });
         return problemResponse("wrong-method", { detail: `This path takes ${found.allow}.` }, { allow: found.allow });
       }
+      const type = found.route.answer === "file" ? "text/csv" : "application/json";
+      if (!accepts(request.headers.get("accept"), type)) {
+        return problemResponse("not-acceptable", { detail: `It can be had as ${type}.` });
+      }
       const asking = await who(request);
-      if (asking === undefined) return problemResponse("not-signed-in");
+      if (asking === undefined) return problemResponse("not-signed-in", {}, { "www-authenticate": challenge });
       if (asking instanceof Response) return asking;
       const { person, ...more } = asking;
       const acting = database.as(person, { ...more, ...(report === undefined ? {} : { report }) });
-      return await found.route.run({
+      const response = await runs[found.route.name]({
         request,
         url,
         parts: found.parts,
         acting: acting as unknown as Acting,
         schema: served,
         limits: { ...defaultLimits, ...limits },
-        options: { base, acts: options.acts ?? {} },
+        options: { base, acts: options.acts ?? {}, ...(options.description && { description: options.description }) },
       });
+      return request.method === "HEAD" ? new Response(null, response) : response;
     } catch (error) {
       return failed(error, request, onError);
     }
   };
 }
+
+const runs: Readonly<Record<RouteName, (call: Call) => Promise<Response>>> = {
+  description,
+  me,
+  list,
+  create,
+  editEach,
+  view,
+  edit,
+  remove,
+  act,
+  newForm,
+  form,
+  choices,
+  choicesOf: choices,
+  bulk,
+  importMany,
+  exportTable,
+};
 
 function servedTables<V>(all: ReadonlyMap<string, V>, wanted: readonly string[] | undefined): ReadonlyMap<string, V> {
   return wanted === undefined ? all : new Map([...all].filter(([name]) => wanted.includes(name)));
@@ -85,8 +110,12 @@ function findRoute(method: string, path: readonly string[]): FoundRoute | undefi
     return parts === undefined ? [] : [{ route, parts }];
   });
   if (matching.length === 0) return undefined;
-  const found = matching.find(({ route }) => route.method === method);
-  return found ?? { allow: [...new Set(matching.map(({ route }) => route.method))].join(", ") };
+  // What can be read can be asked for without its body (RFC 9110, 9.3.2).
+  const wanted = method === "HEAD" ? "GET" : method;
+  const found = matching.find(({ route }) => route.method === wanted);
+  if (found !== undefined) return found;
+  const methods = matching.flatMap(({ route }) => (route.method === "GET" ? ["GET", "HEAD"] : [route.method]));
+  return { allow: [...new Set([...methods, "OPTIONS"])].join(", ") };
 }
 
 function partsOf(pattern: readonly string[], path: readonly string[]): Record<string, string> | undefined {
@@ -128,6 +157,10 @@ function failed(error: unknown, request: Request, onError: HttpOptions["onError"
   if (error instanceof RecordChanged) {
     return problemResponse("changed", { detail: "Look at it again, and repeat what is still wanted." });
   }
+  if (error instanceof ConflictError) {
+    return problemResponse("busy", { detail: "Nothing was done. Try again." }, { "retry-after": "1" });
+  }
+  if (error instanceof ConstraintError) return problemResponse("constraint", { detail: "Nothing was done." });
   if (error instanceof PortierError && callersFaults.has(error.code)) {
     const problems = error.problems.map(({ message, hint, offset }) => ({ message, hint, offset }));
     return problemResponse("bad-request", { detail: problems.map(({ message }) => message).join("; "), problems });

@@ -1,6 +1,6 @@
 import type { Row } from "../conditions/source.js";
-import type { ActingOptions } from "../database/acting.js";
 import type { Connection } from "../database/connection.js";
+import type { ActingOptions } from "../database/work.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import type { Portier } from "../session/portier.js";
 import type { Finding } from "../session/session.js";
@@ -28,10 +28,25 @@ export interface HttpOptions<T extends TableTypes = AnyTables> {
     Record<string, Readonly<Record<string, (inside: Connection, record: Row) => Promise<void>>>>
   >;
   readonly limits?: Partial<HttpLimits>;
+  /**
+   * The `WWW-Authenticate` of an answer 401 (RFC 9110, 11.6.1): how the application signs its users in. Default: `Bearer`.
+   */
+  readonly challenge?: string;
+  /** What the description of the interface says of the service. */
+  readonly description?: HttpDescription;
   /** Told of faults and of bad data. */
   readonly report?: (finding: Finding) => void;
   /** Told of what went wrong besides; the answer says no more than that. */
   readonly onError?: (error: unknown, request: Request) => void;
+}
+
+/** Parts of an OpenAPI 3.1 document, as they are to stand in it. */
+export interface HttpDescription {
+  readonly info?: Readonly<Record<string, unknown>>;
+  /** Default: the base. */
+  readonly servers?: readonly Readonly<Record<string, unknown>>[];
+  /** How requests are authenticated; any of them will do. Default: a bearer token. */
+  readonly securitySchemes?: Readonly<Record<string, Readonly<Record<string, unknown>>>>;
 }
 
 export interface HttpLimits {

@@ -18,12 +18,15 @@ export const problemKinds = {
   refused: [403, "This is not permitted"],
   "not-found": [404, "There is no such thing"],
   "wrong-method": [405, "This cannot be done here"],
+  "not-acceptable": [406, "The answer cannot be had in the form that is asked for"],
   unconfirmed: [409, "This is to be confirmed"],
+  constraint: [409, "It does not go together with what is stored"],
   changed: [412, "Somebody else has changed it"],
   "too-large": [413, "The request is too large"],
   "wrong-type": [415, "The body must be JSON"],
   invalid: [422, "Some values are not right"],
   fault: [500, "Something went wrong"],
+  busy: [503, "Others are changing it"],
 } as const satisfies Readonly<Record<string, readonly [status: number, title: string]>>;
 
 export type ProblemKind = keyof typeof problemKinds;

@@ -1,9 +1,11 @@
 import { printCsv } from "../schema/print-csv.js";
 import type { Table } from "../schema/schema.js";
+import { seenOf } from "../session/seen.js";
 import type { Session } from "../session/session.js";
-import { type Call, isKnown, json, mustKnow, seenOf, tableOf } from "./call.js";
+import { type Call, isKnown, json, mustKnow, ofOnePerson, tableOf } from "./call.js";
 import { etagOf, namesVersion } from "./etag.js";
 import { HttpProblem, notFound } from "./problem.js";
+import { fieldConditions, namesIn, quoted } from "./query.js";
 
 export async function me({ acting }: Call): Promise<Response> {
   const body = await acting.ask((session) => ({
@@ -16,46 +18,25 @@ export async function me({ acting }: Call): Promise<Response> {
   return json(body);
 }
 
-const listKeys = ["where", "sort", "limit", "offset", "search"];
-
 export async function list(call: Call): Promise<Response> {
   const { url, acting, limits } = call;
   const table = tableOf(call);
   const asked = url.searchParams;
-  const filters = [...asked].filter(([name]) => !listKeys.includes(name));
   const limit = numberOf(asked, "limit", limits.page);
   if (limit > limits.mostPage) throw new HttpProblem("bad-request", `A page has ${limits.mostPage} records at most.`);
-  await mustKnow(call, table);
+  const known = await mustKnow(call, table);
   const where = [
     ...asked.getAll("where"),
-    ...filters.map(([name, value]) => equals(table, name, value)),
-    ...searchOf(table, asked.get("search")),
+    ...fieldConditions(table, known, asked),
+    ...searchOf(known, asked.get("search")),
   ];
-  const sort = (asked.get("sort") ?? "").split(",").filter((name) => name !== "");
   const { records, total } = await acting.list(table.name, {
     where,
-    sort,
+    sort: namesIn(asked, "sort"),
     limit,
     offset: numberOf(asked, "offset", 0),
   });
   return json({ records, total });
-}
-
-/** A field's value as a condition: what does not fit the field is met by no record. */
-function equals(table: Table, name: string, text: string): string {
-  const field = table.byName.get(name);
-  if (field === undefined) {
-    const known = table.fields.map((one) => one.name).join(", ");
-    throw new HttpProblem("bad-request", `There is no field "${name}" to filter by; there are ${known}.`);
-  }
-  const { type } = field;
-  const value =
-    type.canonical(text) ??
-    type.canonical(Number(text)) ??
-    type.canonical(text === "true" ? true : text === "false" ? false : text);
-  const quoted = `"${name.replaceAll('"', '""')}"`;
-  if (text === "") return `${quoted} is null`;
-  return value === undefined ? "false" : `${quoted} = ${type.literal(value)}`;
 }
 
 /** Any text field that contains the words as they are. */
@@ -65,18 +46,22 @@ function searchOf({ fields }: Table, text: string | null): string[] {
     ({ type, lookup, by }) => type.name === "text" && lookup === undefined && by === undefined,
   );
   const literal = `'${text.replaceAll("'", "''")}'`;
-  const terms = searched.map(({ name }) => `"${name.replaceAll('"', '""')}" contains ${literal}`);
+  const terms = searched.map((field) => `${quoted(field)} contains ${literal}`);
   return [terms.length === 0 ? "false" : `(${terms.join(" or ")})`];
 }
 
 export async function view(call: Call): Promise<Response> {
   const { acting, parts, request } = call;
   const table = tableOf(call);
-  const seen = await acting.about(table.name, parts["key"] ?? "", (session, record) => seenOf(session, table, record));
+  const seen = await acting.about(table.name, parts["key"] ?? "", (session, record) =>
+    seenOf(session, table.name, record),
+  );
   if (seen === undefined) throw notFound();
   const etag = await etagOf(seen);
   const known = request.headers.get("if-none-match");
-  if (known !== null && namesVersion(known, etag)) return new Response(null, { status: 304, headers: { etag } });
+  if (known !== null && namesVersion(known, etag, "weak")) {
+    return new Response(null, { status: 304, headers: { etag, "cache-control": ofOnePerson } });
+  }
   return json(seen, { etag });
 }
 
@@ -93,7 +78,7 @@ export async function exportTable(call: Call): Promise<Response> {
     "content-type": "text/csv; charset=utf-8",
     "content-disposition": `attachment; filename="${file}"`,
   };
-  return new Response(body, { headers: { ...headers, "cache-control": "private, no-cache" } });
+  return new Response(body, { headers: { ...headers, "cache-control": ofOnePerson } });
 }
 
 function textOf(value: unknown): string {
@@ -122,7 +107,7 @@ export async function form(call: Call): Promise<Response> {
   const table = tableOf(call);
   const answer = await acting.about(table.name, parts["key"] ?? "", (session, record) => {
     const found = record === undefined ? undefined : session.form(table.name, record);
-    return found === undefined ? undefined : { found, seen: seenOf(session, table, record) };
+    return found === undefined ? undefined : { found, seen: seenOf(session, table.name, record) };
   });
   if (answer === undefined) throw notFound();
   return json(answer.found, { etag: await etagOf(answer.seen) });
@@ -132,14 +117,14 @@ export async function choices(call: Call): Promise<Response> {
   const { acting, parts } = call;
   const table = tableOf(call);
   const field = parts["field"] ?? "";
-  if (!table.byName.has(field)) throw notFound();
+  if (!(await mustKnow(call, table)).byName.has(field)) throw notFound();
   const key = parts["key"];
   if (key === undefined) {
     const offered = await aboutNew(call, table, (session) => session.choices(table.name, field));
     return json({ choices: offered ?? null });
   }
   const found = await acting.about(table.name, key, (session, record) => {
-    const isKnown = record !== undefined && seenOf(session, table, record) !== undefined;
+    const isKnown = record !== undefined && seenOf(session, table.name, record) !== undefined;
     return isKnown ? { choices: session.choices(table.name, field as never, record) ?? null } : undefined;
   });
   if (found === undefined) throw notFound();

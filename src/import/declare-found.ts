@@ -43,7 +43,13 @@ export function tableInput({ source, key, entries }: DeclaredTable): TableInput 
 }
 
 /** The tables of a store of who holds what. */
-const keptNames = ["portier_assignments", "portier_delegations", "portier_record", "portier_state"];
+const keptNames = [
+  "portier_assignments",
+  "portier_delegations",
+  "portier_record",
+  "portier_record_stays",
+  "portier_state",
+];
 
 /** By their own names; by schema and name where two schemas have the same. */
 function nameTables(found: readonly FoundTable[], leftOut: string[]): Names {

@@ -1,19 +1,20 @@
 import type { Source } from "../conditions/source.js";
 import { type Problem, portierError } from "../schema/problems.js";
+import { isStorable } from "../schema/scalar.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { canonicalTimestamp, timestampOf } from "../schema/types/timestamp.js";
 import type { RoleClaim } from "../session/given-roles.js";
+import { withWrites } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
+import type { Giver } from "../session/roles/giver.js";
 import type { Session } from "../session/session.js";
 import { type AccessDifference, accessDifference } from "../verify/gains.js";
 import { affectedBy, type ChangeWarning } from "./change-warnings.js";
-import type { Giver } from "./giver.js";
 import { givingProblem } from "./giving-problem.js";
 import { type ChangeJudgement, judgeChange, judgeFirst } from "./judge-change.js";
 import { keptOf } from "./kept-state.js";
-import { withWrites } from "./overlay.js";
 import { entryOf } from "./record-entry.js";
-import type { RoleChange } from "./role-change.js";
+import { affectedPerson, type RoleChange } from "./role-change.js";
 import type { RoleStore } from "./role-store.js";
 
 export interface AdministratorOptions {
@@ -95,6 +96,14 @@ export class Administrator {
     return this.make({ kind: "end", ...change }, options);
   }
 
+  /**
+   * Makes, changes or deletes a record of a link table of the document, from which roles come: judged by the rules of its
+   * table, and as the assignment or revocation that it is. In a store that keeps the application's tables.
+   */
+  changeLink(change: Without<"link">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.make({ kind: "link", ...change }, options);
+  }
+
   /** Any of these changes, as data. */
   make(change: RoleChange, { confirmed = [] }: ChangeRoleOptions = {}): Promise<RoleOutcome> {
     const giver = this.#giver(confirmed);
@@ -102,7 +111,7 @@ export class Administrator {
     return this.#store.change(async (inside) => {
       const judged = await inside.read((source) => judgeChange(this.#portier, source, change, giver, () => id));
       if (!judged.accepted) return shown(judged);
-      if (change.kind === "person" && !this.#store.keepsPersons) {
+      if ((change.kind === "person" || change.kind === "link") && !this.#store.keepsPersons) {
         return { accepted: false, reason: "refused", problems: [givingProblem("no-persons-here", {})], warnings: [] };
       }
       const facts = {
@@ -110,7 +119,7 @@ export class Administrator {
         at: realTime(),
         by: giver.person,
         actedBy: giver.actedBy,
-        person: change.kind === "delegate" || change.kind === "end" ? change.to : change.person,
+        person: affectedPerson(change, this.#portier.schema, judged.writes),
         reason: change.reason,
         details: judged.warnings.map((one) => one.id),
       };
@@ -137,7 +146,7 @@ export class Administrator {
 /** A change as it would come out, on a source that holds the state before it. */
 function previewOf(portier: Portier, source: Source, change: RoleChange, giver: Giver): RolePreview {
   const judged = judgeChange(portier, source, change, giver, () => "new");
-  const person = change.kind === "delegate" || change.kind === "end" ? change.to : change.person;
+  const person = affectedPerson(change, portier.schema, "writes" in judged ? judged.writes : []);
   const outcome = shown(judged);
   if (!judged.accepted && judged.reason === "refused") return { outcome, person, gains: [], losses: [] };
   const { writes } = judged;
@@ -205,6 +214,12 @@ export function administration<T extends TableTypes = AnyTables>(
   return {
     as: (person, options = {}) => new Administrator(own, store, person, options),
     recordDecision: ({ person, actedBy }, { action, table, key, field, permitted, rule, reason }) => {
+      if (!isStorable([action, table, key, field, reason])) {
+        throw portierError("wrong-call", {
+          what: "this decision holds a text that cannot be stored",
+          hint: "leave it out",
+        });
+      }
       const asked = [action, table, key, field].filter((part) => part !== undefined).join(" ");
       const answered = `${permitted ? "permitted" : "denied"}${rule === undefined ? "" : ` by ${rule}`}`;
       const by = person ?? null;

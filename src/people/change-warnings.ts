@@ -3,14 +3,17 @@ import { True } from "../conditions/truth.js";
 import { type Facts, type MistakeCode, PortierError } from "../schema/problems.js";
 import type { Role } from "../schema/schema.js";
 import type { GivenRole } from "../session/given-roles.js";
-import { insidesOf, type Portier } from "../session/portier.js";
+import type { StoredWrite } from "../session/overlay.js";
+import type { Portier } from "../session/portier.js";
+import { toNobody } from "../session/reading.js";
+import { instantIn } from "../session/roles/assignment.js";
+import type { Giver } from "../session/roles/giver.js";
+import { membershipsOf } from "../session/roles/holdings.js";
 import type { Session } from "../session/session.js";
+import { insidesOf } from "../session/session.js";
 import { residualText } from "../verify/compared-plans.js";
-import { instantIn } from "./assignment.js";
-import type { Giver } from "./giver.js";
 import { givingProblem } from "./giving-problem.js";
-import type { StoredWrite } from "./overlay.js";
-import type { RoleChange } from "./role-change.js";
+import { affectedPerson, type RoleChange } from "./role-change.js";
 
 /** Something that a giver must have read before a change is made. */
 export interface ChangeWarning {
@@ -45,8 +48,8 @@ export function affectedBy(portier: Portier, { source, after, change, writes, gi
   const request = { ...giver.request, now };
   if (change.kind === "delegate" || change.kind === "end") {
     const row = writes[0]?.after ?? writes[0]?.before;
-    const acting = { person: String(row?.["of"]), actedBy: change.to, request };
-    const own = portier.session({ person: change.to, source, request });
+    const acting = { person: String(row?.["of"]), actedBy: change.to, request, report: toNobody };
+    const own = portier.session({ person: change.to, source, request, report: toNobody });
     return change.kind === "delegate"
       ? { person: change.to, before: own, after: portier.session({ ...acting, source: after }) }
       : {
@@ -58,11 +61,11 @@ export function affectedBy(portier: Portier, { source, after, change, writes, gi
           after: own,
         };
   }
-  const { person } = change;
+  const person = affectedPerson(change, portier.schema, writes);
   const [was, is] = [source, after].map((state) =>
     openOr(
-      () => portier.session({ person: null, request }),
-      () => portier.session({ person, source: state, request }),
+      () => portier.session({ person: null, request, report: toNobody }),
+      () => portier.session({ person, source: state, request, report: toNobody }),
     ),
   ) as [Session, Session];
   return { person, before: was, after: is };
@@ -104,7 +107,8 @@ export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarn
     const names = roles.map(({ name }) => name);
     return names.length === 0 ? [] : [warning(code, { person, roles: names } as Facts<C>, names)];
   };
-  const isGift = change.kind === "assign" || change.kind === "delegate";
+  const brings = (kind: RoleChange["kind"]) => kind === "person" || kind === "link";
+  const isGift = change.kind === "assign" || change.kind === "delegate" || (brings(change.kind) && holdsMore(affected));
   return [
     ...(isOwn && isGift ? [warning("gives-oneself", {}, [])] : []),
     ...sensitiveGains(affected),
@@ -117,6 +121,11 @@ export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarn
 function warning<C extends MistakeCode>(code: C, facts: Facts<C>, about: readonly string[]): ChangeWarning {
   const { message } = givingProblem(code, facts);
   return { id: [code, ...about].join(" "), code, message };
+}
+
+function holdsMore({ before, after }: Affected): boolean {
+  const had = new Set(before.roles);
+  return after.roles.some((role) => !had.has(role));
 }
 
 /** Roles that one session's person may give, on some record where they are held on one, and the other's may not. */
@@ -136,9 +145,9 @@ function mayGiveAny(session: Session, role: Role): boolean {
 function takenRoles(portier: Portier, { source, giver }: ChangeContext, { before, after }: Affected): Role[] {
   const { person, now, claims } = giver;
   const { people } = portier.schema;
-  const session = portier.session({ person, source, request: { now }, ...(claims === undefined ? {} : { claims }) });
+  const held = membershipsOf(portier, source, person, { now, ...(claims === undefined ? {} : { claims }) });
   const row = people && source.find(people.table.name, person);
-  const given = insidesOf(session).subject.memberships?.given.roles ?? [];
+  const given = held?.given.roles ?? [];
   const isTaken = ({ role, source: from }: GivenRole) => {
     if (from === "assignments") return mayGiveAny(after, role) && !mayGiveAny(before, role);
     // What a field gives is taken away by whoever may change the field.

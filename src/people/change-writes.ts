@@ -1,12 +1,18 @@
 import type { Row } from "../conditions/source.js";
 import { splitAddress } from "../schema/address.js";
 import { momentOf } from "../schema/moment.js";
-import type { Role } from "../schema/schema.js";
-import { type Assignment, assignmentOf, type Delegation, delegationOf, instantIn } from "./assignment.js";
-import { type Giving, giverNames } from "./giving.js";
-import { holdingOf, mayGive, turningPoints } from "./holdings.js";
-import type { StoredWrite } from "./overlay.js";
-import { refuse } from "./refusal.js";
+import type { Role, Table } from "../schema/schema.js";
+import type { StoredWrite } from "../session/overlay.js";
+import {
+  type Assignment,
+  assignmentOf,
+  type Delegation,
+  delegationOf,
+  instantIn,
+} from "../session/roles/assignment.js";
+import { type Giving, giverNames } from "../session/roles/giving.js";
+import { holdingOf, linksOf, mayGive, turningPoints } from "../session/roles/holdings.js";
+import { refuse } from "../session/roles/refusal.js";
 import type { RoleChange } from "./role-change.js";
 
 type ChangeOf<K extends RoleChange["kind"]> = Extract<RoleChange, { kind: K }>;
@@ -37,6 +43,8 @@ export class ChangeWrites {
         return this.#end(change);
       case "person":
         return [this.#changePerson(change)];
+      case "link":
+        return [this.#changeLink(change)];
       default:
         return change satisfies never;
     }
@@ -187,14 +195,38 @@ export class ChangeWrites {
   #changePerson({ person, values }: ChangeOf<"person">): StoredWrite {
     const { table } = this.#giving.people;
     const before = this.#giving.source.find(table.name, person);
-    const outcome = this.#giving.session.accept("edit", table.name, before, values);
-    if (!outcome.accepted || before === undefined) {
-      const fields = outcome.accepted
-        ? []
-        : outcome.refusals.flatMap(({ field }) => (field === undefined ? [] : [field]));
-      return refuse("change-refused", { what: `the change of ${person}`, fields });
+    if (before === undefined) return refuse("change-refused", { what: `the change of ${person}`, fields: [] });
+    return this.#written(table, before, values, `the change of ${person}`);
+  }
+
+  /** So is a record of a link table. */
+  #changeLink({ table: name, key, values }: ChangeOf<"link">): StoredWrite {
+    const { schema, source } = this.#giving;
+    const link = linksOf(schema).find(({ table }) => table.name === name && schema.tables.has(name));
+    if (link === undefined) {
+      const candidates = linksOf(schema).map(({ table }) => table.name);
+      return refuse("unknown-table", { name, candidates });
     }
-    return { table, before, after: { ...before, ...outcome.changes } };
+    const before = key === undefined ? undefined : source.find(name, key);
+    if (key !== undefined && before === undefined) return refuse("no-such-record", { table: name, name: key });
+    return this.#written(link.table, before, values, key === undefined ? `a new record of ${name}` : `${name} ${key}`);
+  }
+
+  /** What an accepted change of a record writes. */
+  #written(table: Table, before: Row | undefined, values: Row | null, what: string): StoredWrite {
+    const { session } = this.#giving;
+    const outcome =
+      values === null
+        ? session.accept("delete", table.name, before)
+        : before === undefined
+          ? session.accept("create", table.name, values)
+          : session.accept("edit", table.name, before, values);
+    if (outcome.accepted) return { table, before, after: outcome.record };
+    // What stands against it as a change of who holds what is found out, and named, with the state after it.
+    const isOfRoles = outcome.refusals.length > 0 && outcome.refusals.every(({ reason }) => reason === "role-change");
+    if (isOfRoles) return { table, before, after: values === null ? undefined : { ...before, ...values } };
+    const fields = outcome.refusals.flatMap(({ field }) => (field === undefined ? [] : [field]));
+    return refuse("change-refused", { what, fields });
   }
 
   // What is named in a change

@@ -1,20 +1,20 @@
 import type { Row } from "../conditions/source.js";
 import type { Connection, DriverRow } from "../database/connection.js";
 import { Records } from "../database/records.js";
+import { inReading, inTransaction, wait } from "../database/retry.js";
 import { deleteRecord, insertRecord, updateRecord } from "../database/statements.js";
 import { portierError } from "../schema/problems.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
 import { createTable } from "../sql/create-tables.js";
 import type { Dialect } from "../sql/dialect.js";
 import { finish, param, raw, sql } from "../sql/fragment.js";
 import { keptOf } from "./kept-state.js";
-import type { StoredWrite } from "./overlay.js";
+import { ChainCheck, linkAfter, type RecordVerification, type VerifyOptions } from "./record-chain.js";
 import type { RecordEntry } from "./record-entry.js";
 import type { EntriesOptions, RoleStore, StoreChange } from "./role-store.js";
 
-/** How often a change is begun anew when another transaction stood in its way. */
-const tryLimit = 20;
 /** How often it is asked whether something has changed, in milliseconds, where nobody tells. */
 const pollEvery = 400;
 const channel = "portier";
@@ -32,17 +32,6 @@ export function databaseStore<T extends TableTypes = AnyTables>(
 ): RoleStore {
   keptOf(portier);
   const { schema } = portier;
-  const inTransaction = async <R>(work: (inside: Connection) => Promise<R>): Promise<R> => {
-    for (let attempt = 1; ; attempt++) {
-      try {
-        return await connection.transaction(work);
-      } catch (error) {
-        if (attempt === tryLimit || !connection.isConflict(error)) throw error;
-        // Others go first, each a different time, so that they do not meet again.
-        await wait(Math.random() * 10 * attempt);
-      }
-    }
-  };
   const version = async (): Promise<string> => {
     const [row] = await connection.query("select version from portier_state", []);
     return String(row?.["version"]);
@@ -50,20 +39,21 @@ export function databaseStore<T extends TableTypes = AnyTables>(
   return {
     keepsPersons: true,
     read: (question) =>
-      inTransaction((inside) => {
+      inReading(connection, (inside) => {
         const records = new Records(inside, schema);
         return records.read(() => question(records));
       }),
     change: (work) =>
-      inTransaction(async (inside) => {
+      inTransaction(connection, async (inside) => {
         // Whoever changes something holds this row: nobody else does until the end.
         const lock = inside.dialect.name === "sqlite" ? "" : " for update";
-        const [state] = await inside.query(`select version from portier_state${lock}`, []);
+        const [state] = await inside.query(`select head from portier_state${lock}`, []);
         if (state === undefined) throw notMigrated();
-        return work(changeOf(inside, portier as unknown as Portier));
+        return work(changeOf(inside, portier as unknown as Portier, String(state["head"])));
       }),
     entries: (options) => selectEntries(connection, options),
-    watch: (onChange) => watching(connection, version, onChange),
+    verify: (options) => inReading(connection, (inside) => verifyEntries(inside, options)),
+    watch: sharedWatch((onChange) => watching(connection, version, onChange)),
   };
 }
 
@@ -72,7 +62,8 @@ function notMigrated() {
   return portierError("wrong-call", { what: "the tables of who holds what are not there", hint });
 }
 
-function changeOf(inside: Connection, { schema }: Portier): StoreChange {
+function changeOf(inside: Connection, { schema }: Portier, first: string): StoreChange {
+  let head = first;
   let records = new Records(inside, schema);
   return {
     read: (question) => {
@@ -83,10 +74,12 @@ function changeOf(inside: Connection, { schema }: Portier): StoreChange {
       // What was read before is not what is there after it.
       records = new Records(inside, schema);
       for (const write of writes) await writeRecord(inside, write);
-      for (const entry of entries) await insertEntry(inside, entry);
-      // Who holds what is as it was: nobody needs to hear of it.
-      if (writes.length === 0) return;
-      await inside.query("update portier_state set version = version + 1", []);
+      for (const entry of entries) head = await insertEntry(inside, entry, head);
+      // Where who holds what is as it was, nobody needs to hear of it.
+      const step = writes.length === 0 ? 0 : 1;
+      const place = inside.dialect.placeholder(1);
+      await inside.query(`update portier_state set version = version + ${step}, head = ${place}`, [head]);
+      if (step === 0) return;
       if (inside.dialect.name === "postgres") await inside.query("select pg_notify($1, '')", [channel]);
     },
   };
@@ -107,15 +100,46 @@ async function writeRecord(inside: Connection, { table, before, after }: StoredW
 
 const columns = ["at", "kind", "by_person", "acted_by", "person", "before_state", "after_state", "reason", "details"];
 
-async function insertEntry(inside: Connection, entry: RecordEntry): Promise<void> {
+/** Adds an entry to the record; gives its digest. */
+async function insertEntry(inside: Connection, entry: RecordEntry, previous: string): Promise<string> {
   const { dialect } = inside;
   const { at, kind, by, actedBy, person, before, after, reason, details } = entry;
   const values = [at, kind, by, actedBy, person, before, after, reason, details].map((value) =>
     Array.isArray(value) ? JSON.stringify(value) : value,
   );
-  const names = columns.map(dialect.quoteName).join(", ");
-  const places = values.map((_, index) => dialect.placeholder(index + 1)).join(", ");
-  await inside.query(`insert into portier_record (${names}) values (${places})`, values);
+  const names = [...columns, "digest"].map(dialect.quoteName).join(", ");
+  const places = [...columns, "digest"].map((_, index) => dialect.placeholder(index + 1)).join(", ");
+  const digest = await linkAfter(previous, contentOf(values));
+  await inside.query(`insert into portier_record (${names}) values (${places})`, [...values, digest]);
+  return digest;
+}
+
+/** What a digest is of: the columns as the database gives them back. */
+function contentOf(values: readonly unknown[]): string {
+  return JSON.stringify(values.map((value) => (value === null || value === undefined ? null : String(value))));
+}
+
+/** How many entries are read at a time. */
+const verifiedAtOnce = 500;
+
+async function verifyEntries(inside: Connection, options: VerifyOptions | undefined): Promise<RecordVerification> {
+  const { quoteName, placeholder } = inside.dialect;
+  const check = new ChainCheck(options);
+  const [state] = await inside.query("select head from portier_state", []);
+  const names = ["number", ...columns, "digest"].map(quoteName).join(", ");
+  let isWhole = true;
+  for (let last: unknown = 0, more = true; isWhole && more; ) {
+    const rows = await inside.query(
+      `select ${names} from portier_record where number > ${placeholder(1)} order by number limit ${verifiedAtOnce}`,
+      [last],
+    );
+    for (const row of rows) {
+      isWhole &&= await check.takes(contentOf(columns.map((name) => row[name])), String(row["digest"]));
+      last = row["number"];
+    }
+    more = rows.length === verifiedAtOnce;
+  }
+  return check.result(String(state?.["head"] ?? ""));
 }
 
 async function selectEntries(
@@ -146,6 +170,35 @@ function entryFrom(row: DriverRow): RecordEntry {
     after: list("after_state"),
     reason: text("reason"),
     details: list("details") as unknown as string[],
+  };
+}
+
+/** However many watch, one asks for them all: it begins with the first and ends with the last. */
+function sharedWatch(begin: (onChange: () => void) => Promise<() => Promise<void>>): RoleStore["watch"] {
+  const watchers = new Set<{ readonly onChange: () => void }>();
+  let running: Promise<() => Promise<void>> | undefined;
+  const endIfAlone = async () => {
+    const ending = running;
+    if (watchers.size > 0 || ending === undefined) return;
+    running = undefined;
+    await (await ending.catch(() => undefined))?.();
+  };
+  return async (onChange) => {
+    const watcher = { onChange };
+    watchers.add(watcher);
+    running ??= begin(() => {
+      for (const one of [...watchers]) one.onChange();
+    });
+    try {
+      await running;
+    } catch (error) {
+      watchers.delete(watcher);
+      if (watchers.size === 0) running = undefined;
+      throw error;
+    }
+    return async () => {
+      if (watchers.delete(watcher)) await endIfAlone();
+    };
   };
 }
 
@@ -194,16 +247,10 @@ async function watching(
   };
 }
 
-function wait(milliseconds: number): Promise<void> {
-  const { setTimeout } = globalThis as unknown as { setTimeout(run: () => void, after: number): unknown };
-  return new Promise((resolve) => {
-    setTimeout(resolve, milliseconds);
-  });
-}
-
 /**
  * The statements that make the tables in which it is kept who holds what, each to be run by itself; they can be run again.
- * The record of what was done can be added to, and neither changed nor shortened.
+ * The record of what was done can be added to, and neither changed nor shortened by those who may only write to tables; what
+ * whoever may change tables themselves does to it, {@link RoleStore.verify} finds.
  */
 export function storeMigration<T extends TableTypes = AnyTables>(portier: Portier<T>, dialect: Dialect): string[] {
   const { assignments, delegations } = keptOf(portier);
@@ -226,12 +273,13 @@ export function storeMigration<T extends TableTypes = AnyTables>(portier: Portie
     index("portier_delegations", "to_person"),
     `create table if not exists portier_record (
   number ${number[dialect.name]} primary key,
-  ${columns.map((name) => `${quote(name)} ${recordTypes[name] === "key" ? key : longText(dialect)}${optional.includes(name) ? "" : " not null"}`).join(",\n  ")}
+  ${columns.map((name) => `${quote(name)} ${recordTypes[name] === "key" ? key : longText(dialect)}${optional.includes(name) ? "" : " not null"}`).join(",\n  ")},
+  digest ${key} not null
 )`,
     index("portier_record", "person"),
     ...appendOnly(dialect),
-    "create table if not exists portier_state (one integer primary key check (one = 1), version bigint not null)",
-    "insert into portier_state (one, version) select 1, 0 where not exists (select 1 from portier_state)",
+    `create table if not exists portier_state (one integer primary key check (one = 1), version bigint not null, head ${key} not null)`,
+    "insert into portier_state (one, version, head) select 1, 0, '' where not exists (select 1 from portier_state)",
   ];
 }
 
@@ -258,15 +306,23 @@ function appendOnly({ name }: Dialect): string[] {
         "create or replace trigger portier_record_stays before update or delete or truncate on portier_record for each statement execute function portier_record_stays()",
       ];
     case "sqlite":
-      return ["update", "delete"].map(
-        (what) =>
-          `create trigger if not exists portier_record_${what} before ${what} on portier_record begin select raise(abort, '${says}'); end`,
-      );
+      return [
+        ...["update", "delete"].map(
+          (what) =>
+            `create trigger if not exists portier_record_${what} before ${what} on portier_record begin select raise(abort, '${says}'); end`,
+        ),
+        // What replaces a row deletes it without a word to the trigger for that.
+        `create trigger if not exists portier_record_insert before insert on portier_record when exists (select 1 from portier_record where number = new.number) begin select raise(abort, '${says}'); end`,
+      ];
     case "mariadb":
-      return ["update", "delete"].map(
-        (what) =>
-          `create trigger if not exists portier_record_${what} before ${what} on portier_record for each row signal sqlstate '45000' set message_text = '${says}'`,
-      );
+      return [
+        ...["update", "delete"].map(
+          (what) =>
+            `create trigger if not exists portier_record_${what} before ${what} on portier_record for each row signal sqlstate '45000' set message_text = '${says}'`,
+        ),
+        // A table that another one refers to cannot be truncated, which no trigger hears of.
+        "create table if not exists portier_record_stays (number bigint not null primary key references portier_record (number))",
+      ];
     default:
       return name satisfies never;
   }

@@ -1,3 +1,4 @@
+export type { Assignment, Delegation } from "../session/roles/assignment.js";
 export {
   type Administration,
   type Administrator,
@@ -8,11 +9,11 @@ export {
   type RoleOutcome,
   type RolePreview,
 } from "./administration.js";
-export type { Assignment, Delegation } from "./assignment.js";
 export type { ChangeWarning } from "./change-warnings.js";
 export { databaseStore, storeMigration } from "./database-store.js";
 export { type Ending, endingSoon } from "./ending.js";
 export { type MemoryStore, type MemoryStoreOptions, memoryStore } from "./memory-store.js";
+export type { RecordVerification, VerifyOptions } from "./record-chain.js";
 export type { RecordEntry } from "./record-entry.js";
 export type { RoleChange } from "./role-change.js";
 export type { EntriesOptions, RoleStore, StoreChange } from "./role-store.js";

@@ -1,14 +1,16 @@
 import type { Source } from "../conditions/source.js";
 import type { Problem } from "../schema/problems.js";
+import { isStorable } from "../schema/scalar.js";
+import { type StoredWrite, withWrites } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
+import type { Giver } from "../session/roles/giver.js";
+import { Giving } from "../session/roles/giving.js";
+import { type RefusedRoles, refusalOf, refuse } from "../session/roles/refusal.js";
+import { StateChecks } from "../session/roles/state-checks.js";
 import { type ChangeWarning, warningsOf } from "./change-warnings.js";
 import { ChangeWrites } from "./change-writes.js";
-import type { Giver } from "./giver.js";
-import { Giving } from "./giving.js";
-import { type StoredWrite, withWrites } from "./overlay.js";
-import { refusalOf } from "./refusal.js";
+import { givingProblem } from "./giving-problem.js";
 import type { RoleChange } from "./role-change.js";
-import { StateChecks } from "./state-checks.js";
 
 /** What comes of a change that was judged. Nothing is written yet. */
 export type ChangeJudgement =
@@ -45,11 +47,13 @@ export function judgeChange(
     const giving = new Giving(portier, source, giver, newId);
     // Whoever is not active is refused before anything of the change is looked at: they learn nothing of what is named.
     giving.held();
+    if (!isStorable(change)) refuse("unstorable-text", {});
     const writes = new ChangeWrites(giving).of(change);
     const after = withWrites(source, portier.schema, writes);
     const checks = new StateChecks(giving, after);
     checks.state(writes);
-    checks.gained(change, writes);
+    if (change.kind === "person" || change.kind === "link") checks.changed(writes, true);
+    else checks.gained(writes, change.kind === "assign" ? change.role : undefined);
     const warnings = warningsOf(portier, { source, after, change, writes, giver });
     const open = warnings.filter(({ id }) => !giver.confirmed.includes(id));
     if (open.length > 0) return { accepted: false, reason: "unconfirmed", writes, warnings };
@@ -70,6 +74,7 @@ export function judgeFirst(
 ): ChangeJudgement {
   return judged(() => {
     const giving = new Giving(portier, source, { ...nobody, now }, newId);
+    if (!isStorable(change)) refuse("unstorable-text", {});
     const writes = new ChangeWrites(giving).first(change);
     new StateChecks(giving, withWrites(source, portier.schema, writes)).state(writes);
     return { accepted: true, writes, warnings: [] };
@@ -88,7 +93,7 @@ export function judgeWrites(
 ): readonly Problem[] {
   const giving = new Giving(portier, source, { ...nobody, now }, () => "");
   const outcome = refusalOf(() => new StateChecks(giving, withWrites(source, portier.schema, writes)).state(writes));
-  return "problem" in outcome ? [outcome.problem] : [];
+  return "refused" in outcome ? [problemOf(outcome.refused)] : [];
 }
 
 const nobody = { person: "", confirmed: [] };
@@ -96,5 +101,9 @@ const nobody = { person: "", confirmed: [] };
 function judged(judge: () => ChangeJudgement): ChangeJudgement {
   const outcome = refusalOf(judge);
   if ("value" in outcome) return outcome.value;
-  return { accepted: false, reason: "refused", problems: [outcome.problem] };
+  return { accepted: false, reason: "refused", problems: [problemOf(outcome.refused)] };
+}
+
+function problemOf({ code, facts }: RefusedRoles): Problem {
+  return givingProblem(code, facts as never);
 }

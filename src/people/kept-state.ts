@@ -2,8 +2,8 @@ import type { Row, Source } from "../conditions/source.js";
 import { portierError } from "../schema/problems.js";
 import { type KeptTables, keptTablesOf, type Schema, type Table } from "../schema/schema.js";
 import { memorySource } from "../session/memory-source.js";
+import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
-import type { StoredWrite } from "./overlay.js";
 
 /** Assignments and delegations in memory. Immutable: a change makes a new one. */
 export interface KeptState {

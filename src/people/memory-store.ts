@@ -1,8 +1,9 @@
 import type { Row, Source } from "../conditions/source.js";
 import { inOrder } from "../database/in-order.js";
 import type { Portier } from "../session/portier.js";
-import type { Assignment, Delegation } from "./assignment.js";
+import type { Assignment, Delegation } from "../session/roles/assignment.js";
 import { applied, emptyState, type KeptState, keptOf, sourceWith } from "./kept-state.js";
+import { ChainCheck, linkAfter } from "./record-chain.js";
 import type { RecordEntry } from "./record-entry.js";
 import { isAbout, type RoleStore } from "./role-store.js";
 
@@ -59,6 +60,14 @@ export function memoryStore(portier: Portier, options: MemoryStoreOptions): Memo
         .filter((entry) => isAbout(entry, person))
         .slice(-limit)
         .reverse(),
+    verify: async (options) => {
+      const check = new ChainCheck(options);
+      for (const entry of entries) {
+        const content = JSON.stringify(entry);
+        await check.takes(content, await linkAfter(check.result("").head, content));
+      }
+      return check.result(check.result("").head);
+    },
     watch: async (onChange) => {
       watching.add(onChange);
       return async () => {

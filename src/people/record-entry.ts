@@ -1,5 +1,5 @@
 import type { Row } from "../conditions/source.js";
-import type { StoredWrite } from "./overlay.js";
+import type { StoredWrite } from "../session/overlay.js";
 import type { RoleChange } from "./role-change.js";
 
 /** What was done, or asked, and is kept for ever. */

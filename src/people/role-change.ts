@@ -1,4 +1,7 @@
 import type { Row } from "../conditions/source.js";
+import type { Schema } from "../schema/schema.js";
+import type { StoredWrite } from "../session/overlay.js";
+import { linksOf } from "../session/roles/holdings.js";
 
 /**
  * A change of who holds what. `from` and `until` are dates (their start in the document's time zone) or instants;
@@ -50,5 +53,25 @@ export type RoleChange =
       readonly to: string;
       readonly reason?: string | undefined;
     }
+  /**
+   * Makes, changes or deletes a record of a link table of the document, from which roles come. Without `key` it is made;
+   * with `values: null` it is deleted.
+   */
+  | {
+      readonly kind: "link";
+      readonly table: string;
+      readonly key?: string | undefined;
+      readonly values: Row | null;
+      readonly reason?: string | undefined;
+    }
   /** Changes a person's own record, which roles and groups may come from. */
   | { readonly kind: "person"; readonly person: string; readonly values: Row; readonly reason?: string | undefined };
+
+/** The key of whoever gains or loses by a change: of acting for another, the one who acts. */
+export function affectedPerson(change: RoleChange, schema: Schema, writes: readonly StoredWrite[]): string {
+  if (change.kind === "delegate" || change.kind === "end") return change.to;
+  if (change.kind !== "link") return change.person;
+  const holder = linksOf(schema).find(({ table }) => table.name === change.table)?.person.name ?? "";
+  const row = writes[0]?.after ?? writes[0]?.before ?? change.values ?? {};
+  return String(row[holder] ?? "");
+}

@@ -1,5 +1,6 @@
 import type { Source } from "../conditions/source.js";
-import type { StoredWrite } from "./overlay.js";
+import type { StoredWrite } from "../session/overlay.js";
+import type { RecordVerification, VerifyOptions } from "./record-chain.js";
 import type { RecordEntry } from "./record-entry.js";
 
 /** Where it is kept who holds what, and what was done about it. `memoryStore` and `databaseStore` make one. */
@@ -15,6 +16,8 @@ export interface RoleStore {
   change<R>(work: (inside: StoreChange) => Promise<R>): Promise<R>;
   /** The record, the latest first. */
   entries(options?: EntriesOptions): Promise<readonly RecordEntry[]>;
+  /** Works the record out again: whether all that was done is in it as it was written. */
+  verify(options?: VerifyOptions): Promise<RecordVerification>;
   /** Tells of every change: of this process at once, of others within a second. Gives what ends it. */
   watch(onChange: () => void): Promise<() => Promise<void>>;
 }

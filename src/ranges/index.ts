@@ -2,6 +2,7 @@ export {
   type CellRange,
   columnLetters,
   columnNumber,
+  movedOut,
   moveRange,
   overlaps,
   parseRange,

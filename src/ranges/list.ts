@@ -1,7 +1,8 @@
 import type { ActionName } from "../rules/actions.js";
 import type { EffectName } from "../rules/effects.js";
 import { type CellRange, printRange } from "../rules/ranges.js";
-import { type Portier, rulesetOf } from "../session/portier.js";
+import type { Portier } from "../session/portier.js";
+import { rulesetOf } from "../session/rulesets.js";
 
 /** A cell range that a rule speaks of, and who keeps it. */
 export interface KeptRange {

@@ -1,8 +1,8 @@
-import { moveRange, parseRange, printRange, type SheetChange } from "../rules/ranges.js";
+import { movedOut, moveRange, parseRange, printRange, type SheetChange } from "../rules/ranges.js";
 import type { DocumentInput, ExtentInput, ExtentsInput, RuleInput, TableInput } from "../schema/document.js";
 import { isCells, textsOf, type WrittenCells } from "./cells.js";
 
-/** A range of which nothing is left after a change. */
+/** A range of which nothing is left after a change, or the part of one that a move took out of it. */
 export interface LostRange {
   /** As it was. */
   readonly range: string;
@@ -13,7 +13,10 @@ export interface LostRange {
 /** A document after rows or columns of one of its grids have changed, and what was lost by that. */
 export interface MovedRanges {
   readonly document: DocumentInput;
-  /** Ranges that are gone. Where a rule is left without any range, it is gone as well: what it protected is not there. */
+  /**
+   * Ranges that are gone, and cells that a move took out of one: they are not protected, or permitted, any more. Where a
+   * rule is left without any range, it is gone as well: what it protected is not there.
+   */
   readonly lost: readonly LostRange[];
 }
 
@@ -28,9 +31,8 @@ export function moveRanges(document: DocumentInput, table: string, change: Sheet
   const lost: LostRange[] = [];
   const ranges: Record<string, string> = {};
   for (const [name, range] of Object.entries(before.ranges ?? {})) {
-    const moved = moveText(range, change);
-    if (moved === undefined) lost.push({ range, of: name });
-    else ranges[name] = moved;
+    const moved = moveText(range, change, (part) => lost.push({ range: part, of: name }));
+    if (moved !== undefined) ranges[name] = moved;
   }
   const rules: Record<string, RuleInput> = {};
   for (const [name, rule] of Object.entries(before.rules ?? {})) {
@@ -60,9 +62,7 @@ function moveRule(
   if (effect === undefined || extents === undefined) return rule;
   const keep = (text: string): string | undefined => {
     if (Object.hasOwn(namedBefore, text)) return Object.hasOwn(named, text) ? text : undefined;
-    const moved = moveText(text, change);
-    if (moved === undefined) lost.push({ range: text, of: address });
-    return moved;
+    return moveText(text, change, (part) => lost.push({ range: part, of: address }));
   };
   const moved: Record<string, ExtentInput> = {};
   for (const [action, extent] of Object.entries(extents)) {
@@ -88,10 +88,16 @@ function moveCells(extent: WrittenCells, keep: (text: string) => string | undefi
   };
 }
 
-/** The moved range, the text itself where it is no range, or undefined where nothing is left. */
-function moveText(text: string, change: SheetChange): string | undefined {
+/**
+ * The moved range, the text itself where it is no range, or undefined where nothing is left. `lose` is told of all of it,
+ * or of what was moved out.
+ */
+function moveText(text: string, change: SheetChange, lose: (part: string) => void): string | undefined {
   const range = parseRange(text);
   if (range === undefined) return text;
   const moved = moveRange(range, change);
+  const out = movedOut(range, change);
+  if (moved === undefined) lose(text);
+  else if (out !== undefined) lose(printRange(out));
   return moved && printRange(moved);
 }

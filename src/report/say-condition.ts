@@ -48,7 +48,7 @@ function sayTest(test: Expression, isNegated: boolean): string {
     case "exists":
       return `there ${is} ${isNegated ? "any" : "a"} record of ${test.table} of which ${say(pushNots(test.condition))}`;
     case "may":
-      return `the person may ${isNegated ? "not " : ""}${test.action} ${test.isOuter ? "this record's " : "its "}${sayPath(test.path)}`;
+      return `the person may ${isNegated ? "not " : ""}${test.action} ${test.key.kind === "field" ? "its " : ""}${sayOperand(test.key)}`;
     case "open":
       return `the person ${is} in ${test.name}`;
     case "truth":

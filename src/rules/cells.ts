@@ -13,6 +13,8 @@ export interface CellArea {
   readonly rowsOf: ReadonlyMap<Field, readonly Rows[]>;
   /** The rows of ranges that are bounded downwards: moving, deleting and making these rows is held with their cells. */
   readonly held: readonly Rows[];
+  /** The same of each range by itself: a row that is moved from one into another leaves the first. */
+  readonly heldRanges: readonly (readonly Rows[])[];
   /** As written, names put out in A1; for lists of ranges. */
   readonly ranges: readonly CellRange[];
   readonly except: readonly CellRange[];
@@ -69,7 +71,8 @@ export function readRange(part: Part, text: string, grid: Grid, names: Iterable<
 
 function cellArea(grid: Grid, ranges: readonly CellRange[], except: readonly CellRange[]): CellArea {
   const rowsOf = new Map<Field, readonly Rows[]>();
-  const held: Rows[] = [];
+  const bounded = ranges.filter(({ bottom }) => bottom !== Number.POSITIVE_INFINITY);
+  const heldBy = new Map<CellRange, Rows[]>(bounded.map((range) => [range, []]));
   for (const [index, field] of grid.columns.entries()) {
     const column = index + 1;
     const inColumn = (range: CellRange) => range.left <= column && column <= range.right;
@@ -77,10 +80,10 @@ function cellArea(grid: Grid, ranges: readonly CellRange[], except: readonly Cel
     const out = joinRows(rows(except.filter(inColumn)));
     const covered = withoutRows(joinRows(rows(ranges.filter(inColumn))), out);
     if (covered.length > 0) rowsOf.set(field, covered);
-    const bounded = ranges.filter((range) => inColumn(range) && range.bottom !== Number.POSITIVE_INFINITY);
-    held.push(...withoutRows(joinRows(rows(bounded)), out));
+    for (const range of bounded) if (inColumn(range)) heldBy.get(range)?.push(...withoutRows(rows([range]), out));
   }
-  return { rowsOf, held: joinRows(held), ranges, except };
+  const heldRanges = [...heldBy.values()].map(joinRows).filter((held) => held.length > 0);
+  return { rowsOf, held: joinRows(heldRanges.flat()), heldRanges, ranges, except };
 }
 
 /** In order, and what overlaps or touches put together. */
@@ -104,6 +107,11 @@ function withoutRows(rows: readonly Rows[], out: readonly Rows[]): readonly Rows
     ]);
   }
   return left;
+}
+
+/** Whether a position is one that a row can have: they are counted from 1. */
+export function isPlace(position: unknown): position is number {
+  return typeof position === "number" && position >= 1;
 }
 
 /** Whether a row is among ordered rows; binary search. */

@@ -114,8 +114,8 @@ export type SheetChange =
 
 /**
  * Where a range is after a change, as in a spreadsheet: before the range, it shifts; inside, it grows or shrinks; a range
- * of which nothing is left is undefined. Rows and columns moved out of a range leave it smaller, those moved into its
- * middle make it larger; a range that is moved whole goes along.
+ * of which nothing is left is undefined. Rows and columns moved out of a range leave it smaller (see {@link movedOut}),
+ * those moved into its middle make it larger, those moved inside of it leave it as it is; one that is moved whole goes along.
  */
 export function moveRange(range: CellRange, change: SheetChange): CellRange | undefined {
   const isRows = change.of === "rows";
@@ -125,7 +125,27 @@ export function moveRange(range: CellRange, change: SheetChange): CellRange | un
   return isRows ? { ...range, top: first, bottom: last } : { ...range, left: first, right: last };
 }
 
+/** The cells of a range that a move takes out of it; undefined where it takes none. */
+export function movedOut(range: CellRange, change: SheetChange): CellRange | undefined {
+  if (change.kind !== "move") return undefined;
+  const isRows = change.of === "rows";
+  const own: Span = isRows ? [range.top, range.bottom] : [range.left, range.right];
+  const first = Math.max(own[0], change.at);
+  const last = Math.min(own[1], change.at + change.count - 1);
+  if (first > last) return undefined;
+  const by = moveBy(change);
+  const after = moveSpan(...own, change);
+  if (after !== undefined && after[0] <= first + by && last + by <= after[1]) return undefined;
+  return isRows ? { ...range, top: first, bottom: last } : { ...range, left: first, right: last };
+}
+
 type Span = readonly [first: number, last: number];
+
+/** By how much rows that move do so: when they are put behind where they were, they leave a gap that is closed. */
+function moveBy({ at, count, to }: Extract<SheetChange, { kind: "move" }>): number {
+  if (to >= at && to <= at + count) return 0;
+  return (to > at ? to - count : to) - at;
+}
 
 function moveSpan(first: number, last: number, change: SheetChange): Span | undefined {
   const { at, count } = change;
@@ -136,15 +156,13 @@ function moveSpan(first: number, last: number, change: SheetChange): Span | unde
       return deleteSpan(first, last, at, count);
     case "move": {
       const { to } = change;
-      if (to >= at && to <= at + count) return [first, last];
-      if (first >= at && last < at + count) {
-        // The whole range is among what moves.
-        const by = (to > at ? to - count : to) - at;
-        return [first + by, last + by];
-      }
+      const by = moveBy(change);
+      // The whole range is among what moves.
+      if (first >= at && last < at + count) return [first + by, last + by];
+      const staysInside = at >= first && at + count - 1 <= last && to >= first && to <= last + 1;
+      if (by === 0 || staysInside) return [first, last];
       const rest = deleteSpan(first, last, at, count);
-      const target = to > at ? to - count : to;
-      return rest === undefined ? undefined : insertSpan(rest[0], rest[1], target, count);
+      return rest === undefined ? undefined : insertSpan(rest[0], rest[1], at + by, count);
     }
     default:
       return change satisfies never;

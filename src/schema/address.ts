@@ -1,6 +1,7 @@
 import type { Scalar } from "./scalar.js";
 import type { Field, Table } from "./schema.js";
 import type { FieldType } from "./types/field-type.js";
+import { storedValue } from "./types/stored-form.js";
 
 /**
  * Names a record by one text: the value of its key; for a key of several fields their values in order, joined by `/`,
@@ -41,7 +42,7 @@ export function addressBy(fields: readonly Field[], read: (field: Field) => unkn
       isNull = true;
       continue;
     }
-    const value = field.type.canonical(raw);
+    const value = storedValue(field.type, raw);
     if (value === undefined) return undefined;
     values.push(value);
   }

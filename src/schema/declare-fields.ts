@@ -155,10 +155,18 @@ function readReference(part: Part, name: string, by: Part | undefined): Declared
 
 function readList(part: Part, name: string): DeclaredType | undefined {
   if (isMapping(part.value)) {
-    const target = readShape(part, `list of "${name}"`, ["reference"]).get("reference");
-    const element = target && readReference(target, name, undefined);
-    if (target === undefined)
+    const shape = readShape(part, `list of "${name}"`, ["reference", "choice"]);
+    const target = shape.get("reference");
+    const choices = shape.get("choice");
+    if (target !== undefined && choices !== undefined) {
+      part.problems.add("two-types", { name: `list of "${name}"`, found: ["choice", "reference"] }, part.path);
+    } else if (choices !== undefined) {
+      const type = readChoice(choices, name);
+      return type && { kind: "known", type: list(type) };
+    } else if (target === undefined) {
       part.problems.add("missing-key", { what: `list of "${name}"`, key: "reference" }, part.path);
+    }
+    const element = target && readReference(target, name, undefined);
     return element && { kind: "list", element };
   }
   const typeName = readText(part, `list of "${name}"`);

@@ -138,7 +138,7 @@ export type FieldInput =
       /** The fields that hold the key of several fields of the table referred to. */
       readonly by?: readonly string[];
       /** The type of the elements. */
-      readonly list?: string | { readonly reference: string };
+      readonly list?: string | { readonly reference: string } | { readonly choice: readonly string[] };
       /** A value shown through a reference. */
       readonly lookup?: { readonly through: string; readonly field: string };
       readonly optional?: boolean;

@@ -22,8 +22,8 @@ export const doubtMessages = {
     'add it to the choices of a field that "people" reads roles from, or say who gives it: "givenBy"',
   ],
   "table-without-rules": (f: { table: string }): Said => [
-    `table "${f.table}" has no rule, so nobody may do anything with it`,
-    "add rules, or leave the table out",
+    `table "${f.table}" has no rule that permits anything, so nobody may do anything with it`,
+    "add permits, or leave the table out",
   ],
   "covers-nothing": (f: { rule: string; action: string }): Said => [
     `rule "${f.rule}" covers no field for ${f.action}`,
@@ -85,9 +85,13 @@ export const doubtMessages = {
     `rule "${f.rule}" relies on ${f.effect === "permit" ? "no record of" : "a record of"} "${f.table}", but ${list(f.fields)} can be null there, and such a record is passed over`,
     'add "or FIELD is null" if it should count',
   ],
-  "person-in-rule": (f: { rule: string; entry: string }): Said => [
-    `rule "${f.rule}" names a person: ${f.entry}`,
+  "person-in-rule": (f: { kind: "rule" | "group"; name: string; entry: string }): Said => [
+    `${f.kind} "${f.name}" names a person: ${f.entry}`,
     "a key does not travel between environments; give the person a role, and name that",
+  ],
+  "record-in-rule": (f: { kind: "rule" | "group"; name: string; table: string; entry: string }): Said => [
+    `${f.kind} "${f.name}" names a record of "${f.table}" by its key: ${f.entry}`,
+    "a key does not travel between environments; ask for a field of that record, or for a role that is held on it",
   ],
 
   // Giving roles
@@ -123,6 +127,10 @@ export const doubtMessages = {
   "wide-contains": (f: { rule: string; test: string; contains: number; starts: number }): Said => [
     `rule "${f.rule}": ${f.test} is met by ${f.contains} records, of which ${f.starts} begin with it`,
     'was "starts with" meant?',
+  ],
+  "needs-the-server": (f: { rule: string; tables: readonly string[] }): Said => [
+    `a browser cannot answer rule "${f.rule}" by itself: it reads records of ${list(f.tables)}`,
+    "what it decides counts as locked there until the server is asked; a condition on the record or the person alone is answered at once",
   ],
   "untested-rule": (f: { rule: string }): Said => [
     `no expectation bears on rule "${f.rule}"`,

@@ -59,6 +59,10 @@ export const givingMessages = {
     `"${f.role}" can be given by ${f.givers.join(", ")}, so nobody needs to be made the first`,
     "let one of them give it",
   ],
+  "unstorable-text": (_: object): Said => [
+    "a text of this change cannot be stored: it holds a NUL character, or half of a surrogate pair",
+    "leave it out",
+  ],
   "no-persons-here": (_: object): Said => ["this store does not keep persons", "change them where they are kept"],
   "change-refused": (f: { what: string; fields: readonly string[] }): Said => [
     `${f.what} is refused${f.fields.length === 0 ? "" : `: ${f.fields.join(", ")}`}`,

@@ -23,6 +23,13 @@ function codePointRank(unit: number): number {
   return unit < 0xe000 ? unit + 0x2000 : unit - 0x800;
 }
 
+/** False for what no database can hold or send as it is: the nul character, and halves of surrogate pairs. */
+export function isStorable(value: unknown): boolean {
+  if (typeof value === "string") return !value.includes("\0") && !/\p{Surrogate}/u.test(value);
+  if (typeof value !== "object" || value === null) return true;
+  return Object.entries(value).every(([key, part]) => isStorable(key) && isStorable(part));
+}
+
 /** A text as a condition writes it: in single quotes, with a quote doubled. */
 export function quoteText(text: string): string {
   return `'${text.replaceAll("'", "''")}'`;

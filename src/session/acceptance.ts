@@ -6,9 +6,17 @@ import type { Confirmation, Decision, Reason } from "./decision.js";
 export interface Refusal {
   /** Absent for the act as a whole: creating, deleting, a custom action. */
   readonly field?: string;
-  readonly reason: Exclude<Reason, "permitted"> | "no-such-field" | "no-such-record" | "invalid" | "key-taken";
+  readonly reason:
+    | Exclude<Reason, "permitted">
+    | "no-such-field"
+    | "no-such-record"
+    | "role-change"
+    | "invalid"
+    | "key-taken";
   /** For developers and logs: the address of the rule that refused. */
   readonly rule?: string;
+  /** For developers and logs, of a change of who holds a role: what stands against it, such as `last-holders`. */
+  readonly cause?: string;
   /** For the person: the rule's note, or a neutral sentence. Never names a hidden value. */
   readonly message: string;
 }

@@ -2,9 +2,10 @@ import { fieldValue, type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { isMapping } from "../schema/reader.js";
-import type { Scalar } from "../schema/scalar.js";
+import { isStorable, type Scalar } from "../schema/scalar.js";
 import { type Field, isOwn, type Table } from "../schema/schema.js";
 import { copyJson } from "../schema/types/json.js";
+import { storedValue } from "../schema/types/stored-form.js";
 import {
   type Acceptance,
   type ChangeOptions,
@@ -22,6 +23,7 @@ import type { Gate } from "./gate.js";
 import { lookupValue } from "./lookups.js";
 import type { Plan, TablePlan } from "./plan.js";
 import { missingRecords } from "./references.js";
+import { type RoleGuard, roleRefusals } from "./role-guard.js";
 import type { FieldGates } from "./table-gates.js";
 
 /** What judging a change needs from the session. */
@@ -32,6 +34,8 @@ export interface ChangeContext {
   /** The key of the one who asks; null for a visitor, undefined for a made-up holder of roles. */
   readonly key: Scalar | null | undefined;
   readonly reading: Reading;
+  /** Judges changes of records that roles come from; undefined where none do. */
+  readonly roles: RoleGuard | undefined;
   /** Reads what is proposed: that may be anything, it is judged and checked, but it is no bad data of the application. */
   readonly later: Reading;
 }
@@ -66,7 +70,8 @@ export function acceptEdit(
   const sets = action === "bulk" ? [plan.fields("edit"), plan.fields("bulk")] : [plan.fields("edit")];
   const judge = (fields: readonly Field[], after: Row): Verdict => {
     const ask = (gate: Gate) => gate.change(before, after, reading, later);
-    return verdict(fields, sets, ask, "edit", missingRecords(context, plan, fields, before, after));
+    const judged = verdict(fields, sets, ask, "edit", missingRecords(context, plan, fields, before, after));
+    return withRoles(judged, roleRefusals(context.roles, reading.source, table, fields, before, after));
   };
   const apply = (fields: readonly Field[]): Record<string, unknown> => {
     const after = rowOf(table, before);
@@ -77,7 +82,7 @@ export function acceptEdit(
   if ("accepted" in settled) return settled;
 
   const { fields, after, dropped, decisions } = settled;
-  const wrong = invalidValues(table, fields, after);
+  const wrong = invalidValues(table, fields, after, false);
   const moved = fields.some((field) => table.key.includes(field));
   if (moved && wrong.length === 0) wrong.push(...takenKey(context, table, after));
   if (wrong.length > 0) return invalid(wrong);
@@ -106,7 +111,8 @@ export function acceptCreate(
   const judge = (fields: readonly Field[], record: Row): Verdict => {
     const acts = actions.map((one) => plan.act(one).decide(record, later));
     const ask = (gate: Gate) => gate.decide(record, later);
-    const judged = verdict(fields, sets, ask, action, missingRecords(context, plan, fields, undefined, record));
+    const own = verdict(fields, sets, ask, action, missingRecords(context, plan, fields, undefined, record));
+    const judged = withRoles(own, roleRefusals(context.roles, later.source, table, fields, undefined, record));
     const act = acts.find((decision) => !decision.permitted);
     return {
       refusals: act === undefined ? judged.refusals : [refusalOf(act, undefined, action), ...judged.refusals],
@@ -122,7 +128,7 @@ export function acceptCreate(
   if ("accepted" in settled) return settled;
 
   const { after: record, dropped, decisions } = settled;
-  const wrong = invalidValues(table, table.fields, record);
+  const wrong = [...invalidValues(table, table.fields, record, true), ...emptied(table, values)];
   if (wrong.length === 0) wrong.push(...takenKey(context, table, record));
   if (wrong.length > 0) return invalid(wrong);
   const open = unconfirmed(decisions, options.confirmed ?? none);
@@ -131,7 +137,7 @@ export function acceptCreate(
 
 /** Deleting, and custom actions: an act on a record as it is stored. */
 export function acceptAct(
-  { reading }: ChangeContext,
+  { reading, roles }: ChangeContext,
   plan: TablePlan,
   action: string,
   before: Row | undefined,
@@ -140,6 +146,8 @@ export function acceptAct(
   if (before === undefined || !plan.knows(before, reading)) return unknownRecord;
   const decision = plan.act(action).decide(before, reading);
   if (!decision.permitted) return refused([refusalOf(decision, undefined, action)]);
+  const gone = action === "delete" ? roleRefusals(roles, reading.source, plan.table, none, before, undefined) : none;
+  if (gone.length > 0) return refused(gone);
   const record = action === "delete" ? undefined : rowOf(plan.table, before);
   const open = unconfirmed([decision], options.confirmed ?? none);
   return open ?? { accepted: true, record, changes: {}, dropped: [] };
@@ -174,15 +182,24 @@ function settle(
   for (;;) {
     const after = apply(fields);
     const { refusals, decisions } = judge(fields, after);
-    const hasActRefusal = refusals.some(({ field }) => field === undefined);
-    if (refusals.length > 0) {
-      dropped.push(...refusals);
-      const names = new Set(refusals.map(({ field }) => field));
+    const ofFields = refusals.filter(({ field }) => field !== undefined);
+    if (ofFields.length > 0) {
+      dropped.push(...ofFields);
+      const names = new Set(ofFields.map(({ field }) => field));
       fields = fields.filter(({ name }) => !names.has(name));
     }
-    if (dropped.length > 0 && (fields.length === 0 || hasActRefusal)) return refused(dropped);
+    if (dropped.length > 0 && fields.length === 0) return refused(dropped);
+    // The act is judged on the record that would be stored, once nothing more is dropped of it.
+    if (ofFields.length === 0 && refusals.length > 0) return refused([...dropped, ...refusals]);
     if (refusals.length === 0) return { fields, after, dropped, decisions };
   }
+}
+
+/** Besides the rules for the record, what stands against a change of who holds what; each field is refused once. */
+function withRoles({ refusals, decisions }: Verdict, more: readonly Refusal[]): Verdict {
+  if (more.length === 0) return { refusals, decisions };
+  const named = new Set(refusals.map(({ field }) => field));
+  return { refusals: [...refusals, ...more.filter(({ field }) => !named.has(field))], decisions };
 }
 
 /** What the gates and the records referred to say of each field. */
@@ -233,7 +250,7 @@ export function isHidden(plan: TablePlan, field: Field, row: Row, reading: Readi
 
 function sameValue(field: Field, a: unknown, b: unknown): boolean {
   if (a === null || b === null) return a === b;
-  const canonical = field.type.canonical(a);
+  const canonical = storedValue(field.type, a);
   return canonical !== undefined && canonical === field.type.canonical(b);
 }
 
@@ -291,16 +308,29 @@ function isNeeded(table: Table, field: Field): boolean {
   return !field.optional || table.key.includes(field);
 }
 
-function invalidValues(table: Table, fields: readonly Field[], row: Row): Refusal[] {
+function invalidValues(table: Table, fields: readonly Field[], row: Row, isNew: boolean): Refusal[] {
   const wrong: Refusal[] = [];
   for (const field of fields) {
     const value = row[field.name] ?? null;
-    if (value === null ? !isNeeded(table, field) : field.type.fits(value)) continue;
-    const message = value === null ? "A value is needed." : `This must be ${field.type.expects}.`;
+    // A new record may leave to the database what it fills; a change that empties it may not.
+    const isEmptied = !isNew && field.generated && !field.optional;
+    const isRight = value === null ? !isNeeded(table, field) && !isEmptied : field.type.fits(value);
+    if (isRight && isStorable(value)) continue;
+    const message = isRight ? unstorable : value === null ? valueNeeded : `This must be ${field.type.expects}.`;
     wrong.push({ field: field.name, reason: "invalid", message });
   }
   return wrong;
 }
+
+/** What the database fills when it is not given: null is given, and no value of it. */
+function emptied(table: Table, values: Row): Refusal[] {
+  return table.fields
+    .filter(({ name, generated, optional }) => generated && !optional && values[name] === null)
+    .map(({ name }) => ({ field: name, reason: "invalid" as const, message: valueNeeded }));
+}
+
+const valueNeeded = "A value is needed.";
+const unstorable = "This holds a character that cannot be stored: a nul, or half of a surrogate pair.";
 
 /** Where the source can tell. */
 function takenKey({ reading }: ChangeContext, table: Table, row: Row): Refusal[] {

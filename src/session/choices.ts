@@ -3,6 +3,7 @@ import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
+import { storedForm, storedValue } from "../schema/types/stored-form.js";
 import { acceptEdit, type ChangeContext, standardRecord } from "./changes.js";
 import type { Gate } from "./gate.js";
 import type { TablePlan } from "./plan.js";
@@ -43,7 +44,7 @@ function candidatesOf(context: ChangeContext, field: Field): Candidate[] | undef
   const found: Candidate[] = [];
   for (const row of reading.source.all(target)) {
     if (!isListed(row, reading).permitted) continue;
-    const value = more.length > 0 ? recordAddress(plan.table, row) : key?.type.canonical(row[key.name]);
+    const value = more.length > 0 ? recordAddress(plan.table, row) : key && storedValue(key.type, row[key.name]);
     if (value !== undefined) found.push(value);
   }
   return found;
@@ -52,7 +53,7 @@ function candidatesOf(context: ChangeContext, field: Field): Candidate[] | undef
 /** A value of a list field is one that is added to it. */
 function withValue(field: Field, row: Row, value: Candidate): unknown {
   if (field.type.element === undefined) return value;
-  const stored = fieldValue(row, field);
+  const stored = storedForm(field.type, fieldValue(row, field));
   const list = Array.isArray(stored) ? stored : [];
   return list.includes(value) ? list : [...list, value];
 }

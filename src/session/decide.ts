@@ -40,14 +40,20 @@ function isAlwaysKnown(plan: TableGates): boolean {
   return [...plan.seen("list").visible, ...plan.seen("view").visible].some((gate) => gate.reach === "all");
 }
 
-/** Whether the person knows of a record: any field of it is listed or viewed. */
+/** Whether the person knows of a record: any field of it is listed or viewed. One that cannot be decided decides nothing. */
 export function compileKnows(plan: TableGates): (row: Row, reading: Reading) => boolean {
   if (isAlwaysKnown(plan)) return () => true;
   const gates = [...plan.seen("list").visible, ...plan.seen("view").visible];
   return (row, reading) => {
+    const failures: unknown[] = [];
     for (let i = 0; i < gates.length; i++) {
-      if ((gates[i] as Gate).decide(row, reading).permitted) return true;
+      try {
+        if ((gates[i] as Gate).decide(row, reading).permitted) return true;
+      } catch (error) {
+        failures.push(error);
+      }
     }
+    if (failures.length > 0) throw failures[0];
     return false;
   };
 }
@@ -65,12 +71,14 @@ function decideVisible(plan: TableGates, action: "list" | "view", field: Field |
     : field.by.map((part) => decideVisible(plan, action, part)).reduce(both, decide);
 }
 
-/** A lookup's own answer, and whether its source may be shown. */
+/** A lookup's own answer, and whether its source may be shown. By itself it makes no record known, or exported. */
 function decideLookup(plan: TableGates, action: "list" | "view" | "export", field: Field, decide: Decide): Decide {
   const sees = lookupTest(plan, action, field);
+  const record = action === "export" ? decideExport(plan, undefined) : decideVisible(plan, action, undefined);
   return (row, reading) => {
     const own = decide(row, reading);
-    return own.permitted && !sees(row, reading) ? notPermitted : own;
+    if (!own.permitted) return own;
+    return record(row, reading).permitted && sees(row, reading) ? own : notPermitted;
   };
 }
 
@@ -140,17 +148,24 @@ export function both(first: Decide, second: Decide): Decide {
 
 /**
  * Whether any of the gates lets through; one that does for certain goes before one that does tentatively. A refusal
- * names a rule only when that rule stopped what another would have permitted.
+ * names a rule only when that rule stopped what another would have permitted. Where one cannot be decided, the others are
+ * asked; that none lets through is then not certain, and a fault.
  */
 function decideAny(gates: readonly (readonly [Gate, Decide])[]): Decide {
   return (row, reading) => {
     let best: Decision = notPermitted;
+    const failures: unknown[] = [];
     for (const [gate, decide] of gates) {
-      const decision = decide(row, reading);
-      if (decision.permitted && !decision.tentative) return decision;
-      if (decision.permitted) best = decision;
-      else if (!best.permitted && best.rule === undefined && gate.wouldPermit(row, reading)) best = decision;
+      try {
+        const decision = decide(row, reading);
+        if (decision.permitted && !decision.tentative) return decision;
+        if (decision.permitted) best = decision;
+        else if (!best.permitted && best.rule === undefined && gate.wouldPermit(row, reading)) best = decision;
+      } catch (error) {
+        failures.push(error);
+      }
     }
+    if (!best.permitted && failures.length > 0) throw failures[0];
     return best;
   };
 }

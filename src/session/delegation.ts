@@ -4,6 +4,7 @@ import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Field, Schema } from "../schema/schema.js";
 import { listElements } from "../schema/types/list.js";
+import { storedValue } from "../schema/types/stored-form.js";
 import { isRunning } from "./given-roles.js";
 
 /**
@@ -43,7 +44,7 @@ export function findDelegation(
   }
   const withheld = running.map((row) => {
     const stored = rawValue(row, "without");
-    const roles = stored === null ? "[]" : without.type.canonical(stored);
+    const roles = stored === null ? "[]" : storedValue(without.type, stored);
     if (roles !== undefined) return new Set(listElements(roles) as readonly string[]);
     throw portierError("bad-value", { field: "without", expects: without.type.expects, found: stored });
   });

@@ -1,8 +1,6 @@
 import type { Row } from "../conditions/source.js";
 import { type ActionName, actionNamesOf, actionOf } from "../rules/actions.js";
-import type { Field } from "../schema/schema.js";
-import { type ChangeContext, standardRecord } from "./changes.js";
-import { choicesOf } from "./choices.js";
+import type { Field, Table } from "../schema/schema.js";
 import type { Confirmation, Decision } from "./decision.js";
 import type { MaskedRow } from "./mask.js";
 import type { TablePlan } from "./plan.js";
@@ -13,14 +11,18 @@ export type FieldState = "hidden" | "read-only" | "editable" | "confirm";
 
 export interface FormField {
   readonly name: string;
-  /** `confirm`: may be edited, once what is in `confirm` is confirmed. A field may be hidden and still be set. */
+  /** What its values are: `text`, `integer`, `decimal`, `boolean`, `date`, `timestamp`, `json`, `choice`, `reference`, `list`. */
+  readonly type: string;
+  /** `confirm`: may be edited, once what is in `confirm` is confirmed. */
   readonly state: FieldState;
-  /** The stored value, or of a new record the default; absent where it may not be seen. */
+  /** The stored value, or of a new record the default; absent where the field is hidden. */
   readonly value?: unknown;
-  /** Whether the value is seen; a field that may be set without being seen is `editable` and not seen. */
-  readonly seen: boolean;
+  /** A hidden field that may all the same be set. */
+  readonly blind?: true;
   /** The new values may still refuse it. */
   readonly tentative?: true;
+  /** It could not be decided here, and so counts as locked: a rule reads records that only the server has. */
+  readonly undecided?: true;
   readonly required: boolean;
   /** What the rule that keeps the field from being set protects and why. */
   readonly note?: string;
@@ -32,6 +34,8 @@ export interface FormField {
 export interface FormAction {
   readonly name: string;
   readonly permitted: boolean;
+  /** It could not be decided here, and so counts as refused. */
+  readonly undecided?: true;
   readonly note?: string;
   readonly confirm?: readonly Confirmation[];
 }
@@ -45,62 +49,64 @@ export interface Form {
   readonly actions: readonly FormAction[];
 }
 
-/** The form of a stored record; undefined for one that the person does not know of. `seen` is what they see of it. */
-export function formOf(context: ChangeContext, plan: TablePlan, record: Row, seen: MaskedRow): Form | undefined {
-  const { reading } = context;
-  const { table } = plan;
-  if (!plan.knows(record, reading)) return undefined;
+type Choices = (field: Field) => readonly (string | number | boolean)[] | undefined;
+
+/**
+ * The form of a stored record that the person knows of. `seen` is what they see of it; each field and action is decided by
+ * itself, so that one that cannot be decided takes nothing else along.
+ */
+export function formOf(
+  { table }: TablePlan,
+  seen: MaskedRow,
+  decide: (action: ActionName, field: Field | undefined) => Decision,
+  choices: Choices,
+): Form {
   const fields = table.fields.map((field) => {
-    const decision = plan.decision("edit", field.name)(record, reading);
     const isSeen = Object.hasOwn(seen, field.name);
-    return formField(field, decision, isSeen, seen[field.name], () => choicesOf(context, plan, field, record));
+    return formField(field, decide("edit", field), isSeen, seen[field.name], choices);
   });
   const names = actionNamesOf(table).filter((name) => actionOf(table, name)?.judges !== "new");
-  const actions = names.map((name) => formAction(name, plan.decision(name, undefined)(record, reading)));
+  const actions = names.map((name) => formAction(name, decide(name, undefined)));
   return { table: table.name, isNew: false, fields, actions };
 }
 
 /** The form of a new record: which fields may be given, as far as can be said before there are values. */
-export function newForm(context: ChangeContext, plan: TablePlan, attempt: (field?: Field) => Decision): Form {
-  const { table } = plan;
-  const standard = standardRecord(context, table);
+export function newForm(table: Table, standard: Row, attempt: (field?: Field) => Decision, choices: Choices): Form {
   const act = attempt();
   const fields = table.fields.map((field) => {
     const decision = attempt(field);
     // To who may make a record, what it would hold anyway is no secret; a sensitive default stays hidden all the same.
     const isSeen = act.permitted && Object.hasOwn(standard, field.name) && (!field.sensitive || decision.permitted);
-    return formField(field, decision, isSeen, standard[field.name], () => choicesOf(context, plan, field, undefined));
+    return formField(field, decision, isSeen, standard[field.name], choices);
   });
   return { table: table.name, isNew: true, fields, actions: [formAction("create", act)] };
 }
 
-function formField(
-  field: Field,
-  decision: Decision,
-  seen: boolean,
-  value: unknown,
-  choices: () => readonly (string | number | boolean)[] | undefined,
-): FormField {
+function formField(field: Field, decision: Decision, seen: boolean, value: unknown, choices: Choices): FormField {
   const { permitted, confirm, note } = decision;
-  const state = permitted ? (confirm === undefined ? "editable" : "confirm") : seen ? "read-only" : "hidden";
-  const chosen = permitted ? choices() : undefined;
+  const open = confirm === undefined ? "editable" : "confirm";
+  const state = seen ? (permitted ? open : "read-only") : "hidden";
+  const chosen = permitted ? choices(field) : undefined;
   return {
     name: field.name,
+    type: field.type.name,
     state,
-    seen,
+    ...(permitted && !seen ? { blind: true as const } : {}),
     required: !field.optional && !field.computed && !field.generated,
     ...(seen ? { value } : {}),
     ...(decision.tentative === true ? { tentative: true as const } : {}),
+    ...(decision.reason === "fault" ? { undecided: true as const } : {}),
     ...(permitted || note === undefined ? {} : { note }),
     ...(confirm === undefined ? {} : { confirm }),
     ...(chosen === undefined ? {} : { choices: chosen }),
   };
 }
 
-function formAction(name: ActionName, { permitted, confirm, note }: Decision): FormAction {
+function formAction(name: ActionName, { permitted, reason, confirm, note }: Decision): FormAction {
   return {
     name,
     permitted,
+    ...(reason === "fault" ? { undecided: true as const } : {}),
     ...(permitted || note === undefined ? {} : { note }),
     ...(confirm === undefined ? {} : { confirm }),
   };

@@ -44,13 +44,16 @@ export interface FlatGate extends Gate {
   readonly blocks: readonly Step[];
   readonly permits: readonly Step[];
   readonly confirms: readonly Step[];
+  /** What is answered where nothing permits: with the note of a permit for them whose condition alone failed. */
+  readonly denial: Decide;
 }
 
 export function flatGate(steps: readonly Step[]): FlatGate {
   const blocks = steps.filter((step) => step.phase === "block");
   const permits = steps.filter((step) => step.phase === "permit");
   const confirms = steps.filter((step) => step.phase === "confirm");
-  const decide = compileDecide(blocks, permits, confirms);
+  const denial = compileDenial(permits);
+  const decide = told(compileDecide(blocks, permits, confirms), denial);
   const condition = () => gateCondition(blocks.map(testOf), permits.map(testOf));
   const attemptCondition = () => gateCondition(blocks.filter(isWithoutBecomes).map(testOf), permits.map(testOf));
   const hasChoice = steps.some((step) => step.hasBecomes || step.isCrossing);
@@ -60,8 +63,9 @@ export function flatGate(steps: readonly Step[]): FlatGate {
     blocks,
     permits,
     confirms,
+    denial,
     decide,
-    attempt: hasChoice ? (row, reading) => judgeAttempt(blocks, permits, confirms, row, reading) : decide,
+    attempt: hasChoice ? told((row, reading) => judgeAttempt(blocks, permits, confirms, row, reading), denial) : decide,
     change: (before, after, reading, later) => {
       for (let i = 0; i < blocks.length; i++) {
         const step = blocks[i] as Step;
@@ -74,13 +78,42 @@ export function flatGate(steps: readonly Step[]): FlatGate {
         const applying = confirms.filter((one) => appliesToChange(one, before, after, reading, later));
         return withConfirmations(step.decision, confirmations(applying));
       }
-      return notPermitted;
+      return denial(before, reading);
     },
     condition,
     attemptCondition,
     reach: flatReach(blocks, permits),
     hasPermits: permits.length > 0,
     wouldPermit: (row, reading) => permits.some((step) => step.testBefore(row, reading) === True),
+  };
+}
+
+const plainDenial: Decide = () => notPermitted;
+
+/** Most permits have no note: then a denial says no more than that. */
+function compileDenial(permits: readonly Step[]): Decide {
+  const noted = permits.flatMap((step) => {
+    const { note } = step;
+    if (note === undefined || isTrue(step.where)) return [];
+    const decision: Decision = Object.freeze({ ...notPermitted, note });
+    return [{ step, decision }];
+  });
+  if (noted.length === 0) return plainDenial;
+  return (row, reading) => {
+    try {
+      return noted.find(({ step }) => step.testWho(row, reading) === True)?.decision ?? notPermitted;
+    } catch {
+      // It is denied anyway; what cannot be read says nothing more.
+      return notPermitted;
+    }
+  };
+}
+
+function told(decide: Decide, denial: Decide): Decide {
+  if (denial === plainDenial) return decide;
+  return (row, reading) => {
+    const decision = decide(row, reading);
+    return decision === notPermitted ? denial(row, reading) : decision;
   };
 }
 

@@ -5,6 +5,7 @@ import type { Group } from "../rules/groups.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Field, Role, RoleSource, Schema } from "../schema/schema.js";
+import { storedForm, storedValue } from "../schema/types/stored-form.js";
 
 /** A role as a sign-in brings it along, such as a claim of a token; or the name of a group, as one more member of it. */
 export interface RoleClaim {
@@ -72,8 +73,9 @@ export function givenRoles(from: GivenFrom, reading: Reading): Given {
         else roles.push(given);
       }
     } else {
-      const value = rawValue(person, source.field.name);
-      if (value === null || value === undefined) continue;
+      const stored = rawValue(person, source.field.name);
+      if (stored === null || stored === undefined) continue;
+      const value = storedForm(source.field.type, stored) ?? stored;
       for (const name of Array.isArray(value) ? value : [value]) {
         const role = findRole(schema, name, `"${source.field.name}" of the person`);
         checkScope(role, undefined, `"${source.field.name}" of the person`);
@@ -100,10 +102,11 @@ function* linkedRoles(
 ): Iterable<GivenRole | GivenGroup> {
   const { table, person: holder, role: named, on, isMixed } = link;
   if (reading.source?.referring === undefined) {
-    throw portierError("needs-source", { what: `the roles from "${table.name}"`, method: "referring" });
+    const what = `finding the roles from "${table.name}"`;
+    throw portierError("needs-source", reading.source === undefined ? { what } : { what, method: "referring" });
   }
   for (const row of reading.source.referring(table.name, holder.name, String(key))) {
-    if (holder.type.canonical(rawValue(row, holder.name)) !== key) continue;
+    if (storedValue(holder.type, rawValue(row, holder.name)) !== key) continue;
     const name = rawValue(row, named.name);
     if (name === null || name === undefined) continue;
     const record = on && rawValue(row, on.name);
@@ -120,7 +123,7 @@ function* linkedRoles(
     if (isMixed ? (role.scope === undefined) !== (record === null) : role.scope !== on?.type.target) {
       throw wrongScope(role, where);
     }
-    const address = on === undefined || record === null ? undefined : on.type.canonical(record);
+    const address = on === undefined || record === null ? undefined : storedValue(on.type, record);
     if (on !== undefined && record !== null && address === undefined) reading.badData(on, row);
     yield {
       role,
@@ -134,7 +137,7 @@ function* linkedRoles(
 
 function noted(row: Row, { isMixed, until }: Extract<RoleSource, { kind: "link" }>): Partial<GivenRole> {
   const givenBy = isMixed ? rawValue(row, "givenBy") : undefined;
-  const end = until?.type.canonical(rawValue(row, until.name));
+  const end = until && storedValue(until.type, rawValue(row, until.name));
   return {
     ...(typeof givenBy === "string" ? { givenBy } : {}),
     ...(end === undefined ? {} : { until: String(end) }),
@@ -152,7 +155,7 @@ export function isRunning({ from, until }: Ends, row: Row, now: string, reading:
   const [begun, ended] = [from, until].map((field) => {
     const value = field && rawValue(row, field.name);
     if (field === undefined || value === null) return null;
-    const moment = field.type.canonical(value);
+    const moment = storedValue(field.type, value);
     if (moment === undefined) reading.badData(field, row);
     return moment;
   });

@@ -1,8 +1,9 @@
 import { always, and, type Expression, or } from "../conditions/expression.js";
 import { compileRead, type Read, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { hasRow, type Rows } from "../rules/cells.js";
+import { hasRow, isPlace, type Rows } from "../rules/cells.js";
 import type { Field } from "../schema/schema.js";
+import { notPermitted } from "./decision.js";
 import {
   type FlatGate,
   flatGate,
@@ -38,7 +39,7 @@ export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
   };
   const at = (row: Row, reading: Reading): FlatGate => {
     const place = readPosition(row, reading);
-    return typeof place === "number" ? segment(segmentOf(borders, place)) : unknownPlace;
+    return isPlace(place) ? segment(segmentOf(borders, place)) : unknownPlace;
   };
   const change: Gate["change"] = (before, after, reading, later) => {
     const from = at(before, reading);
@@ -62,7 +63,8 @@ export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
     const more = to === from ? [] : to.steps.filter((step) => !stays.has(step));
     const blocks = [...from.blocks, ...more.filter((step) => step.phase === "block")].sort(cheapFirst);
     const confirms = [...from.confirms, ...more.filter((step) => step.phase === "confirm")];
-    return judgeSteps(blocks, from.permits, confirms, applies);
+    const decision = judgeSteps(blocks, from.permits, confirms, applies);
+    return decision === notPermitted ? from.denial(before, reading) : decision;
   };
   return {
     placed,
@@ -88,13 +90,31 @@ export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
   };
 }
 
-/** What decides in any row: each step counts where the position is among its rows. */
+/**
+ * What decides in any row: each step counts where the position is among its rows; a block also where it is that of no
+ * row, as a comparison with null counts for it.
+ */
 function placedCondition(position: Field, placed: readonly PlacedStep[]): Expression {
   const of = (phase: Step["phase"]) =>
     placed
       .filter(({ step }) => step.phase === phase)
-      .map(({ step, rows }) => (rows === undefined ? step.before : and([isAmong(position, rows), step.before])));
+      .map(({ step, rows }) => {
+        if (rows === undefined) return step.before;
+        const among = isAmong(position, rows);
+        return and([phase === "permit" ? among : or([among, isBelowRows(position)]), step.before]);
+      });
   return gateCondition(of("block"), of("permit"));
+}
+
+/** Rows are counted from 1. */
+export function isBelowRows(position: Field): Expression {
+  const { type } = position;
+  return {
+    kind: "compare",
+    op: "<",
+    left: { kind: "field", type, path: [position] },
+    right: { kind: "constant", type, value: 1 },
+  };
 }
 
 export function isAmong(position: Field, rows: readonly Rows[]): Expression {

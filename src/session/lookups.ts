@@ -2,6 +2,7 @@ import { fieldValue, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
+import { storedValue } from "../schema/types/stored-form.js";
 import type { Decide } from "./gate.js";
 import type { TableGates } from "./table-gates.js";
 
@@ -43,7 +44,7 @@ export function lookupValue(plan: TableGates, field: Field, row: Row, reading: R
 function followLookup(plan: TableGates, through: Field, row: Row, reading: Reading): Row | null | undefined {
   const raw = lookupValue(plan, through, row, reading);
   if (raw === null) return null;
-  const key = through.type.canonical(raw);
+  const key = storedValue(through.type, raw);
   if (key === undefined) {
     if (through.lookup === undefined) reading.badData(through, row);
     return undefined;

@@ -1,12 +1,22 @@
-import { type Expression, operandsOf, visitTests } from "../conditions/expression.js";
+import { type Expression, operandsWithin, visitTests } from "../conditions/expression.js";
 import { actionNamesOf } from "../rules/actions.js";
+import type { Ruleset } from "../rules/compile-rules.js";
 import type { Field, FieldPath, Schema, Table } from "../schema/schema.js";
-import { insidesOf } from "./portier.js";
+import { withDecided } from "./decided.js";
 import { residualSteps } from "./residual.js";
+import { roleBearing } from "./roles/bearing.js";
 import type { ShownScreens } from "./screens.js";
 import type { Session } from "./session.js";
-import { encode, encodeTable, type Snapshot } from "./snapshot.js";
+import { insidesOf } from "./session.js";
+import { checkOf, encode, encodeTable, type Snapshot } from "./snapshot.js";
 import type { StepData } from "./step.js";
+
+export interface NewSnapshotOptions {
+  /** What the application calls the rules that count now; {@link openSnapshot} can ask for the same. */
+  readonly version?: string;
+  /** Until when it may be opened. What is decided once, such as what depends on the day, is as it was when it was made. */
+  readonly expiresAt?: Date | string;
+}
 
 /**
  * The person's residual plan for some tables (default: all), as plain JSON for a browser. It holds what is left of the
@@ -16,11 +26,15 @@ import type { StepData } from "./step.js";
  * @throws PortierError for a table that the document does not have, and for a plan that cannot be made (the person's own
  * records could not be read).
  */
-export function snapshotOf(session: Session, tables?: readonly string[]): Snapshot {
-  const { ruleset, subject, plan } = insidesOf(session);
+export function snapshotOf(
+  session: Session,
+  tables?: readonly string[],
+  { version, expiresAt }: NewSnapshotOptions = {},
+): Snapshot {
+  const { ruleset, subject, plan, reading } = insidesOf(session);
   const { schema } = ruleset;
   const wanted = new Set((tables ?? [...schema.tables.keys()]).map((name) => plan.of(name).table));
-  const source = residualSteps(ruleset, subject);
+  const source = residualSteps(ruleset, withDecided(subject, plan, reading));
   const steps: Record<string, Record<string, readonly unknown[]>> = {};
   // The set grows while it is walked: each table's conditions may lead to further ones.
   for (const table of wanted) {
@@ -32,16 +46,27 @@ export function snapshotOf(session: Session, tables?: readonly string[]): Snapsh
     }
     steps[table.name] = own;
   }
-  return {
-    portier: "snapshot 1",
+  const content: Omit<Snapshot, "check"> = {
+    portier: "snapshot 2",
+    madeAt: new Date().toISOString(),
+    ...(version === undefined ? {} : { version }),
+    ...(expiresAt === undefined ? {} : { expiresAt: new Date(expiresAt).toISOString() }),
     people: schema.people?.table.name ?? null,
     key: subject.key ?? null,
     ...(session.actedBy === undefined ? {} : { actedBy: session.actedBy }),
     roles: session.roles,
     ...(ruleset.screens.size === 0 ? {} : { screens: shownOf(session) }),
+    ...bearingOf(ruleset, wanted),
     tables: [...wanted].map(encodeTable),
     steps,
   };
+  return { ...content, check: checkOf(content) };
+}
+
+function bearingOf(ruleset: Ruleset, tables: ReadonlySet<Table>): Pick<Snapshot, "bearing"> {
+  const own = [...roleBearing(ruleset)].filter(([name]) => [...tables].some((table) => table.name === name));
+  if (own.length === 0) return {};
+  return { bearing: Object.fromEntries(own.map(([name, fields]) => [name, [...fields].map((field) => field.name)])) };
 }
 
 function shownOf(session: Session): ShownScreens {
@@ -67,7 +92,7 @@ function tablesRead(table: Table, steps: readonly StepData[], { tables }: Schema
   const addPath = (path: FieldPath) => path.forEach(addField);
   const addTests = (expression: Expression) =>
     visitTests(expression, (test) => {
-      for (const operand of operandsOf(test)) {
+      for (const operand of operandsWithin(test)) {
         if (operand.kind === "field" || operand.kind === "outer") addPath(operand.path);
       }
       if (test.kind === "above") addField(test.line);

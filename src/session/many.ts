@@ -2,6 +2,7 @@ import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { type Acceptance, type ChangeOptions, invalid } from "./acceptance.js";
 import { acceptCreate, acceptEdit, type ChangeContext } from "./changes.js";
+import { WrittenSource } from "./overlay.js";
 import type { TablePlan } from "./plan.js";
 
 /** What became of a change of many records: all of it is done, or nothing. */
@@ -12,36 +13,59 @@ export interface ManyAcceptance {
   readonly results: readonly Acceptance[];
 }
 
+/** A context in which each change is judged on what those before it have left. */
+function inTurn(context: ChangeContext) {
+  const { source } = context.reading;
+  const written = source && new WrittenSource(source, (name) => context.plan.table(name));
+  if (written === undefined) return { context, written };
+  const reading = { ...context.reading, source: written };
+  return { context: { ...context, reading, later: { ...context.later, source: written } }, written };
+}
+
 /** The same values for many records: each must be permitted as an edit and as a bulk change. */
 export function acceptBulk(
-  context: ChangeContext,
+  given: ChangeContext,
   plan: TablePlan,
   records: readonly (Row | undefined)[],
   values: Row,
   options: ChangeOptions,
 ): ManyAcceptance {
-  const results = records.map((record) => acceptEdit(context, plan, record, values, options, "bulk"));
+  const { context, written } = inTurn(given);
+  const { table } = plan;
+  const latest = new Map<string, Row>();
+  const results = records.map((record): Acceptance => {
+    const address = record && recordAddress(table, record);
+    const before = (address === undefined ? undefined : latest.get(address)) ?? record;
+    const result = acceptEdit(context, plan, before, values, options, "bulk");
+    if (!result.accepted || result.record === undefined) return result;
+    if (address !== undefined) latest.set(address, result.record);
+    written?.write({ table, before, after: result.record });
+    return result;
+  });
   return { accepted: results.every(({ accepted }) => accepted), results };
 }
 
 /** Many new records: each must be permitted as created and as imported, and no two may have the same key. */
 export function acceptImport(
-  context: ChangeContext,
+  given: ChangeContext,
   plan: TablePlan,
   lines: readonly Row[],
   options: ChangeOptions,
 ): ManyAcceptance {
+  const { context, written } = inTurn(given);
+  const { table } = plan;
   const taken = new Set<string>();
   const results = lines.map((values): Acceptance => {
     const result = acceptCreate(context, plan, values, options, "import");
-    const address =
-      result.accepted && result.record !== undefined ? recordAddress(plan.table, result.record) : undefined;
-    if (address === undefined) return result;
-    const isTwice = taken.has(address);
-    taken.add(address);
-    const field = plan.table.key[0]?.name ?? "";
-    if (!isTwice) return result;
-    return invalid([{ field, reason: "key-taken", message: "An earlier line has the same key." }]);
+    if (!result.accepted || result.record === undefined) return result;
+    const address = recordAddress(table, result.record);
+    if (address !== undefined && taken.has(address)) {
+      const field = table.key[0]?.name ?? "";
+      return invalid([{ field, reason: "key-taken", message: "An earlier line has the same key." }]);
+    }
+    if (address !== undefined) taken.add(address);
+    written?.write({ table, before: undefined, after: result.record });
+    return result;
   });
   return { accepted: results.every(({ accepted }) => accepted), results };
 }

@@ -1,6 +1,7 @@
 import { fieldValue, type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { type Field, isOwn } from "../schema/schema.js";
+import { storedForm } from "../schema/types/stored-form.js";
 import type { Gate } from "./gate.js";
 import { lookupTest, lookupValue } from "./lookups.js";
 import type { TableGates } from "./table-gates.js";
@@ -21,6 +22,8 @@ interface Needs {
   readonly visible: readonly (readonly number[])[];
 }
 
+type IsOpen = (row: Row, reading: Reading) => boolean;
+
 /** Puts one field of a record into what is shown of it. */
 type Copy = (row: Row, reading: Reading, into: MaskedRow) => void;
 
@@ -32,7 +35,18 @@ type Copy = (row: Row, reading: Reading, into: MaskedRow) => void;
  */
 export function makeMask(plan: TableGates, action: ShowAction, fault: (error: unknown) => void): Mask {
   const needs = action === "export" ? exportNeeds(plan) : seenNeeds(plan, action);
-  const { gates } = needs;
+  const gates = needs.gates.map(({ decide }) => {
+    // What cannot be decided about some fields hides these alone.
+    const isOpen: IsOpen = (row, reading) => {
+      try {
+        return decide(row, reading).permitted;
+      } catch (error) {
+        fault(error);
+        return false;
+      }
+    };
+    return isOpen;
+  });
   const copies = new Map(plan.table.fields.map((field) => [field, makeCopy(plan, action, field, fault)]));
   const patternOf = (isOpen: (gate: number) => boolean) => {
     if (!needs.visible.some((needed) => needed.every(isOpen))) return undefined;
@@ -41,7 +55,7 @@ export function makeMask(plan: TableGates, action: ShowAction, fault: (error: un
   // A small integer holds up to 30 gates; a table with more pays for a list.
   if (gates.length > 30) {
     return (row, reading) => {
-      const open = gates.map((gate) => gate.decide(row, reading).permitted);
+      const open = gates.map((isOpen) => isOpen(row, reading));
       return copyAll(
         patternOf((gate) => open[gate] === true),
         row,
@@ -53,7 +67,7 @@ export function makeMask(plan: TableGates, action: ShowAction, fault: (error: un
   return (row, reading) => {
     let bits = 0;
     for (let i = 0; i < gates.length; i++) {
-      if ((gates[i] as Gate).decide(row, reading).permitted) bits |= 1 << i;
+      if ((gates[i] as IsOpen)(row, reading)) bits |= 1 << i;
     }
     let pattern = patterns.get(bits);
     if (pattern === undefined && !patterns.has(bits)) {
@@ -111,7 +125,14 @@ function shownFields({ table }: TableGates, needs: Needs, isOpen: (gate: number)
   return table.fields.filter(isShown);
 }
 
-/** A value that does not fit its type is reported and not shown. */
+/** Shows a value in its type's form. One that does not fit is reported and not shown; one that is not there is not. */
+function show(field: Field, value: unknown, row: Row, reading: Reading, into: MaskedRow): void {
+  if (value === undefined) return;
+  const form = value === null ? null : storedForm(field.type, value);
+  if (form === undefined) reading.badData(field, row);
+  else into[field.name] = form;
+}
+
 function makeCopy(plan: TableGates, action: ShowAction, field: Field, fault: (error: unknown) => void): Copy {
   const { name } = field;
   const { fits } = field.type;
@@ -120,7 +141,7 @@ function makeCopy(plan: TableGates, action: ShowAction, field: Field, fault: (er
   return (row, reading, into) => {
     const value = isPlain ? row[name] : field.by === undefined ? rawValue(row, name) : fieldValue(row, field);
     if (value === null || fits(value)) into[name] = value;
-    else if (value !== undefined) reading.badData(field, row);
+    else show(field, value, row, reading, into);
   };
 }
 
@@ -133,8 +154,7 @@ function copyLookup(plan: TableGates, action: ShowAction, field: Field, fault: (
     try {
       if (!tests.every((sees) => sees(row, reading))) return;
       const value = lookupValue(plan, field, row, reading);
-      if (value === null || field.type.fits(value)) into[field.name] = value;
-      else if (value !== undefined && field.lookup !== undefined) reading.badData(field, row);
+      show(field, value, row, reading, into);
     } catch (error) {
       fault(error);
     }

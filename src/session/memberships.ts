@@ -9,7 +9,7 @@ import type { Group, Member } from "../rules/groups.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Role, singleKey } from "../schema/schema.js";
-import type { Given } from "./given-roles.js";
+import type { Given, GivenRole } from "./given-roles.js";
 
 /** What memberships are worked out from. */
 export interface MembershipFacts {
@@ -31,8 +31,8 @@ export interface MembershipFacts {
 /**
  * Decides in which groups a person is and which roles come through them; each once, when it is first asked for.
  *
- * Roles that exclude each other, and both are held by what is stored, are *unknown*, and so is all that comes with what
- * brings them; so are roles that are withheld from whoever acts for the person.
+ * Roles that exclude each other, of which it cannot be excluded that both are held by what is stored, are *unknown*, and so
+ * is all that comes with what brings them; so are roles that are withheld from whoever acts for the person.
  */
 export class Memberships {
   readonly #facts: MembershipFacts;
@@ -97,14 +97,33 @@ export class Memberships {
 
   #isExcluded(name: string): boolean {
     const exclusive = this.#facts.ruleset.schema.roles.get(name)?.exclusive ?? [];
-    const isStored = (role: string) => this.#stored?.holds(role) === True;
+    // Where it cannot be excluded that both are held, neither counts for certain.
+    const mayBeStored = (role: string) => this.#stored !== undefined && this.#stored.holds(role) !== False;
     const { actor, onConflict } = this.#facts;
     for (const other of exclusive) {
-      if (!isStored(name) || !(isStored(other) || actor?.storedHolds(other) === True)) continue;
+      const isOthers = actor !== undefined && actor.storedHolds(other) !== False;
+      if (!mayBeStored(name) || !(mayBeStored(other) || isOthers)) continue;
       onConflict(name, other);
       return true;
     }
     return false;
+  }
+
+  /** The same person, if they were given some roles and groups, and were not in or held some others. */
+  supposing(are: readonly string[], areNot: readonly string[]): Memberships {
+    const { given, ruleset } = this.#facts;
+    const kept = given.roles.filter(({ role }) => !areNot.some((name) => role.closure.has(name)));
+    const added = are.flatMap((name): GivenRole[] => {
+      const role = ruleset.schema.roles.get(name);
+      return role === undefined || role.scope !== undefined ? [] : [{ role, on: undefined, source: "", truth: True }];
+    });
+    const supposed: Given = { roles: [...kept, ...added], groups: given.groups };
+    const made = new Memberships({ ...this.#facts, given: supposed, onConflict: () => {} });
+    for (const one of made.#stored === undefined ? [made] : [made, made.#stored]) {
+      for (const name of are) if (ruleset.groups.has(name)) one.#decided.set(name, True);
+      for (const name of areNot) one.#decided.set(name, False);
+    }
+    return made;
   }
 
   /** {@link holds} by what is stored, whatever excludes it. */

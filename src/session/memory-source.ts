@@ -4,6 +4,7 @@ import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import { type Field, findTable, type Schema, type Table } from "../schema/schema.js";
 import { listElements } from "../schema/types/list.js";
+import { storedValue } from "../schema/types/stored-form.js";
 
 /**
  * A {@link Source} over records in memory. Records are found by an index on their keys; who refers to a key, by one that
@@ -63,7 +64,7 @@ function indexField(field: Field, rows: readonly Row[]): Referring {
   for (const row of rows) {
     const raw = fieldValue(row, field);
     if (raw === null) continue;
-    const value = field.type.canonical(raw);
+    const value = storedValue(field.type, raw);
     if (value === undefined) {
       unreadable.push(row);
       continue;

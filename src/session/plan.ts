@@ -28,6 +28,11 @@ export class Plan {
     return this.#schema.tables.values();
   }
 
+  /** Undefined for a table that the document does not have. */
+  table(name: string): Table | undefined {
+    return this.#schema.tables.get(name);
+  }
+
   /** @throws PortierError for a table that the document does not have. */
   of(name: string): TablePlan {
     const known = this.#tables.get(name);

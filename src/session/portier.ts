@@ -6,13 +6,17 @@ import type { TypedDocument } from "../schema/document.js";
 import type { Locate } from "../schema/problems.js";
 import type { Schema } from "../schema/schema.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import { asksOfAnyRecord, withDecided } from "./decided.js";
 import { memorySource } from "./memory-source.js";
 import { Plan } from "./plan.js";
 import type { Reach } from "./reach.js";
-import { makeReading } from "./reading.js";
+import { firstOnConsole, makeReading } from "./reading.js";
 import { residualSteps } from "./residual.js";
+import { roleGuard } from "./roles/guard.js";
+import type { Opener } from "./roles/opener.js";
+import { keepRuleset } from "./rulesets.js";
 import { shownScreens } from "./screens.js";
-import { type Finding, partsOf, Session, type SessionOptions, type SessionOrigin } from "./session.js";
+import { type Finding, Session, type SessionOptions } from "./session.js";
 import { openSubject, roleSubject, type Subject } from "./subject.js";
 
 export interface CompileOptions {
@@ -39,11 +43,12 @@ const keptPlans = 1_000;
 export class Portier<T extends TableTypes = AnyTables> {
   readonly #ruleset: Ruleset;
   readonly #plans = new Map<string, Plan>();
+  #asksOfAnyRecord: boolean | undefined;
 
   /** Made by {@link compile}, not by applications. */
   constructor(ruleset: Ruleset) {
     this.#ruleset = ruleset;
-    rulesets.set(this, ruleset);
+    keepRuleset(this, ruleset);
   }
 
   /** The declared tables, fields, people and roles. */
@@ -59,10 +64,10 @@ export class Portier<T extends TableTypes = AnyTables> {
    * find what refers to a person.
    */
   session(options: SessionOptions = {}): Session<T> {
-    const report = options.report ?? (() => {});
+    const report = options.report ?? firstOnConsole();
     const reading = makeReading(options.source, report);
     const conflict = (message: string) => report({ kind: "bad-data", message });
-    return this.#open(openSubject(this.#ruleset, options, reading, conflict), reading, report, options.actedBy);
+    return this.#open(openSubject(this.#ruleset, options, reading, conflict), reading, report, options);
   }
 
   /**
@@ -72,7 +77,7 @@ export class Portier<T extends TableTypes = AnyTables> {
    * counts: a rule may be there for a time.
    */
   sessionForRoles(roles: readonly string[], { request = {} }: Pick<SessionOptions, "request"> = {}): Session<T> {
-    const report = () => {};
+    const report = firstOnConsole();
     return this.#open(roleSubject(this.#ruleset, roles, request), makeReading(undefined, report), report);
   }
 
@@ -81,14 +86,42 @@ export class Portier<T extends TableTypes = AnyTables> {
     return memorySource(this.schema, data);
   }
 
-  #open(subject: Subject, reading: Reading, report: (finding: Finding) => void, actor?: string | number): Session<T> {
+  #open(
+    subject: Subject,
+    reading: Reading,
+    report: (finding: Finding) => void,
+    { actedBy: actor, request = {} }: SessionOptions = {},
+  ): Session<T> {
     const plan = this.#planFor(subject);
     const { people } = this.schema;
     const { key, roles } = subject;
     const origin = { ruleset: this.#ruleset, subject };
     const actedBy = actor === undefined ? undefined : String(actor);
     const screens = (reach: (need: Need) => Reach) => shownScreens(this.#ruleset.screens, subject, reach);
-    return new Session<T>({ people: people?.table.name, plan, key, actedBy, roles, reading, report, screens, origin });
+    const opener: Opener = this as unknown as Opener;
+    const acting = actor === undefined ? { request } : { actedBy: actor, request };
+    const guard = roleGuard(opener, this.#ruleset, subject, acting);
+    let made: Plan | undefined;
+    const decided = (): Plan => {
+      this.#asksOfAnyRecord ??= asksOfAnyRecord(this.#ruleset);
+      if (!this.#asksOfAnyRecord) return plan;
+      made ??= new Plan(this.schema, residualSteps(this.#ruleset, withDecided(subject, plan, reading)));
+      return made;
+    };
+    const own = {
+      people: people?.table.name,
+      plan,
+      decided,
+      key,
+      actedBy,
+      roles,
+      guard,
+      reading,
+      report,
+      screens,
+      origin,
+    };
+    return new Session<T>(own);
   }
 
   #planFor(subject: Subject): Plan {
@@ -102,22 +135,4 @@ export class Portier<T extends TableTypes = AnyTables> {
     this.#plans.set(subject.classKey, plan);
     return plan;
   }
-}
-
-const rulesets = new WeakMap<object, Ruleset>();
-
-export function rulesetOf(portier: Pick<Portier, "schema">): Ruleset {
-  const found = rulesets.get(portier);
-  if (found === undefined) throw new TypeError("this is not a Portier that compile made");
-  return found;
-}
-
-/** What a session was opened from, and how it reads; for explanations and snapshots. */
-export function insidesOf(
-  session: Pick<Session, "roles">,
-): SessionOrigin & { readonly reading: Reading; readonly plan: Plan } {
-  const { origin, reading, plan } = partsOf(session);
-  if (origin === undefined)
-    throw new TypeError("this session was made from a snapshot, which keeps no rules to look at");
-  return { ...origin, reading, plan };
 }

@@ -27,12 +27,40 @@ function checkedSource(source: Source): Source {
   };
 }
 
+/**
+ * Told of findings where nobody else is: says the first on the console. A value that is hidden because a driver handed it
+ * out in a form that nobody can read would be looked for in the rules.
+ */
+export function firstOnConsole(): (finding: Finding) => void {
+  let isSaid = false;
+  return ({ kind, message }) => {
+    if (isSaid) return;
+    isSaid = true;
+    const { console } = globalThis as { readonly console?: { warn(text: string): void } };
+    const what = kind === "fault" ? "a question was denied because answering it failed" : "bad data";
+    console?.warn(`Portier, ${what}: ${message}. More of this session is not told: give it a "report" to hear of all.`);
+  };
+}
+
+/** For sessions that are opened only to look at who holds what: whoever asked has a session that tells of it. */
+export const toNobody = (): void => {};
+
+/** What a value is, not which: a finding may be written down where the value may not. */
+function kindOf(value: unknown): string {
+  if (value === null) return "null";
+  if (Array.isArray(value)) return "a list";
+  if (typeof value === "object") return `an object (${value.constructor?.name ?? "without a class"})`;
+  return typeof value === "string" ? "a text" : `a ${typeof value}`;
+}
+
 /** How a session reads records: through its source, and with bad data reported. */
 export function makeReading(source: Source | undefined, report: (finding: Finding) => void): Reading {
   return {
     source: source && checkedSource(source),
+    decided: new Map(),
     badData(field, row) {
-      const state = row[field.name] === undefined ? "is not there" : `is not ${field.type.expects}`;
+      const value = row[field.name];
+      const state = value === undefined ? "is not there" : `is ${kindOf(value)}, not ${field.type.expects}`;
       const message = `"${field.name}" of a record of "${field.table}" ${state}; it counts as unknown and is not shown`;
       report({ kind: "bad-data", message, table: field.table, field: field.name });
     },

@@ -4,6 +4,7 @@ import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Field } from "../schema/schema.js";
 import { listElements } from "../schema/types/list.js";
+import { storedValue } from "../schema/types/stored-form.js";
 import { noSuchRecord, type Refusal } from "./acceptance.js";
 import type { Plan, TablePlan } from "./plan.js";
 
@@ -83,7 +84,7 @@ function hasLostElement(
   const isSeen =
     before !== undefined &&
     (["list", "view"] as const).some((action) => plan.decision(action, field.name)(before, context.reading).permitted);
-  const stored = isSeen ? field.type.canonical(before[field.name]) : undefined;
+  const stored = isSeen ? storedValue(field.type, before[field.name]) : undefined;
   const known = new Set(stored === undefined ? [] : listElements(stored));
   return listElements(proposed).some((one) => !known.has(one) && leadsNowhere(context, target, field, one));
 }

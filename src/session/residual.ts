@@ -57,9 +57,11 @@ function heldByCells(ruleset: Ruleset, table: Table, action: ActionName): Counti
       else if (action === "delete") {
         derived.push({ rule, options: { judges: "stored", extent: { fields: none, act: true, cells } } });
       } else {
-        const rowsOf = new Map([[grid.position, cells.held]]);
-        const extent = { fields: new Set([grid.position]), act: false, cells: { ...cells, rowsOf } };
-        derived.push({ rule, options: { judges: "change", extent, isCrossing: true } });
+        for (const held of cells.heldRanges) {
+          const rowsOf = new Map([[grid.position, held]]);
+          const extent = { fields: new Set([grid.position]), act: false, cells: { ...cells, rowsOf } };
+          derived.push({ rule, options: { judges: "change", extent, isCrossing: true } });
+        }
       }
     }
   }

@@ -8,7 +8,7 @@ import type { Scalar } from "../schema/scalar.js";
 import type { Field } from "../schema/schema.js";
 import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
 import { type Acceptance, type ChangeOptions, faultyChange } from "./acceptance.js";
-import { acceptAct, acceptCreate, acceptEdit, type ChangeContext, isRow } from "./changes.js";
+import { acceptAct, acceptCreate, acceptEdit, type ChangeContext, isRow, standardRecord } from "./changes.js";
 import { choicesOf } from "./choices.js";
 import { type Decision, faulted, notPermitted } from "./decision.js";
 import { attemptNew, type Form, formOf, newForm } from "./form.js";
@@ -18,7 +18,9 @@ import { acceptBulk, acceptImport, type ManyAcceptance } from "./many.js";
 import { type Mask, makeMask, type ShowAction } from "./mask.js";
 import type { Plan, TablePlan } from "./plan.js";
 import type { Reach } from "./reach.js";
+import type { RoleGuard } from "./role-guard.js";
 import { noScreens, type ShownScreens } from "./screens.js";
+import { sortKeys, sortRecords } from "./sort.js";
 import type { Subject } from "./subject.js";
 import { reachOf } from "./table-reach.js";
 
@@ -58,7 +60,7 @@ export interface SessionOptions {
   readonly request?: Readonly<Record<string, unknown>>;
   /** Where conditions read other records. */
   readonly source?: Source;
-  /** Told of faults and of bad data. Default: nobody. */
+  /** Told of faults and of bad data. By default the first of them is a warning on the console. */
   readonly report?: (finding: Finding) => void;
 }
 
@@ -67,9 +69,12 @@ export interface SessionParts {
   /** The name of the people table. */
   readonly people: string | undefined;
   readonly plan: Plan;
+  /** The plan with what is the same for every record decided, for questions without one. */
+  readonly decided: () => Plan;
   readonly key: Scalar | null | undefined;
   readonly actedBy: string | undefined;
   readonly roles: () => readonly string[];
+  readonly guard: RoleGuard | undefined;
   readonly reading: Reading;
   readonly report: (finding: Finding) => void;
   readonly screens: (reach: (need: Need) => Reach) => ShownScreens;
@@ -85,6 +90,16 @@ export interface SessionOrigin {
 
 /** Inside the package only. */
 export let partsOf: (session: Pick<Session, "roles">) => SessionParts;
+
+/** What a session was opened from, and how it reads; for explanations and snapshots. */
+export function insidesOf(
+  session: Pick<Session, "roles">,
+): SessionOrigin & { readonly reading: Reading; readonly plan: Plan } {
+  const { origin, reading, plan } = partsOf(session);
+  if (origin === undefined)
+    throw new TypeError("this session was made from a snapshot, which keeps no rules to look at");
+  return { ...origin, reading, plan };
+}
 
 /** A question as it is asked of one record after the other, and what decides it. */
 interface Asked {
@@ -117,9 +132,9 @@ export class Session<T extends TableTypes = AnyTables> {
   constructor(parts: SessionParts) {
     this.#parts = parts;
     this.#reading = parts.reading;
-    const { people, plan, key, reading } = parts;
-    const later: Reading = { source: reading.source, badData: () => {} };
-    this.#context = { people, plan, key, reading, later };
+    const { people, plan, key, reading, guard } = parts;
+    const anew: Reading = { ...reading, decided: undefined };
+    this.#context = { people, plan, key, reading: anew, later: { ...anew, badData: () => {} }, roles: guard };
   }
 
   /** The roles that the person holds, includes among them, in alphabetical order; scoped ones as `editor of e-2`. */
@@ -172,7 +187,7 @@ export class Session<T extends TableTypes = AnyTables> {
 
   #withoutRecord(action: ActionName, table: string, record: unknown, field: string | undefined): Decision {
     if ((action !== "create" && action !== "import") || record !== undefined) throw wrongRecord(action, record);
-    const plan = this.#parts.plan.of(table);
+    const plan = this.#parts.decided().of(table);
     const asked = field === undefined ? undefined : plan.field(field);
     const act = action === "import" ? "import" : "create";
     return this.#guard(() => attemptNew(plan, act, asked), faulted);
@@ -198,6 +213,20 @@ export class Session<T extends TableTypes = AnyTables> {
       if (seen !== undefined) masked.push(seen as Masked<T, K>);
     }
     return masked;
+  }
+
+  /**
+   * Records as they are shown, sorted by what is shown of them: by the fields that are named, each with `-` in front where
+   * the greatest comes first, then by the key. Text goes by code point; what is hidden or null comes last. Lists from a
+   * database are sorted alike.
+   *
+   * @throws PortierError for a field that is not there, and for a list or json value, which have no order.
+   *
+   * @example
+   * session.sort("objects", session.maskAll("objects", objects), ["-insured_value", "title"]);
+   */
+  sort<K extends TableOf<T>>(table: K, records: Iterable<Masked<T, K>>, by: readonly string[]): Masked<T, K>[] {
+    return sortRecords(records as Iterable<Masked<T, K> & Row>, sortKeys(this.#parts.plan.of(table).table, by));
   }
 
   /**
@@ -295,12 +324,29 @@ export class Session<T extends TableTypes = AnyTables> {
   form(table: TableOf<T>, record?: Row): Form | undefined {
     const plan = this.#parts.plan.of(table);
     if (record === undefined) {
-      const attempt = (field?: Field) => attemptNew(plan, "create", field);
-      return this.#guard(() => newForm(this.#context, plan, attempt), undefined);
+      const attempt = (field?: Field) =>
+        this.#guard(() => attemptNew(this.#parts.decided().of(table), "create", field), faulted);
+      const standard = standardRecord(this.#context, plan.table);
+      return newForm(plan.table, standard, attempt, (asked) => this.#choicesIn(plan, asked, undefined));
     }
     if (!isRow(record)) throw wrongRecord("form", record);
     const seen = { ...this.mask(table, record, "list"), ...this.mask(table, record, "view") };
-    return this.#guard(() => formOf(this.#context, plan, record, seen), undefined);
+    const known = this.#guard(() => plan.knows(record, this.#reading), false);
+    if (!known) return undefined;
+    const decide = (action: ActionName, asked: Field | undefined) =>
+      this.#guard(() => plan.decision(action, asked?.name)(record, this.#reading), faulted);
+    return formOf(plan, seen, decide, (asked) => this.#choicesIn(plan, asked, record));
+  }
+
+  /** The choices as a form has them: where there is no source at all, a list of records is for the server to give. */
+  #choicesIn(
+    plan: TablePlan,
+    field: Field,
+    record: Row | undefined,
+  ): readonly (string | number | boolean)[] | undefined {
+    const leads = (field.type.target ?? field.type.element?.target) !== undefined;
+    if (leads && this.#reading.source === undefined) return undefined;
+    return this.#guard(() => choicesOf(this.#context, plan, field, record), undefined);
   }
 
   /** On how many records of the table the person may do it, without looking at any: should the button be there at all? */
@@ -309,7 +355,7 @@ export class Session<T extends TableTypes = AnyTables> {
     const { speaksOf } = plan.checkAction(action);
     const asked = field === undefined ? undefined : plan.field(field);
     if (asked !== undefined && speaksOf === "record") return this.#fieldOfRecordAction(plan, action, asked.name);
-    return this.#guard(() => reachOf(plan, action, asked), "none");
+    return this.#guard(() => reachOf(this.#parts.decided().of(table), action, asked), "none");
   }
 
   /**

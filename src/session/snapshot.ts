@@ -10,7 +10,8 @@ import { list } from "../schema/types/list.js";
 import { reference } from "../schema/types/reference.js";
 import { isScalarTypeName, scalarTypes } from "../schema/types/scalars.js";
 import { Plan } from "./plan.js";
-import { makeReading } from "./reading.js";
+import { firstOnConsole, makeReading } from "./reading.js";
+import type { RoleGuard } from "./role-guard.js";
 import { noScreens, type ShownScreens } from "./screens.js";
 import { type Finding, Session } from "./session.js";
 import type { StepData } from "./step.js";
@@ -21,7 +22,15 @@ import type { StepData } from "./step.js";
  * {@link openSnapshot}; what is inside may change with every version.
  */
 export interface Snapshot {
-  readonly portier: "snapshot 1";
+  readonly portier: "snapshot 2";
+  /** When it was made, as an instant. */
+  readonly madeAt: string;
+  /** Which rules it was made by, as the application calls them. */
+  readonly version?: string;
+  /** When it is not to be used any more, as an instant. */
+  readonly expiresAt?: string;
+  /** A check of all the rest: one that was cut or changed on its way is not opened. It keeps nobody from making another. */
+  readonly check: string;
   readonly people: string | null;
   /** The key of the one whose plan it is; null for a visitor. */
   readonly key: Scalar | null;
@@ -29,12 +38,16 @@ export interface Snapshot {
   readonly actedBy?: string;
   readonly roles: readonly string[];
   readonly screens?: ShownScreens;
+  /** By table, the names of the fields that roles come from. */
+  readonly bearing?: Readonly<Record<string, readonly string[]>>;
   readonly tables: readonly unknown[];
   /** By table and action. */
   readonly steps: Readonly<Record<string, Readonly<Record<string, readonly unknown[]>>>>;
 }
 
 export interface SnapshotOptions {
+  /** The rules that count: a snapshot of others is not opened. Default: of any. */
+  readonly version?: string;
   /** Where conditions read other records; what needs one and has none is denied, and reported as a fault. */
   readonly source?: Source;
   readonly report?: (finding: Finding) => void;
@@ -44,29 +57,85 @@ export interface SnapshotOptions {
  * Opens a snapshot in a browser: the same questions get the same answers as from the session it was made of. What the
  * answers are worth is for the server to say: it judges every change again.
  *
- * @throws PortierError (`wrong-call`) for what is no snapshot of this version.
+ * @throws PortierError (`wrong-call`) for what is no snapshot of this version, for one that is damaged, made by other rules than
+ * `version` says, or past its end.
  */
 export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}): Session {
-  if (snapshot?.portier !== "snapshot 1") {
-    throw portierError("wrong-call", { what: "this is no snapshot of this version", hint: "make it with snapshotOf" });
-  }
-  const report = options.report ?? (() => {});
+  const problem = problemOf(snapshot, options.version);
+  if (problem !== undefined) throw portierError("wrong-call", { what: problem, hint: "make it anew with snapshotOf" });
+  const report = options.report ?? firstOnConsole();
   const tables = decodeTables(snapshot.tables);
   const steps = (table: Table, action: ActionName): readonly StepData[] => {
     const own = ownValue(ownValue(snapshot.steps, table.name) ?? {}, action) ?? [];
     return own.map((step) => decode(step, tables) as StepData);
   };
+  const plan = new Plan({ tables }, steps);
   return new Session({
     people: snapshot.people ?? undefined,
-    plan: new Plan({ tables }, steps),
+    plan,
+    decided: () => plan,
     key: snapshot.key,
     actedBy: snapshot.actedBy,
     roles: () => snapshot.roles,
+    guard: guardOf(snapshot, tables),
     reading: makeReading(options.source, report),
     screens: () => snapshot.screens ?? noScreens,
     report,
     origin: undefined,
   });
+}
+
+function problemOf(snapshot: Snapshot, version: string | undefined): string | undefined {
+  if (snapshot?.portier !== "snapshot 2") return "this is no snapshot of this version";
+  const { check, expiresAt, ...content } = snapshot;
+  if (check !== checkOf({ ...content, expiresAt })) return "this snapshot is damaged: it is not as it was made";
+  if (version !== undefined && version !== snapshot.version) {
+    return `this snapshot was made by other rules: ${snapshot.version ?? "it names none"}, not ${version}`;
+  }
+  const end = expiresAt === undefined ? undefined : Date.parse(expiresAt);
+  return end !== undefined && end <= Date.now() ? `this snapshot ended at ${expiresAt}` : undefined;
+}
+
+/**
+ * A check of plain JSON, whatever the order of its properties: FNV-1a over its texts, in 32 bits, twice with different
+ * beginnings. (Fowler, Noll, Vo: draft-eastlake-fnv)
+ */
+export function checkOf(value: unknown): string {
+  let [one, other] = [0x811c9dc5, 0x01000193];
+  const add = (text: string) => {
+    for (let i = 0; i < text.length; i++) {
+      const unit = text.charCodeAt(i);
+      one = Math.imul(one ^ unit, 0x01000193);
+      other = Math.imul(other ^ unit, 0x01000193) + i;
+    }
+  };
+  const walk = (part: unknown): void => {
+    if (typeof part !== "object" || part === null) {
+      add(`${JSON.stringify(part)},`);
+      return;
+    }
+    add(Array.isArray(part) ? "[" : "{");
+    for (const [key, inner] of Object.entries(part).sort(([a], [b]) => (a < b ? -1 : 1))) {
+      if (inner === undefined) continue;
+      add(`${JSON.stringify(key)}:`);
+      walk(inner);
+    }
+    add("]");
+  };
+  walk(value);
+  return [one, other].map((half) => (half >>> 0).toString(16).padStart(8, "0")).join("");
+}
+
+/** Who holds what is not told to a browser: it accepts no change of it. The server judges. */
+function guardOf({ bearing = {} }: Snapshot, tables: Tables): RoleGuard {
+  return {
+    bears: (table) => {
+      const names = ownValue(bearing, table);
+      const fields = (names ?? []).map((name) => tables.get(table)?.byName.get(name));
+      return names && new Set(fields.filter((field) => field !== undefined));
+    },
+    refusal: () => "needs-source",
+  };
 }
 
 /** Tables and actions are called what people like, `constructor` too. */

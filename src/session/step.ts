@@ -64,7 +64,7 @@ export function makeStepData(rule: Rule, asker: Asker, options: StepOptions): St
   const { effect } = rule;
   const isPermit = effect.phase === "permit";
   const { judges } = options;
-  const finish = (expression: Expression) => settle(specialize(expression, asker.known), isPermit);
+  const finish = (expression: Expression) => settle(specialize(expression, asker.known, asker.decided), isPermit);
   const to = and([anyOf(rule.to, asker), not(anyOf(rule.except, asker))]);
   const who = finish(and([effect.meets(to), inForce]));
   const where = finish(judges === "new" && rule.becomes !== undefined ? and([rule.where, rule.becomes]) : rule.where);

@@ -1,7 +1,7 @@
 import { always, type Expression, never, type Operand, type SessionOperand } from "../conditions/expression.js";
 import { compileRead, type Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
-import type { Known } from "../conditions/specialize.js";
+import type { Decided, Known } from "../conditions/specialize.js";
 import { False, True } from "../conditions/truth.js";
 import { type Ruleset, sessionOperandName } from "../rules/compile-rules.js";
 import type { Rule } from "../rules/rule.js";
@@ -9,6 +9,7 @@ import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Schema, singleKey } from "../schema/schema.js";
 import { dayIn } from "../schema/types/date.js";
+import { storedValue } from "../schema/types/stored-form.js";
 import { canonicalTimestamp, timestampOf } from "../schema/types/timestamp.js";
 import { findDelegation } from "./delegation.js";
 import { givenRoles, type RoleClaim } from "./given-roles.js";
@@ -24,6 +25,8 @@ export interface Asker {
   /** Whether a rule that is there for a time is there now. */
   readonly inForce: (rule: Rule) => Expression;
   readonly known: Known;
+  /** Decides what is the same for every record; absent where that is found out when it is asked. */
+  readonly decided?: Decided;
 }
 
 /**
@@ -81,7 +84,8 @@ export function openSubject(
       read = readConstant(operand, sources).read;
       constants.set(name, read);
     }
-    return read();
+    // "me" and "me.id" are one value, of two types: the second has an order.
+    return { ...read(), type: operand.type };
   };
   // Whoever signed in brings them along: somebody who acts for another does so without them.
   const claims = actor === undefined ? (options.claims ?? []) : [];
@@ -264,7 +268,7 @@ function findPerson(schema: Schema, { person, source }: SubjectOptions): Row | "
 function personKey(schema: Schema, person: Row): Scalar | null {
   const key = schema.people && singleKey(schema.people.table);
   if (key === undefined) return null;
-  const value = key.type.canonical(person[key.name]);
+  const value = storedValue(key.type, person[key.name]);
   if (value === undefined) {
     throw portierError("bad-value", { field: key.name, expects: key.type.expects, found: person[key.name] });
   }
@@ -273,7 +277,7 @@ function personKey(schema: Schema, person: Row): Scalar | null {
 
 function isActive(schema: Schema, person: Row): boolean {
   const active = schema.people?.active;
-  return active === undefined || person[active.name] === true;
+  return active === undefined || storedValue(active.type, person[active.name]) === true;
 }
 
 function readRequest(schema: Schema, given: Readonly<Record<string, unknown>>): Map<string, Scalar | null> {

@@ -59,7 +59,8 @@ function fieldReach(plan: TableGates, action: "list" | "view", field: Field | un
   if (field.by !== undefined) {
     return field.by.map((part) => fieldReach(plan, action, part)).reduce(bothReach, own);
   }
-  return field.lookup !== undefined && own !== "none" ? "some" : own;
+  if (field.lookup === undefined || own === "none") return own;
+  return fieldReach(plan, action, undefined) === "none" ? "none" : "some";
 }
 
 function knownReach(plan: TableGates): Reach {

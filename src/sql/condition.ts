@@ -1,11 +1,14 @@
 import { type Expression, not, type Operand, operandsOf, pushNots } from "../conditions/expression.js";
 import { Bad, False, True, type Truth, Unknown } from "../conditions/truth.js";
+import type { Scalar } from "../schema/scalar.js";
+import { lastOf, type Table } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { listElements } from "../schema/types/list.js";
 import { conditionOf } from "../session/conditions.js";
 import { type Formula, formula, print, test as single } from "./formula.js";
 import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
-import { inside, type Place, type Scope, tableAs } from "./scope.js";
+import { addressParts } from "./keys.js";
+import { inside, type Scope, tableAs } from "./scope.js";
 import {
   compareValues,
   decided,
@@ -191,34 +194,49 @@ function writeExists(
 ): Formula {
   const place = joins.place(scope.plan.of(table).table);
   const within = inside(scope, joins.depth, place, scope.outer ?? scope.record);
-  const met = write(pushNots(condition), within, asked(isNegated, mode));
+  const met = write(pushNots(condition), within, insideMode(isNegated, mode));
   const found = sql`exists (select 1 from ${tableAs(scope, place)} where ${print(met)})`;
   return single(isNegated ? sql`not ${found}` : found);
 }
 
 /** What must not be: it is certainly not so only where it is neither true nor left open by bad data. */
-function asked(isNegated: boolean, mode: Mode): Mode {
+function insideMode(isNegated: boolean, mode: Mode): Mode {
   if (!isNegated) return mode;
   return mode === "true" ? "bad" : "true";
 }
 
 /** The rules of the other table, written where they are asked for. */
 function writeMay(
-  { action, path, isOuter }: TestOf<"may">,
+  { action, key, target }: TestOf<"may">,
   isNegated: boolean,
   joins: Joins,
   scope: Scope,
   mode: Mode,
 ): Formula {
-  const start: Place | undefined = isOuter ? scope.outer : scope.record;
-  if (start === undefined) return never;
-  const parts = joins.path(start, path);
-  const record = joins.follow(start, path);
-  const condition = conditionOf(scope.plan.of(record.table.name), action);
+  const asked = askedRecord(key, scope.plan.of(target).table, joins, scope);
+  if (asked === undefined) return mode === "bad" && key.kind === "unreadable" ? formula("and", []) : never;
+  const { record, bad } = asked;
+  const condition = conditionOf(scope.plan.of(target), action);
   const within = inside(scope, joins.depth, record, undefined);
-  const permitted = print(write(pushNots(condition), within, asked(isNegated, mode)));
+  const permitted = print(write(pushNots(condition), within, insideMode(isNegated, mode)));
   const found = joins.exists(isNegated ? sql`(${permitted}) is not true` : permitted);
   if (mode === "true") return single(found);
-  const bad = isUnreadable(parts);
   return single(orBroken(joins, bad === undefined ? found : anyOf([found, bad])));
+}
+
+/** The record that a `may` asks about, joined by its key; undefined where there can be none. */
+function askedRecord(key: Operand, table: Table, joins: Joins, scope: Scope) {
+  if (key.kind === "field" || key.kind === "outer") {
+    const start = key.kind === "field" ? scope.record : scope.outer;
+    // A path that ends in a record's own key has come to that record.
+    const isOwnKey = lastOf(key.path).type.target === undefined;
+    const steps = isOwnKey ? key.path.slice(0, -1) : key.path;
+    // Where a reference on the way is bad, the last one among them, the way is broken.
+    return start && { record: joins.follow(start, steps), bad: undefined };
+  }
+  const value = joins.value(key);
+  if (value.kind !== "parts") return undefined;
+  const types = table.key.map(({ type }) => type);
+  const parts = key.kind === "constant" ? addressParts(types, key.value as Scalar, scope.dialect) : value.parts;
+  return parts && { record: joins.find(table, parts), bad: isUnreadable(parts) };
 }

@@ -28,8 +28,10 @@ export interface Dialect {
   readonly among: (type: FieldType, value: Fragment, constants: readonly Fragment[]) => Fragment;
   /** Text against a pattern; only `like` knows `%` and `_`. `literal` is the pattern where it is written out. */
   readonly match: (how: MatchWord, text: Fragment, pattern: Fragment, literal: string | undefined) => Fragment;
-  /** A date or instant that fits its type, moved by some days, hours or minutes; null beyond the years 0001 to 9999. */
+  /** A date or instant moved by some days, hours or minutes. Only asked where it stays in the years 0001 to 9999. */
   readonly shift: (type: FieldType, value: Fragment, amount: number, unit: DurationUnit) => Fragment;
+  /** The terms of an `order by` that put stored values in the order of the model, or in its reverse. */
+  readonly order: (type: FieldType, column: Fragment, isDown: boolean) => readonly Fragment[];
   /** Whether a list that fits its type has an element. */
   readonly contains: (list: FieldType, column: Fragment, element: Fragment) => Fragment;
   /** The type of a column that holds values of a type; `isKey` for one that an index must be able to hold whole. */
@@ -55,7 +57,9 @@ export function isTextual({ base }: FieldType): boolean {
   return base === "text" || base === "choice";
 }
 
-export const minutesOf: Readonly<Record<DurationUnit, number>> = { day: 24 * 60, hour: 60, minute: 1 };
+export function directed(term: Fragment, isDown: boolean): Fragment {
+  return isDown ? [...term, " desc"] : term;
+}
 
 /** A literal as a `like` pattern in which `!` is the escape. */
 export function escapeLike(literal: string): string {

@@ -1,11 +1,11 @@
 import type { Operand } from "../conditions/expression.js";
 import { splitAddress } from "../schema/address.js";
-import type { Scalar } from "../schema/scalar.js";
+import { isStorable, type Scalar } from "../schema/scalar.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { listElements } from "../schema/types/list.js";
 import type { Dialect } from "./dialect.js";
 import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
-import { constantPart, isStorable, type Part } from "./value.js";
+import { constantPart, type Part } from "./value.js";
 
 /** An address that is written out, in as many parts as what it is compared with; undefined for what is no such address. */
 export function inAsManyParts(
@@ -53,7 +53,15 @@ export function isOneOf(parts: readonly Part[], keys: readonly Scalar[], dialect
 
 /** A key in as many parts as it is compared with; undefined for what no record of a database can have as its key. */
 function keyParts(parts: readonly Part[], key: Scalar, dialect: Dialect): readonly Part[] | undefined {
-  const types = parts.map(({ type }) => type);
+  return addressParts(
+    parts.map(({ type }) => type),
+    key,
+    dialect,
+  );
+}
+
+/** A record's address as the values of its key's fields; undefined for what no record of a database can have as its key. */
+export function addressParts(types: readonly FieldType[], key: Scalar, dialect: Dialect): readonly Part[] | undefined {
   const values = splitAddress(types, String(key));
   if (values === undefined || !values.every(isStorable)) return undefined;
   return values.map((value, index) => constantPart(types[index] as FieldType, value, dialect));

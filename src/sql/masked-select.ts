@@ -2,6 +2,7 @@ import { addressBy } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import { storedForm } from "../schema/types/stored-form.js";
 import { conditionOf } from "../session/conditions.js";
 import type { MaskedRow, ShowAction } from "../session/mask.js";
 import type { Plan } from "../session/plan.js";
@@ -98,14 +99,18 @@ export function maskedFragment(
   return sql`select ${join(columns, ", ")} from ${tableAs(scope, scope.record)}${filter}${end}`;
 }
 
-/** Each field that has a column, with its value where it is shown in a record that is seen; else null. */
+/**
+ * Each field that has a column, with its value where it is shown in a record that is seen; else null. `as`: what the table
+ * is called in the statement, if not by its own name.
+ */
 export function maskedColumns(
   plan: Plan,
   name: string,
   action: ShowAction,
   dialect: Dialect,
+  as?: string,
 ): { readonly field: Field; readonly value: Fragment }[] {
-  const { shown, scope } = shownFields(plan, name, action, dialect);
+  const { shown, scope } = shownFields(plan, name, action, dialect, as);
   return columnsIn(shown, scope);
 }
 
@@ -115,10 +120,10 @@ function columnsIn(shown: readonly Shown[], scope: Scope): { readonly field: Fie
     .map(({ field, when }) => ({ field, value: masked(field, when, scope) }));
 }
 
-function shownFields(plan: Plan, name: string, action: ShowAction, dialect: Dialect) {
+function shownFields(plan: Plan, name: string, action: ShowAction, dialect: Dialect, as?: string) {
   const gates = plan.of(name);
   const { table } = gates;
-  const scope = scopeOf(dialect, plan, { table, alias: tableName(table.source) });
+  const scope = scopeOf(dialect, plan, { table, alias: as ?? tableName(table.source) });
   const tests = new Map<string, Formula>();
   const rows = unified(conditionFormula(conditionOf(gates, action), scope), tests);
   const shown = table.fields.map(
@@ -194,7 +199,8 @@ export function unmask(
   for (const field of fields) {
     if (isHidden.has(encodeName(field.name))) continue;
     const value = read(field);
-    if (value === null || field.type.fits(value)) seen[field.name] = value;
+    const form = value === null || value === undefined ? value : storedForm(field.type, value);
+    if (form !== undefined) seen[field.name] = form;
   }
   return seen;
 }

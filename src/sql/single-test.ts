@@ -4,7 +4,7 @@ import { type Formula, formula, test as single } from "./formula.js";
 import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
 import { inAsManyParts } from "./keys.js";
 import type { Scope } from "./scope.js";
-import { fitsOf, isReadable, isUnreadable, type Joins, type Part, type Value } from "./value.js";
+import { existsOn, fitsOf, isReadable, isUnreadable, type Joins, type Part, type Value } from "./value.js";
 
 /**
  * When a written condition is true. In a database a condition that is null counts as not met, and nothing is put under a
@@ -34,28 +34,39 @@ export function decided(
 ) {
   const met = allOf([positive, ...guards]);
   if (mode === "true") return single(joins.exists(met));
-  const parts = values.flatMap((value) => (value.kind === "parts" ? value.parts : []));
-  const bad = isUnreadable(parts);
-  const found = joins.exists(bad === undefined ? met : anyOf([met, allOf([...present(parts), bad])]));
-  return single(orBroken(joins, found, parts));
+  const operands = operandsOf(values);
+  const bad = isUnreadable(operands.flat());
+  const found = joins.exists(bad === undefined ? met : anyOf([met, allOf([...operands.flatMap(notNull), bad])]));
+  return single(orBroken(joins, found, operands));
 }
 
 /** A test of which an operand is unreadable whatever the record: bad unless the other is null. */
 export function undecided(joins: Joins, values: readonly Value[], mode: Mode): Formula {
   if (mode === "true" || values.some(({ kind }) => kind === "null")) return never;
-  const parts = values.flatMap((value) => (value.kind === "parts" ? value.parts : []));
-  return single(orBroken(joins, joins.exists(allOf(present(parts))), parts));
-}
-
-function present(parts: readonly Part[]): readonly Fragment[] {
-  return parts.filter(({ isConstant }) => !isConstant).map(({ stored }) => sql`${stored} is not null`);
+  const operands = operandsOf(values);
+  return single(orBroken(joins, joins.exists(allOf(operands.flatMap(notNull))), operands));
 }
 
 /** Where a reference on the way cannot be read, a test is bad, unless something else that it compares is null. */
-export function orBroken(joins: Joins, found: Fragment, parts: readonly Part[] = []): Fragment {
+export function orBroken(joins: Joins, found: Fragment, operands: readonly (readonly Part[])[] = []): Fragment {
   const { broken } = joins;
   if (broken === undefined) return found;
-  return anyOf([found, allOf([broken, ...present(parts.filter(({ isReached }) => !isReached))])]);
+  const reached = operands.flatMap((parts) => {
+    const [way] = parts.map((part) => part.way);
+    return way === undefined ? notNull(parts) : [anyOf([...way.broken, existsOn(way, allOf(notNull(parts)))])];
+  });
+  return anyOf([found, allOf([broken, ...reached])]);
+}
+
+function operandsOf(values: readonly Value[]): readonly (readonly Part[])[] {
+  return values.flatMap((value) => (value.kind === "parts" ? [value.parts] : []));
+}
+
+/** A composite reference with one unreadable part is not null, even where another part is. */
+function notNull(parts: readonly Part[]): readonly Fragment[] {
+  const present = parts.filter(({ isConstant }) => !isConstant).map((part) => part.present);
+  const bad = present.length > 1 ? isUnreadable(parts) : undefined;
+  return bad === undefined ? present : [anyOf([allOf(present), bad])];
 }
 
 export function compareValues(
@@ -92,7 +103,8 @@ export function compareValues(
     if (isPlain) return a.isConstant || b.isConstant ? [] : fitsOf(a);
     return [...fitsOf(a), ...fitsOf(b)];
   });
-  return decided(joins, [{ kind: "parts", parts: [...left, ...right] }], positive, guards, mode);
+  const values = [left, right].map((parts): Value => ({ kind: "parts", parts }));
+  return decided(joins, values, positive, guards, mode);
 }
 
 export function isStored({ kind }: Operand): boolean {

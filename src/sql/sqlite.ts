@@ -1,13 +1,15 @@
+import { minutesOf } from "../conditions/shift.js";
 import type { ComparisonOp } from "../conditions/syntax.js";
 import { quoteText } from "../schema/scalar.js";
 import type { FieldType } from "../schema/types/field-type.js";
-import { type Dialect, isTextual, minutesOf } from "./dialect.js";
-import { anyOf, type Fragment, join, param, raw, sql } from "./fragment.js";
+import { storedForm } from "../schema/types/stored-form.js";
+import { type Dialect, directed, isTextual } from "./dialect.js";
+import { allOf, anyOf, type Fragment, join, param, raw, sql } from "./fragment.js";
 
 /**
  * SQLite 3.38 and newer. Columns: `text` for texts, choices, dates (`YYYY-MM-DD`), timestamps (ISO 8601 with zone) and
- * decimals (digits; SQLite has no exact number but integers, and a real is bad data here), `integer` for integers and
- * booleans (0 and 1), `text` with JSON for lists and json values.
+ * decimals (digits; an integer is one, too, and a real of at most 15 digits, which it holds without loss), `integer` for
+ * integers and booleans (0 and 1), `text` with JSON for lists and json values.
  *
  * Decimals and timestamps are compared through an expression over the column, which no plain index serves.
  */
@@ -51,7 +53,7 @@ export const sqlite: Dialect = {
   },
   compare: (op, type, left, right) => {
     if (type.base === "decimal") return compareDecimals(op, left, right);
-    if (type.base === "list") return sql`${plainList(left)} ${raw(op)} ${plainList(right)}`;
+    if (type.element !== undefined) return compareLists(op, type.element, left, right);
     // On the right, so that the column's index still serves it; it decides for both sides.
     return isTextual(type) ? sql`${left} ${raw(op)} ${right} collate binary` : sql`${left} ${raw(op)} ${right}`;
   },
@@ -76,34 +78,33 @@ export const sqlite: Dialect = {
   },
   shift: (type, value, amount, unit) => {
     const by = (count: number, what: string) => param(`${count < 0 ? "" : "+"}${count} ${what}`);
-    const moved =
-      type.base === "date"
-        ? sql`date(${value}, ${by(amount, "days")})`
-        : instantKey(value, [by(amount * minutesOf[unit], "minutes")]);
-    return sql`case when ${moved} >= '0001' then ${moved} end`;
+    return type.base === "date"
+      ? sql`date(${value}, ${by(amount, "days")})`
+      : instantKey(value, [by(amount * minutesOf[unit], "minutes")]);
   },
-  contains: (_list, column, element) =>
-    sql`exists (select 1 from ${elements(column)} where value = ${element} collate binary)`,
+  order: (type, column, isDown) => {
+    const value = sqlite.stored(type, column);
+    if (type.base !== "decimal") return [directed(isTextual(type) ? sql`${value} collate binary` : value, isDown)];
+    // Of two that are less than zero the greater magnitude comes first.
+    const negative = isNegative(value);
+    return [
+      directed(negative, !isDown),
+      directed(sql`case when ${negative} then ${magnitude(value)} end`, !isDown),
+      directed(sql`case when not ${negative} then ${magnitude(value)} end`, isDown),
+    ];
+  },
+  contains: (list, column, element) => {
+    const equal = sqlite.compare("=", elementOf(list), sqlite.stored(elementOf(list), raw("value")), element);
+    return sql`exists (select 1 from ${elements(column)} where ${equal})`;
+  },
   // Not "decimal": SQLite would make inexact numbers of what stands in such a column.
   columnType: ({ base }) => (["integer", "boolean", "date", "timestamp"].includes(base) ? base : "text"),
   // A key of one integer does so by itself.
   literal: quoteText,
   numbering: "",
   decode: (type, value) => {
-    if (value === null) return value;
-    switch (type.base) {
-      case "boolean":
-        return value === 0 || value === 1 ? value === 1 : value;
-      case "integer":
-        return typeof value === "bigint" && Number.isSafeInteger(Number(value)) ? Number(value) : value;
-      case "decimal":
-        return typeof value === "bigint" || Number.isSafeInteger(value) ? String(value) : value;
-      case "list":
-      case "json":
-        return parsed(value);
-      default:
-        return value;
-    }
+    if (value === null) return null;
+    return type.base === "json" ? parsed(value) : (storedForm(type, value) ?? value);
   },
   encode: (type, value) => {
     if (typeof value === "boolean" && type.base === "boolean") return value ? 1 : 0;
@@ -156,7 +157,8 @@ function isInstant(column: Fragment): Fragment {
 
 function isDecimal(column: Fragment): Fragment {
   const digits = sql`ltrim(cast(${column} as text), '-')`;
-  return sql`(typeof(${column}) in ('text', 'integer') and ${digits} not glob '*[^0-9.]*' and ${digits} glob '[0-9]*' and ${digits} not glob '*.' and ${digits} not glob '*.*.*' and cast(${column} as text) not glob '--*')`;
+  const isExact = sql`(typeof(${column}) in ('text', 'integer') or typeof(${column}) = 'real' and cast(printf('%!.15g', ${column}) as real) = ${column})`;
+  return sql`(${isExact} and ${digits} not glob '*[^0-9.]*' and ${digits} glob '[0-9]*' and ${digits} not glob '*.' and ${digits} not glob '*.*.*' and cast(${column} as text) not glob '--*')`;
 }
 
 /** By sign, then by magnitude: a text that orders as its number does. */
@@ -190,19 +192,31 @@ function elements(column: Fragment): Fragment {
   return sql`json_each(case when json_valid(${column}) then ${column} else '[]' end)`;
 }
 
-function plainList(list: Fragment): Fragment {
-  return sql`(case when ${list} is not null then (select json_group_array(value) from ${elements(list)}) end)`;
+function elementOf({ element, label }: FieldType): FieldType {
+  if (element === undefined) throw new TypeError(`${label} is no list`);
+  return element;
 }
 
+/** As long, and equal at each place. Null where one of them is. */
+function compareLists(op: ComparisonOp, element: FieldType, left: Fragment, right: Fragment): Fragment {
+  const values = [raw("l.value"), raw("r.value")].map((value) => sqlite.stored(element, value));
+  const isEqual = sqlite.compare("=", element, ...(values as [Fragment, Fragment]));
+  const differing = sql`select 1 from ${elements(left)} l join ${elements(right)} r on l.key = r.key where (${isEqual}) is not true`;
+  const length = (list: Fragment) => sql`(select count(*) from ${elements(list)})`;
+  const equal = sql`(${length(left)} = ${length(right)} and not exists (${differing}))`;
+  return sql`case when ${left} is not null and ${right} is not null then ${equal} = ${raw(op === "=" ? "1" : "0")} end`;
+}
+
+/** The types that JSON has of its own; of all others a list holds texts. */
 const elementTypes: Partial<Record<FieldType["base"], string>> = {
-  text: "type = 'text'",
   integer: "type = 'integer'",
   boolean: "type in ('true', 'false')",
 };
 
 function listFits(type: FieldType, column: Fragment): Fragment {
-  const element = type.element as FieldType;
-  const holds = elementTypes[element.base];
-  const one = element.choices !== undefined || holds === undefined ? sqlite.fits(element, raw("value")) : raw(holds);
-  return sql`(case when json_valid(${column}) then json_type(${column}) = 'array' and not exists (select 1 from ${elements(column)} where not (${one ?? raw("true")})) else false end)`;
+  const element = elementOf(type);
+  const own = elementTypes[element.base];
+  const fits = own === undefined ? sqlite.fits(element, raw("value")) : undefined;
+  const one = allOf([raw(own ?? "type = 'text'"), ...(fits === undefined ? [] : [fits])]);
+  return sql`(case when json_valid(${column}) then json_type(${column}) = 'array' and not exists (select 1 from ${elements(column)} where not ${one}) else false end)`;
 }

@@ -1,9 +1,10 @@
 import type { Operand, SessionOperand } from "../conditions/expression.js";
-import type { Scalar } from "../schema/scalar.js";
+import { shiftable } from "../conditions/shift.js";
+import { isStorable, type Scalar } from "../schema/scalar.js";
 import { type Field, type FieldPath, lastOf, pathOf, type Table } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import type { Dialect } from "./dialect.js";
-import { allOf, anyOf, type Fragment, join, sql } from "./fragment.js";
+import { allOf, anyOf, type Fragment, join, raw, sql } from "./fragment.js";
 import { column, type Place, type Scope, tableAs } from "./scope.js";
 
 /** One column or constant. */
@@ -13,11 +14,15 @@ export interface Part {
   readonly sql: Fragment;
   /** The column that it comes from, or the constant. */
   readonly stored: Fragment;
+  /** Whether it is not null, of what fits its type. What was moved out of the calendar is null. */
+  readonly there: Fragment;
+  /** The same of anything, what does not fit its type among it. */
+  readonly present: Fragment;
   /** Whether it fits its type, where it is not null; undefined where it always does. */
   readonly fits: Fragment | undefined;
   readonly isConstant: boolean;
-  /** Whether it is a column of a record that a reference leads to. */
-  readonly isReached: boolean;
+  /** Where it is a column of a record that a reference leads to: the records on the way there. */
+  readonly way: Way | undefined;
 }
 
 /**
@@ -30,10 +35,14 @@ export type Value =
   | { readonly kind: "null" };
 
 /** The records on the way to one, and how each follows from the one before. */
-interface Way {
+export interface Way {
   readonly tables: readonly Fragment[];
   readonly links: readonly Fragment[];
+  /** Each: a reference on it holds what cannot be read, so that where it leads is open. */
+  readonly broken: readonly Fragment[];
 }
+
+const start: Way = { tables: [], links: [], broken: [] };
 
 /**
  * The records that a test reads through references: a test about them is true or false only of records that are there,
@@ -47,8 +56,6 @@ export class Joins {
   readonly #known = new Map<string, Place>();
   /** By alias, the records on the way to one. */
   readonly #ways = new Map<string, Way>();
-  /** Each: a reference on a way holds what cannot be read, so that where it leads is open. */
-  readonly #broken: Fragment[] = [];
   #depth: number;
 
   constructor(scope: Scope) {
@@ -70,15 +77,13 @@ export class Joins {
 
   /** The test where all records that it reads are there; the test itself when it reads none. */
   exists(test: Fragment): Fragment {
-    if (this.#tables.length === 0) return test;
-    const isTrivial = test.length === 1 && test[0] === "true";
-    const demands = join([...this.#links, ...(isTrivial ? [] : [test])], " and ");
-    return sql`exists (select 1 from ${join(this.#tables, ", ")} where ${demands})`;
+    return existsOn({ tables: this.#tables, links: this.#links }, test);
   }
 
   /** Whether a reference on the way cannot be read: then the test is neither true nor false. Undefined where none can. */
   get broken(): Fragment | undefined {
-    return this.#broken.length === 0 ? undefined : anyOf(this.#broken);
+    const broken = new Set([...this.#ways.values()].flatMap((way) => way.broken));
+    return broken.size === 0 ? undefined : anyOf([...broken]);
   }
 
   /** A column of these records, null where they are not there. */
@@ -91,7 +96,7 @@ export class Joins {
   isNull(parts: readonly Part[], isWide = false): Fragment {
     const bad = isUnreadable(parts);
     if (this.#tables.length === 0 && bad === undefined) {
-      return anyOf(parts.map(({ stored }) => sql`${stored} is null`));
+      return anyOf(parts.map((part) => sql`${part.sql} is null`));
     }
     const readable = isReadable(parts);
     return this.noneExists(bad === undefined || isWide ? readable : anyOf([readable, bad]), isWide);
@@ -117,13 +122,7 @@ export class Joins {
         return outer === undefined ? { kind: "unreadable" } : { kind: "parts", parts: this.path(outer, operand.path) };
       }
       case "shift": {
-        const { type, amount, unit } = operand;
-        const value = this.value(operand.operand);
-        return mapPart(value, (part) => {
-          const { dialect } = this.#scope;
-          const moved = dialect.shift(type, part.stored, amount, unit);
-          return { ...part, sql: moved, fits: allOf([...fitsOf(part), sql`${moved} is not null`]) };
-        });
+        return mapPart(this.value(operand.operand), (part) => shiftedPart(part, operand, this.#scope.dialect));
       }
       case "as-decimal":
         return mapPart(this.value(operand.operand), (part) => ({
@@ -148,7 +147,7 @@ export class Joins {
   #asked(operand: Exclude<SessionOperand, { readonly kind: "held" }>): Value {
     const { asker, dialect } = this.#scope;
     if (asker === undefined) return { kind: "unreadable" };
-    const part = (one: typeof operand): Part => ({ ...partOf(one.type, asker.value(one), dialect), isReached: false });
+    const part = (one: typeof operand): Part => ({ ...partOf(one.type, asker.value(one), dialect), way: undefined });
     const made = operand.kind === "me" ? lastOf(operand.path).by : undefined;
     if (operand.kind !== "me" || made === undefined) return { kind: "parts", parts: [part(operand)] };
     const before = operand.path.slice(0, -1);
@@ -157,8 +156,15 @@ export class Joins {
   }
 
   /** The record that a path's last reference leads to, whose other fields a test may then read. */
-  follow(start: Place, path: FieldPath): Place {
+  follow(start: Place, path: readonly Field[]): Place {
     return path.reduce((place: Place, field) => this.#step(place, field), start);
+  }
+
+  /** The record of a table that has this key. */
+  find(table: Table, key: readonly Part[]): Place {
+    const place = this.place(table);
+    this.#reach(place, key, start);
+    return place;
   }
 
   path(start: Place, path: FieldPath): readonly Part[] {
@@ -171,49 +177,80 @@ export class Joins {
     const id = `${from.alias} ${reference.name}`;
     const known = this.#known.get(id);
     if (known !== undefined) return known;
-    const { dialect, plan } = this.#scope;
-    const { table } = plan.of(reference.type.target ?? "");
+    const { table } = this.#scope.plan.of(reference.type.target ?? "");
     const place = this.place(table);
     const parts = (reference.by ?? [reference]).map((field) => this.#column(from, field));
-    const way = this.#ways.get(from.alias) ?? { tables: [], links: [] };
+    const way = this.#ways.get(from.alias) ?? start;
     const bad = isUnreadable(parts);
-    if (bad !== undefined) {
-      const { tables, links } = way;
-      const demands = join([...links, bad], " and ");
-      this.#broken.push(tables.length === 0 ? bad : sql`exists (select 1 from ${join(tables, ", ")} where ${demands})`);
-    }
-    const links = table.key.map((key, index) =>
-      dialect.compare("=", key.type, this.#column(place, key).sql, (parts[index] as Part).sql),
-    );
-    const source = tableAs(this.#scope, place);
-    this.#tables.push(source);
-    this.#links.push(...links);
-    this.#ways.set(place.alias, { tables: [...way.tables, source], links: [...way.links, ...links] });
+    this.#reach(place, parts, bad === undefined ? way : { ...way, broken: [...way.broken, existsOn(way, bad)] });
     this.#known.set(id, place);
     return place;
   }
 
+  /** Joins a record by its key. */
+  #reach(place: Place, key: readonly Part[], way: Way): void {
+    const { dialect } = this.#scope;
+    const links = place.table.key.map((field, index) =>
+      dialect.compare("=", field.type, this.#column(place, field).sql, (key[index] as Part).sql),
+    );
+    const source = tableAs(this.#scope, place);
+    this.#tables.push(source);
+    this.#links.push(...links);
+    this.#ways.set(place.alias, { ...way, tables: [...way.tables, source], links: [...way.links, ...links] });
+  }
+
   #column(place: Place, field: Field): Part {
     const stored = column(this.#scope, place, field);
-    return { ...partOf(field.type, stored, this.#scope.dialect), isReached: this.#ways.has(place.alias) };
+    return { ...partOf(field.type, stored, this.#scope.dialect), way: this.#ways.get(place.alias) };
   }
 }
 
-function partOf(type: FieldType, stored: Fragment, dialect: Dialect): Omit<Part, "isReached"> {
+/** Whether the records on a way are there, and the test of them is true. */
+export function existsOn({ tables, links }: Pick<Way, "tables" | "links">, test: Fragment): Fragment {
+  if (tables.length === 0) return test;
+  const isTrivial = test.length === 1 && test[0] === "true";
+  const demands = join(isTrivial ? links : [...links, test], " and ");
+  return sql`exists (select 1 from ${join(tables, ", ")} where ${demands})`;
+}
+
+function partOf(type: FieldType, stored: Fragment, dialect: Dialect): Omit<Part, "way"> {
   const value = dialect.stored(type, stored);
   const fits = dialect.fits(type, stored);
   // A json value can be JSON's own null, which is null here: so what is null is asked of the value.
-  return { type, sql: value, stored: type.base === "json" ? value : stored, fits, isConstant: false };
+  const asked = type.base === "json" ? value : stored;
+  const there = sql`${asked} is not null`;
+  return { type, sql: value, stored: asked, there, present: there, fits, isConstant: false };
+}
+
+/** What would leave the calendar is not worked out at all: databases fail there, and a failure tells of the record. */
+function shiftedPart(part: Part, { type, amount, unit }: Extract<Operand, { kind: "shift" }>, dialect: Dialect): Part {
+  const bounds = shiftable(type, amount, unit);
+  const moved = dialect.shift(type, part.stored, amount, unit);
+  const stays =
+    bounds === undefined
+      ? raw("false")
+      : allOf([
+          dialect.compare(">=", type, part.sql, dialect.constant(type, bounds.from)),
+          dialect.compare("<=", type, part.sql, dialect.constant(type, bounds.to)),
+        ]);
+  const value = sql`case when ${stays} then ${moved} end`;
+  const there = sql`${value} is not null`;
+  return { ...part, sql: value, there, present: anyOf([there, isUnreadable([part]) ?? raw("false")]) };
 }
 
 export function constantPart(type: FieldType, value: Scalar, dialect: Dialect): Part {
   const constant = dialect.constant(type, value);
-  return { type, sql: constant, stored: constant, fits: undefined, isConstant: true, isReached: false };
-}
-
-/** What no database can hold or send as it is: the nul character, and halves of surrogate pairs. */
-export function isStorable(value: Scalar): boolean {
-  return typeof value !== "string" || (!value.includes("\0") && !/\p{Surrogate}/u.test(value));
+  const there = sql`${constant} is not null`;
+  return {
+    type,
+    sql: constant,
+    stored: constant,
+    there,
+    present: there,
+    fits: undefined,
+    isConstant: true,
+    way: undefined,
+  };
 }
 
 function mapPart(value: Value, change: (part: Part) => Part): Value {
@@ -222,7 +259,7 @@ function mapPart(value: Value, change: (part: Part) => Part): Value {
 
 /** Every part is there and fits. */
 export function isReadable(parts: readonly Part[]): Fragment {
-  return allOf(parts.flatMap((part) => (part.isConstant ? [] : [sql`${part.stored} is not null`, ...fitsOf(part)])));
+  return allOf(parts.flatMap((part) => (part.isConstant ? [] : [part.there, ...fitsOf(part)])));
 }
 
 /** Some part is there and does not fit; undefined where none can be. */

@@ -1,8 +1,10 @@
 import type { Row } from "../conditions/source.js";
 import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../rules/actions.js";
 import type { Table } from "../schema/schema.js";
-import { insidesOf, type Portier, rulesetOf } from "../session/portier.js";
+import type { Portier } from "../session/portier.js";
 import type { Reach } from "../session/reach.js";
+import { rulesetOf } from "../session/rulesets.js";
+import { insidesOf } from "../session/session.js";
 import { PermittedSets } from "./permitted-sets.js";
 import { sizeOf } from "./record-sets.js";
 import type { Viewer } from "./viewers.js";
@@ -37,6 +39,8 @@ export interface MatrixOptions {
   readonly tables?: readonly string[];
   /** Also a row for each field. */
   readonly fields?: boolean;
+  /** Told of each table that is done. */
+  readonly onTable?: (done: number, all: number) => void;
 }
 
 /**
@@ -72,10 +76,11 @@ export function countedMatrix(
   portier: Portier,
   viewers: readonly Viewer[],
   count: CountRecords,
-  { tables = [...portier.schema.tables.keys()], fields = false }: Omit<MatrixOptions, "records"> = {},
+  { tables = [...portier.schema.tables.keys()], fields = false, onTable }: Omit<MatrixOptions, "records"> = {},
 ): MatrixRow[] {
   const found = tables.map((name) => portier.schema.tables.get(name)).filter((table) => table !== undefined);
-  return found.flatMap((table) => {
+  return found.flatMap((table, index) => {
+    onTable?.(index, found.length);
     const actions = matrixActions(portier, table.name);
     const asked = [undefined, ...(fields ? table.fields.map(({ name }) => name) : [])];
     return asked.flatMap((field) => {

@@ -2,7 +2,9 @@ import { False, True } from "../conditions/truth.js";
 import { type Way, waysInto } from "../explain/ways.js";
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
-import { insidesOf, type Portier, rulesetOf } from "../session/portier.js";
+import type { Portier } from "../session/portier.js";
+import { rulesetOf } from "../session/rulesets.js";
+import { insidesOf } from "../session/session.js";
 import type { Viewer } from "./viewers.js";
 
 /** A person who holds a role or is in a group. */

@@ -7,8 +7,8 @@ import { compileTruth, conditionOf } from "../session/conditions.js";
 import type { Gate } from "../session/gate.js";
 import { lookupTest } from "../session/lookups.js";
 import type { TablePlan } from "../session/plan.js";
-import { insidesOf } from "../session/portier.js";
 import type { Session } from "../session/session.js";
+import { insidesOf } from "../session/session.js";
 import { type RecordSet, RecordSets } from "./record-sets.js";
 
 /**

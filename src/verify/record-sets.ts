@@ -179,8 +179,7 @@ function fieldsRead(test: Expression): Field[] {
   };
   const read = (expression: Expression, kind: "field" | "outer"): void => {
     visitTests(expression, (one) => {
-      if (one.kind === "may" && one.isOuter === (kind === "outer")) take(one.path);
-      for (let operand of one.kind === "may" ? [] : operandsOf(one)) {
+      for (let operand of operandsOf(one)) {
         while (operand.kind === "shift" || operand.kind === "as-decimal") operand = operand.operand;
         // The link of an `exists` is a value of the record itself, seen from inside.
         const isOwn = operand.kind === kind || (one.kind === "exists" && operand.kind === "outer");

@@ -1,6 +1,8 @@
 import type { Row, Source } from "../conditions/source.js";
 import { singleKey } from "../schema/schema.js";
-import { type Portier, rulesetOf } from "../session/portier.js";
+import type { Portier } from "../session/portier.js";
+import { firstOnConsole } from "../session/reading.js";
+import { rulesetOf } from "../session/rulesets.js";
 import type { Session, SessionOptions } from "../session/session.js";
 
 /** Somebody whose view is looked at: a person, the holders of a role, or an anonymous visitor. */
@@ -43,9 +45,10 @@ export function personViewers(
   people: readonly Row[],
   options: SessionOptions & { readonly source: Source },
 ): Viewer[] {
+  const told = { ...options, report: options.report ?? firstOnConsole() };
   return [
-    visitorViewer(portier, options),
-    ...people.map((row): Viewer => personViewer(portier, row, { ...options, person: row })),
+    visitorViewer(portier, told),
+    ...people.map((row): Viewer => personViewer(portier, row, { ...told, person: row })),
   ];
 }
 

@@ -1,16 +1,20 @@
 // @vitest-environment jsdom
-import { type Acceptance, type Row, type Session, snapshotOf } from "portier";
+import { type Acceptance, type Form, type Row, type Session, snapshotOf } from "portier";
 import {
+  type AccessField,
   AccessFields,
   type Change,
+  type Draft,
   May,
   OnScreen,
   PortierProvider,
   useAccessForm,
   useChange,
   useChoices,
+  useDraft,
   useMay,
   usePortier,
+  useReach,
   useScreens,
 } from "portier/react";
 import { act, createElement as h, type ReactNode } from "react";
@@ -211,6 +215,115 @@ describe("a change", () => {
       expect([await first, await second]).toEqual([undefined, done]);
     });
     expect(change.state).toBe("done");
+    await act(async () => root.unmount());
+  });
+});
+
+function Asked({ object }: { object: Row | undefined }): ReactNode {
+  const answers = [
+    useMay("edit", "objects", object),
+    useMay("edit", "objects", object, "label"),
+    useAccessForm("objects", object) === undefined,
+    JSON.stringify(useChoices("objects", "status", object)),
+  ];
+  return [
+    answers.join(" "),
+    h(May, { key: "may", action: "edit", table: "objects", record: object }, " may"),
+    h(May, { key: "field", action: "edit", table: "objects", record: object, field: "label" }, " field"),
+  ];
+}
+function Anywhere(): ReactNode {
+  return [
+    [useMay("edit", "objects"), useReach("edit", "objects"), useAccessForm("loans")?.isNew].join(" "),
+    h(May, { key: "may", action: "create", table: "loans" }, " may"),
+  ];
+}
+
+describe("a record that is on its way", () => {
+  it("permits nothing, although something is permitted on some record", () => {
+    const keeper = as("s-003");
+    expect(shown(keeper, h(Anywhere))).toBe("true some true<!-- --> may");
+    expect(shown(keeper, h(Asked, { object: undefined }))).toBe("false false true []");
+    expect(shown(keeper, h(Asked, { object: sextant }))).toMatch(
+      /^true true false \[.*on_display.*\](<!-- -->)? may(<!-- -->)? field$/,
+    );
+  });
+});
+
+describe("fields that are picked", () => {
+  const form: Form = {
+    table: "staff",
+    isNew: false,
+    fields: [
+      { name: "active", type: "boolean", state: "editable", required: true, value: true },
+      { name: "trained", type: "boolean", state: "read-only", required: true, value: false },
+      { name: "site", type: "choice", state: "read-only", required: false, value: "north" },
+      { name: "name", type: "text", state: "read-only", required: true, value: "N." },
+    ],
+    actions: [],
+  };
+  it("can be answered with no, and not be changed where they are read-only", () => {
+    const controls: Record<string, AccessField["control"]> = {};
+    const draw = (field: AccessField) => {
+      controls[field.name] = field.control;
+      return null;
+    };
+    // biome-ignore lint/correctness/noChildrenProp: a function draws each field
+    shown(as("s-001"), h(AccessFields, { form, children: draw }));
+    expect(controls).toMatchObject({
+      active: { type: "checkbox", required: false, disabled: false, readOnly: false },
+      trained: { type: "checkbox", required: false, disabled: true, readOnly: true },
+      site: { disabled: true, readOnly: true },
+      name: { required: true, disabled: false, readOnly: true },
+    });
+    expect(as("s-001").form("staff", record("staff", "s-007"))?.fields).toContainEqual(
+      expect.objectContaining({ name: "active", type: "boolean" }),
+    );
+  });
+});
+
+let draft: Draft;
+function Drafting({ form }: { form: Form }): ReactNode {
+  draft = useDraft(form);
+  return null;
+}
+
+describe("a draft", () => {
+  const formWith = (values: Row): Form => ({
+    table: "staff",
+    isNew: false,
+    fields: Object.entries(values).map(([name, value]) => ({
+      name,
+      type: "text",
+      state: "editable",
+      required: false,
+      value,
+    })),
+    actions: [],
+  });
+
+  it("sends what this person changed, whatever others have changed meanwhile", async () => {
+    const root = createRoot(host);
+    const show = (values: Row) => act(async () => root.render(h(Drafting, { form: formWith(values) })));
+    await show({ name: "N.", active: true, phone: null, post: "keeper" });
+    expect(draft.changes).toEqual({});
+    await act(async () => draft.set("active", false));
+    await act(async () => draft.set("phone", "+1"));
+    await act(async () => draft.set("post", "head"));
+    expect(draft.changes).toEqual({ active: false, phone: "+1", post: "head" });
+    // Somebody else changes the name, which is shown, and the phone, which is said; and does what was to be done of the post.
+    await show({ name: "M.", active: true, phone: "+2", post: "head" });
+    expect(draft.values).toEqual({ name: "M.", active: false, phone: "+1", post: "head" });
+    expect(draft.changes).toEqual({ active: false, phone: "+1" });
+    expect(draft.overtaken).toEqual(["phone"]);
+    await act(async () => draft.reset("phone"));
+    expect([draft.changes, draft.overtaken]).toEqual([{ active: false }, []]);
+    // What is not in the form any more is not sent.
+    await show({ name: "M.", phone: "+2" });
+    expect(draft.changes).toEqual({});
+    await show({ name: "M.", active: true });
+    await act(async () => draft.reset());
+    expect(draft.changes).toEqual({});
     await act(async () => root.unmount());
   });
 });

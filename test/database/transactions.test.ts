@@ -1,7 +1,8 @@
 import { createPool } from "mysql2/promise";
 import pg from "pg";
 import type { Row } from "portier";
-import { type Connection, type Database, openDatabase } from "portier/database";
+import { type ConflictError, type Connection, type Database, openDatabase } from "portier/database";
+import { accessHandler } from "portier/http";
 import { mysql2Connection } from "portier/mysql2";
 import { pgConnection } from "portier/pg";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
@@ -104,6 +105,26 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
     expect(await stored("objects", "BM-NEW-2")).toMatchObject({ title: "Chain", status: "registered" });
   });
 
+  // A statement that named all of them at once was too deep for SQLite.
+  const onSqlite = (what: string, run: () => Promise<void>) => name === "SQLite" && it(what, run);
+  onSqlite("changes more than a thousand records together", async () => {
+    const lines = Array.from({ length: 1_050 }, (_, index) => ({
+      accession: `BM-MANY-${index}`,
+      title: "x",
+      department: "ships",
+    }));
+    await store(engine, tables.find((one) => one.name === "objects") as never, [
+      ...records("objects").slice(0, 5),
+      ...lines.map((line) => ({ ...record("objects", bell), ...line })),
+    ]);
+    const keys = lines.map(({ accession }) => accession);
+    const changed = await as("s-005").editMany("objects", keys, { condition_note: "Seen." });
+    expect(changed).toMatchObject({ accepted: true });
+    expect(changed.results).toHaveLength(1_050);
+    const hidden = await as(null).editMany("objects", keys, { condition_note: "Seen." });
+    expect(hidden.accepted).toBe(false);
+  });
+
   it("gives one key to one of two who take it at the same moment", async () => {
     const values = { accession: "BM-NEW-1", title: "Anchor", department: "ships" };
     const outcomes = await Promise.all([1, 2, 3].map(() => as("s-005").create("objects", values)));
@@ -124,6 +145,36 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
   // What needs a second link; the embedded engines have one, and changes there wait for each other.
   if (!isServer) return;
 
+  // A change of a locked record that is hidden once waited where one of a missing record answered at once.
+  it("waits for nobody on a record that the person does not know of, and reads wait for nobody at all", async () => {
+    const visitor = as(null);
+    const loan = "l-001";
+    await engine.connection.transaction(async (other) => {
+      await elsewhere(
+        other,
+        `update ${quote("loans")} set ${quote("status")} = ${quote("status")} where ${quote("id")} = '${loan}'`,
+      );
+      await elsewhere(other, move("label", "half done"));
+      const answers = Promise.all(
+        [loan, "none"].map(async (key) => [
+          await visitor.edit("loans", key, { status: "requested" }),
+          await visitor.delete("loans", key),
+          await visitor.editMany("loans", [key], { status: "requested" }),
+          await visitor.editEach("loans", [{ key, values: { status: "requested" } }]),
+          await visitor.about("loans", key, (session, one) => one && session.mask("loans", one)),
+          (await visitor.list("objects", { where: "accession = 'BM-SH-0001'" })).total,
+          await as("s-003").about("objects", bell, (session, one) => one && session.mask("objects", one)?.["label"]),
+          (await as("s-005").list("objects", { limit: 1, sort: ["accession"] })).records[0]?.["label"],
+        ]),
+      );
+      // The other one ends when all of this was answered, and not before.
+      const [hidden, missing] = await answers;
+      expect(hidden).toEqual(missing);
+      expect(hidden?.slice(0, 2)).toMatchObject([{ reason: "not-found" }, { reason: "not-found" }]);
+      expect(JSON.stringify(hidden)).not.toContain("half done");
+    });
+  });
+
   it("is judged on the record as another left it, not as it was", async () => {
     let mine: Promise<unknown> = Promise.resolve();
     await engine.connection.transaction(async (other) => {
@@ -135,6 +186,63 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
     });
     expect(await mine).toMatchObject({ accepted: false, reason: "refused" });
     expect((await stored("objects", bell))?.["label"]).toBe(record("objects", bell)["label"]);
+  });
+
+  // What had been read before the wait was taken for what counts after it.
+  it.each<[string, () => string, () => Promise<unknown>]>([
+    ["an edit", () => move("material", "tin"), () => as("s-003").edit("objects", bell, { label: "Rung." })],
+    [
+      "a bulk change",
+      () => move("material", "tin"),
+      () => as("s-003").editEach("objects", [{ key: bell, values: { label: "x" } }]),
+    ],
+    [
+      "a new record",
+      () =>
+        `insert into ${quote("objects")} (${["accession", "title", "department", "status"].map(quote).join(", ")}) values ('BM-NEW-1', 'Anchor', 'ships', 'registered')`,
+      () => as("s-005").create("objects", { accession: "BM-NEW-1", title: "Anchor", department: "ships" }),
+    ],
+  ])("does not rely, for %s that has waited, on a role that was taken away meanwhile", async (_what, held, change) => {
+    const noActive = `update ${quote("staff")} set ${quote("active")} = false where ${quote("id")} in ('s-003', 's-005')`;
+    let mine: Promise<unknown> = Promise.resolve();
+    const rollback = new Error("taken back");
+    const other = engine.connection.transaction(async (inside) => {
+      await elsewhere(inside, held());
+      mine = change();
+      await new Promise((resolve) => setTimeout(resolve, 150));
+      await elsewhere(engine.connection, noActive);
+      await new Promise((resolve) => setTimeout(resolve, 150));
+      throw rollback;
+    });
+    await expect(other).rejects.toBe(rollback);
+    const outcome = (await mine) as { accepted: boolean; reason?: string };
+    expect(outcome.accepted, JSON.stringify(outcome)).toBe(false);
+    expect(await stored("objects", "BM-NEW-1")).toBeUndefined();
+    expect((await stored("objects", bell))?.["label"]).toBe(record("objects", bell)["label"]);
+  });
+
+  it("leaves no statements prepared, however many pages are asked for", async () => {
+    const statement =
+      name === "MariaDB"
+        ? "show global status like 'Prepared_stmt_count'"
+        : "select count(*) as n from pg_prepared_statements";
+    const count = async () => Number(Object.values((await engine.connection.query(statement, []))[0] ?? {}).at(-1));
+    const before = await count();
+    const objects = quote("objects");
+    for (let offset = 0; offset < 1_000; offset++) {
+      // Each is another text: what was prepared and kept for one would add up.
+      const page = `select ${offset} as page from ${objects} where ${quote("title")} <> ${engine.dialect.placeholder(1)} limit 1`;
+      await engine.connection.query(page, ["x"]);
+      if (offset % 4 === 0) await as("s-003").list("objects", { limit: 3, offset });
+    }
+    expect((await count()) - before).toBeLessThan(30);
+  });
+
+  it("loses nothing when many change one record at once", async () => {
+    const labels = Array.from({ length: 32 }, (_, index) => `Rung ${index}.`);
+    const outcomes = await Promise.all(labels.map((label) => as("s-003").edit("objects", bell, { label })));
+    expect(outcomes.filter(({ accepted }) => accepted)).toHaveLength(labels.length);
+    expect(labels).toContain((await stored("objects", bell))?.["label"]);
   });
 
   it("holds the record until it is written", async () => {
@@ -151,10 +259,23 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
     expect(order).toEqual(["mine", "other"]);
   });
 
-  it("ends with the driver's error when a lock is not given in time", async () => {
+  it("ends with a conflict when a lock is not given in time, over HTTP with a word that it is busy", async () => {
+    const handle = accessHandler({ portier, connection: engine.connection, who: () => ({ person: "s-003" }) });
+    const patch = {
+      method: "PATCH",
+      headers: { "content-type": "application/json" },
+      body: '{"values":{"label":"Rung."}}',
+    };
     await engine.connection.transaction(async (other) => {
       await elsewhere(other, move("department", "textiles"));
-      await expect(as("s-003").edit("objects", bell, { label: "Rung." })).rejects.toThrow(/lock/i);
+      const [edited, answered] = await Promise.allSettled([
+        as("s-003").edit("objects", bell, { label: "Rung." }),
+        handle(new Request(`http://museum.test/records/objects/${bell}`, patch)),
+      ]);
+      expect(edited).toMatchObject({ status: "rejected", reason: { name: "ConflictError" } });
+      const { cause } = (edited as PromiseRejectedResult).reason as ConflictError;
+      expect(cause).toMatchObject({ message: expect.stringMatching(/lock/i) });
+      expect(answered).toMatchObject({ status: "fulfilled", value: { status: 503 } });
     });
     expect((await stored("objects", bell))?.["label"]).toBe(record("objects", bell)["label"]);
   });

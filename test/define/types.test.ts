@@ -51,7 +51,7 @@ describe("what TypeScript knows", () => {
     });
     const written = (all.tables["objects"] as typeof rules).rules["one"]?.where;
     expect(written).toContain("not (due < today or due > date '2027-01-31')");
-    expect(written).toContain("seen <= request.now and worth in (1.50, 2)");
+    expect(written).toContain("seen <= request.now and worth in (1.5, 2)");
     expect(written).toContain("me in helpers and 'pt' in me.tongues");
     expect(written).toContain("may view show and show_title is not null");
     expect(() => compile(all)).not.toThrow();

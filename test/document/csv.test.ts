@@ -2,9 +2,11 @@ import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import fc from "fast-check";
+import Papa from "papaparse";
 import { compile, type PortierError, type Row } from "portier";
 import { readData } from "portier/document";
 import { describe, expect, it } from "vitest";
+import { printCsv } from "../../src/schema/print-csv.js";
 import { portierCli } from "../support/cli.js";
 import { museumFile, portier, records } from "../support/museum.js";
 
@@ -103,5 +105,42 @@ describe("records in CSV", () => {
     writeFileSync(join(folder, "staff.json"), "[]");
     expect(matrix(folder).err).toMatch(/holds staff\.(?:csv|json) and staff\.(?:csv|json): one of them must go/);
     rmSync(folder, { recursive: true });
+  });
+});
+
+describe("a printed file", () => {
+  // Signs behind a line break, full-width signs, and cells that begin where another separator stands were passed on.
+  it("holds no cell that a spreadsheet would run, whatever it takes for the separator", () => {
+    const parts = fc.constantFrom(
+      ..."= + - @ ＝ ＋ － ＠ ; | , a 1 1.5 ' \"".split(" "),
+      " ",
+      "\t",
+      "\r",
+      "\n",
+      "=cmd|' /C x'!A0",
+    );
+    const texts = fc.array(parts, { maxLength: 6 }).map((all) => all.join(""));
+    let neutralised = 0;
+    fc.assert(
+      fc.property(fc.array(fc.array(texts, { minLength: 1, maxLength: 3 }), { minLength: 1 }), (lines) => {
+        const printed = printCsv(lines);
+        for (const delimiter of [",", ";", "\t", "|"]) {
+          const cells = Papa.parse<string[]>(printed, { delimiter }).data.flat();
+          for (const cell of cells) {
+            // A number, or a line that begins with one and is not divided at all.
+            if (/^\s*[+-]?\d+(\.\d+)?(,|$)/.test(cell)) continue;
+            expect(cell, JSON.stringify(printed)).not.toMatch(/^\s*[=+\-@＝＋－＠]/);
+          }
+        }
+        // What is read back is what was written, but for the apostrophes.
+        const read = Papa.parse<string[]>(printed, { delimiter: ",", newline: "\r\n" }).data.slice(0, lines.length);
+        expect(read.map((line) => line.map((cell) => cell.replaceAll("'", "")))).toEqual(
+          lines.map((line) => line.map((cell) => cell.replaceAll("'", ""))),
+        );
+        if (printed.includes("'")) neutralised++;
+      }),
+      { numRuns: 2_000 },
+    );
+    expect(neutralised).toBeGreaterThan(200);
   });
 });

@@ -32,6 +32,8 @@ describe.skipIf(chromiumPath === undefined)("the page of the demo", () => {
     await expect.poll(() => page.getByTestId("who").textContent()).toBe("Visitor");
     await lead("sign in");
     await page.getByRole("button", { name: "Sign in as Saoirse Dahl" }).click();
+    // Whoever goes on before they are signed in goes on as a visitor.
+    await expect.poll(() => page.getByTestId("who").textContent()).toContain("Saoirse Dahl");
     await lead("The plan");
     await expect.poll(() => page.getByRole("grid", { name: "The plan" }).count()).toBe(1);
     await browser.close();

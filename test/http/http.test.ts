@@ -4,6 +4,7 @@ import { compile, type Row } from "portier";
 import { portierRoutes } from "portier/hono";
 import { type Asking, accessHandler, type HttpOptions } from "portier/http";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { comparedAnswers, Description, type Document } from "../support/described.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
 import { as, portier, record, records } from "../support/museum.js";
 
@@ -19,6 +20,7 @@ function askingOf(call: Request): Asking | undefined {
 
 function client(engine: Pick<Engine, "connection">, more: Partial<HttpOptions> = {}) {
   const handle = accessHandler({ portier, connection: engine.connection, base, who: askingOf, ...more });
+  const known = descriptionsOf(handle);
   return async (
     method: string,
     path: string,
@@ -39,9 +41,34 @@ function client(engine: Pick<Engine, "connection">, more: Partial<HttpOptions> =
     if (response === undefined) return { status: undefined, body: {} as Body, headers: new Headers() };
     const text = await response.text();
     const { status } = response;
-    const isText = response.headers.get("content-type")?.startsWith("text/csv") === true;
+    const type = response.headers.get("content-type");
+    const isText = type?.startsWith("text/csv") === true;
     const answer = isText ? { text } : text === "" ? {} : JSON.parse(text);
+    // Whatever is answered, to whomever, is as it is described to them.
+    const description = await known.of(person);
+    if (description !== undefined) {
+      const answered = { method, path: path.split("?")[0] ?? "", status, type };
+      const problem = description.problemWith({ ...answered, body: text === "" ? undefined : answer });
+      expect(problem).toBeUndefined();
+    }
     return { status, body: answer as Body, headers: response.headers };
+  };
+}
+
+/** What a service says of itself to each person. */
+function descriptionsOf(handle: (request: Request) => Promise<Response | undefined>) {
+  const found = new Map<string | undefined, Promise<Description | undefined>>();
+  const read = async (person: string | undefined) => {
+    const headers = person === undefined ? {} : { "x-person": person };
+    const response = await handle(new Request(`http://house${base}/openapi.json`, { headers }));
+    return response?.status === 200 ? new Description((await response.json()) as Document) : undefined;
+  };
+  return {
+    of: (person: string | undefined) => {
+      const known = found.get(person) ?? read(person);
+      found.set(person, known);
+      return known;
+    },
   };
 }
 
@@ -355,7 +382,7 @@ describe("the interface itself", () => {
     ["PATCH", "/bulk/objects", { keys: Array(1_001).fill("a"), values: {} }, {}, 413, /1000 records/],
     ["PATCH", "/bulk/objects", { keys: [1], values: {} }, {}, 400, /"keys"/],
     ["POST", "/imports/objects", { records: [1] }, {}, 400, /"records"/],
-    ["PUT", "/records/objects/BM-SH-0001", {}, {}, 405, /GET, PATCH, DELETE/],
+    ["PUT", "/records/objects/BM-SH-0001", {}, {}, 405, /GET, HEAD, PATCH, DELETE, OPTIONS/],
   ])("refuses a request that is wrong: %s %s %#", async (method, path, body, headers, status, says) => {
     const answer = await call(method, path, "s-005", body, headers);
     expect(answer.status).toBe(status);
@@ -373,7 +400,8 @@ describe("the interface itself", () => {
   it("tells the application what failed, and the caller no more than that", async () => {
     const failures: unknown[] = [];
     const secret = new Error("password authentication failed for user boss");
-    const broken = { ...engine.connection, transaction: () => Promise.reject(secret) };
+    const fail = () => Promise.reject(secret);
+    const broken = { ...engine.connection, transaction: fail, reading: fail };
     const failing = client({ connection: broken }, { onError: (error) => void failures.push(error) });
     for (const [method, path, body] of [
       ["GET", "/records/objects", undefined],
@@ -383,21 +411,24 @@ describe("the interface itself", () => {
       expect(answer).toMatchObject({ status: 500, body: { type: "urn:portier:problem:fault" } });
       expect(JSON.stringify(answer.body)).not.toContain("boss");
     }
-    expect(failures).toEqual([secret, secret]);
+    expect(new Set(failures)).toEqual(new Set([secret]));
   });
 
   it("describes itself, with each table's records", async () => {
-    const { body } = await call("GET", "/openapi.json");
-    const described = body as {
-      openapi: string;
-      paths: Record<string, object>;
-      components: { schemas: Record<string, object> };
-    };
+    const { body } = await call("GET", "/openapi.json", "s-001");
+    const described = body as unknown as Document;
     expect(described.openapi).toBe("3.1.0");
-    expect(Object.keys(described.paths["/api/records/objects"] ?? {})).toEqual(["get", "post", "patch"]);
+    expect(described.servers).toEqual([{ url: "/api" }]);
+    expect(described.security).toEqual([{ signIn: [] }]);
+    expect(Object.keys(described.paths["/records/objects"] ?? {})).toEqual(["get", "post", "patch"]);
     expect(described.components.schemas["Record_plan"]).toMatchObject({
       properties: { q1: { anyOf: [{ type: "string" }, { type: "null" }] } },
+      required: ["id"],
     });
+    // Every schema says what is always there, but what may be given and what names one of several.
+    for (const [component, schema] of Object.entries(described.components.schemas)) {
+      if (!component.startsWith("Values_")) expect(schema.required, component).toBeDefined();
+    }
     // Every reference leads somewhere, and acts are there where the application has them.
     const text = JSON.stringify(described);
     for (const [, name] of text.matchAll(/"#\/components\/schemas\/([^"]+)"/g)) {
@@ -405,11 +436,135 @@ describe("the interface itself", () => {
     }
     expect(text).not.toContain("/acts/");
     const some = client(engine, { tables: ["plan"], acts: { objects: { photograph: async () => {} } } });
-    expect(Object.keys((await some("GET", "/openapi.json")).body["paths"] as object).join()).not.toContain("objects");
+    const plan = (await some("GET", "/openapi.json", "s-001")).body["paths"] as object;
+    expect(Object.keys(plan)).toContain("/records/plan");
+    expect(Object.keys(plan).join()).not.toContain("objects");
     expect((await some("GET", "/records/objects", "s-005")).status).toBe(404);
   });
 
+  // The description once named every table, field and choice to whoever asked.
+  it("describes to each person what they can know of, and nothing else", async () => {
+    for (const { id } of [{ id: undefined }, ...records("staff")] as { id?: string }[]) {
+      const session = as(id);
+      const { paths, components } = (await call("GET", "/openapi.json", id)).body as {
+        paths: object;
+        components: { schemas: Record<string, { properties: object }> };
+      };
+      for (const { name, fields } of portier.schema.tables.values()) {
+        const actions = ["list", "view", "create", "import", "edit", "bulk", "export"] as const;
+        const isKnown = (field?: string) =>
+          actions.some((action) => session.reach(action, name, field as never) !== "none");
+        expect(Object.keys(paths).includes(`/records/${name}`), `${id} ${name}`).toBe(isKnown());
+        const described = Object.keys(components.schemas[`Record_${name}`]?.properties ?? {});
+        expect(described, `${id} ${name}`).toEqual(fields.map((field) => field.name).filter(isKnown));
+      }
+    }
+    expect((await call("GET", "/openapi.json", "nobody")).status).toBe(401);
+    expect(JSON.stringify((await call("GET", "/openapi.json")).body)).not.toMatch(/salary|withdrawn|loans/);
+  });
+
   // The version of what may only be listed was compared with what is shown when it is opened: nothing.
+  it("answers as the protocol has it", async () => {
+    const path = "/records/objects/BM-SH-0001";
+    const seen = await call("GET", path, "s-003");
+    const head = await call("HEAD", path, "s-003");
+    expect([head.status, head.body]).toEqual([200, {}]);
+    expect([...head.headers]).toEqual([...seen.headers]);
+    expect((await call("HEAD", "/records/loans/l-001")).status).toBe(404);
+    const options = await call("OPTIONS", path, "nobody");
+    expect([options.status, options.headers.get("allow")]).toEqual([204, "GET, HEAD, PATCH, DELETE, OPTIONS"]);
+    const etag = seen.headers.get("etag") ?? "";
+    // A weak version is one for reading, and none for changing.
+    const read = await call("GET", path, "s-003", undefined, { "if-none-match": `"other", W/${etag}` });
+    expect([read.status, read.headers.get("etag"), read.headers.get("cache-control")]).toEqual([
+      304,
+      etag,
+      "private, no-cache",
+    ]);
+    const values = { label: seen.body["label"] };
+    expect((await call("PATCH", path, "s-003", { values }, { "if-match": `W/${etag}` })).status).toBe(412);
+    expect((await call("PATCH", path, "s-003", { values }, { "if-match": `"x", ${etag}` })).status).toBe(200);
+    const unknown = await call("GET", path, "nobody");
+    expect([unknown.status, unknown.headers.get("www-authenticate")]).toEqual([401, "Bearer"]);
+    const own = client(engine, { challenge: 'Cookie form="/sign-in"' });
+    expect((await own("GET", path, "nobody")).headers.get("www-authenticate")).toBe('Cookie form="/sign-in"');
+    for (const [accept, status] of [
+      ["text/html", 406],
+      ["application/json;q=0, */*", 406],
+      ["text/html, application/*;q=0.2", 200],
+      ["*/*", 200],
+      ["", 200],
+    ] as const) {
+      expect((await call("GET", path, "s-003", undefined, { accept })).status, accept).toBe(status);
+    }
+    const nothing = await call("PATCH", path, "s-003", { values: { label: "not taken" } }, { accept: "text/html" });
+    expect(nothing.status).toBe(406);
+    expect((await call("GET", path, "s-003")).body).toEqual(seen.body);
+    expect((await call("GET", "/exports/objects", "s-005", undefined, { accept: "application/json" })).status).toBe(
+      406,
+    );
+  });
+
+  it("ends a body that is too long when it is, whoever else reads the request", async () => {
+    const handle = accessHandler({ portier, connection: engine.connection, base, who: askingOf });
+    let sent = 0;
+    const body = new ReadableStream({
+      pull: (controller) => {
+        sent += 1;
+        controller.enqueue(new TextEncoder().encode(" ".repeat(65_536)));
+      },
+    });
+    const headers = { "content-type": "application/json", "x-person": "s-005" };
+    const endless = new Request(`http://house${base}/records/objects`, {
+      method: "POST",
+      headers,
+      body,
+      duplex: "half",
+    } as RequestInit);
+    endless.clone();
+    expect((await handle(endless))?.status).toBe(413);
+    expect(sent).toBeLessThan(40);
+  });
+
+  it("asks for any field, whatever it is called, and tells no value from an empty one", async () => {
+    const names = ["where", "sort", "limit", "offset", "search", "null", "field.limit", "confirmed"];
+    const rules = { all: { to: "anyone", permit: { view: "all" } } };
+    const fields = {
+      id: "text",
+      ...Object.fromEntries(names.map((name) => [name, { type: "text", optional: true }])),
+      n: { type: "integer", optional: true },
+    };
+    const small = compile({ portier: 1, tables: { notes: { key: "id", fields, rules } } } as never);
+    const own = await (engines["SQLite"] as () => Promise<Engine>)();
+    await createTables(own, small.schema);
+    const empty = Object.fromEntries([...names, "n"].map((name) => [name, null]));
+    const rows = names.map((name, at) => ({ ...empty, id: `${at}`, [name]: "3", n: at }));
+    await storeAll(own, small.schema, { notes: [...rows, { ...empty, id: "e", limit: "" }] });
+    const calls = client(own, { portier: small, who: () => ({ person: null }) });
+    const found = async (query: string) => {
+      const { body } = await calls("GET", `/records/notes?${query}`);
+      return (body["records"] as Row[] | undefined)?.map(({ id }) => id);
+    };
+    for (const [at, name] of names.entries()) {
+      expect(await found(`field.${encodeURIComponent(name)}=3`), name).toEqual([`${at}`]);
+    }
+    expect(await found("confirmed=3")).toEqual(["7"]);
+    expect(await found("field.limit=")).toEqual(["e"]);
+    expect(await found("null=limit,n")).toEqual([]);
+    expect(await found("null=n&field.limit=")).toEqual(["e"]);
+    expect(await found("null=limit")).toHaveLength(names.length - 1);
+    expect(await found("n=")).toEqual([]);
+    expect(await found("n=0")).toEqual(["0"]);
+    expect((await calls("GET", "/records/notes?null=m")).status).toBe(400);
+    const { paths } = (await calls("GET", "/openapi.json")).body as unknown as Document;
+    const query = paths["/records/notes"]?.["get"] as unknown as { parameters: { name: string }[] };
+    expect(query.parameters.map(({ name }) => name)).toEqual(
+      expect.arrayContaining(["limit", "field.limit", "field.field.limit", "confirmed"]),
+    );
+    expect(new Set(query.parameters.map(({ name }) => name)).size).toBe(query.parameters.length);
+    await own.close();
+  });
+
   it("knows the version of what may be listed and changed, but not opened", async () => {
     const rules = { all: { to: "anyone", permit: { list: ["title"], edit: ["title"] } } };
     const small = compile({
@@ -485,6 +640,22 @@ describe("the interface itself", () => {
       ),
       { numRuns: 500 },
     );
+  });
+
+  it("was compared with its description in every kind of answer", () => {
+    for (const expected of [
+      ...["records 200", "records 404", "records 400", "records 406", "forms 200", "forms 403"],
+      ...["choices 200", "exports 200", "me 200", "openapi.json 200"],
+    ]) {
+      expect([...comparedAnswers]).toContain(`GET /${expected}`);
+    }
+    for (const expected of [
+      ...["POST /records 201", "POST /records 422", "PATCH /records 200", "PATCH /records 403", "PATCH /records 409"],
+      ...["PATCH /records 412", "PATCH /records 413", "PATCH /records 415", "PATCH /bulk 200", "PATCH /bulk 422"],
+      ...["POST /imports 200", "POST /imports 422", "POST /acts 200", "POST /acts 403", "DELETE /records 403"],
+    ]) {
+      expect([...comparedAnswers]).toContain(expected);
+    }
   });
 
   it("mounts in Hono, with the session that the application keeps there", async () => {

@@ -51,4 +51,13 @@ describe("canonical JSON", () => {
     expect(canonicalJson(document(one)) === canonicalJson(document(other))).toBe(same);
     expect(() => compileText(JSON.stringify(document(one)))).not.toThrow();
   });
+
+  it("keeps a default that is false", () => {
+    const table = (field: object) => ({ portier: 1, tables: { a: { key: "id", fields: { id: "text", b: field } } } });
+    const kept = canonicalJson(table({ type: "boolean", default: false }) as DocumentInput);
+    expect(kept).not.toBe(canonicalJson(table({ type: "boolean" }) as DocumentInput));
+    expect(JSON.parse(kept)).toMatchObject({
+      tables: { a: { fields: [{ name: "id" }, { name: "b", default: false }] } },
+    });
+  });
 });

@@ -542,3 +542,22 @@ describe("the screens", () => {
     expect([opened.screens(), opened.home()]).toEqual([session.screens(), session.home()]);
   });
 });
+
+describe("whoever is refused", () => {
+  // The note of a permit was never shown, though its condition is what failed.
+  it("is told the note of a permit for them whose condition alone failed", () => {
+    const note = "A loan can be changed while it is a draft.";
+    const requested = records("loans").find(({ status }) => status === "requested");
+    const own = as(String(requested?.["requested_by"]));
+    const refusal = own.accept("edit", "loans", requested, { borrower: "another" });
+    expect(refusal).toMatchObject({ reason: "refused", refusals: [{ field: "borrower", message: note }] });
+    expect(own.decide("edit", "loans", requested, "borrower")).toEqual({
+      permitted: false,
+      reason: "not-permitted",
+      note,
+    });
+    // Not to somebody for whom it is not.
+    const other = as("s-001").decide("edit", "loans", requested, "borrower");
+    expect(other.permitted || other.note !== note).toBe(true);
+  });
+});

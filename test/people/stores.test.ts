@@ -11,7 +11,7 @@ import { jsonFileStore } from "portier/directory";
 import { mysql2Connection } from "portier/mysql2";
 import { administration, databaseStore, memoryStore, type RoleStore, storeMigration } from "portier/people";
 import { pgConnection } from "portier/pg";
-import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
 import type { Table } from "../../src/schema/schema.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
 
@@ -182,6 +182,22 @@ describe.each(Object.entries(kinds))("who holds what, kept in %s", (_name, open)
     await stop();
   });
 
+  // Each who watched once held a connection of the pool: a handful of windows stopped the application.
+  it("is watched by any number, who take no connection from those who work", async () => {
+    const [one, two] = twice.stores;
+    const told = new Set<number>();
+    const stops = await Promise.all(Array.from({ length: 40 }, (_, number) => two.watch(() => told.add(number))));
+    expect(await administration(portier, two).as("p1").assign({ person: "p3", role: "guide" })).toMatchObject({
+      accepted: true,
+    });
+    await vi.waitFor(() => expect(told.size).toBe(40), { timeout: 10_000 });
+    await Promise.all(stops.slice(1).map((stop) => stop()));
+    told.clear();
+    await administration(portier, one).as("p1").revoke({ person: "p3", role: "guide" });
+    await vi.waitFor(() => expect([...told]).toEqual([0]), { timeout: 10_000 });
+    await stops[0]?.();
+  });
+
   it("keeps neither a change nor the record of it when it fails in the middle", async () => {
     const [store, other] = twice.stores;
     const before = [await assigned(store), await store.entries()];
@@ -232,14 +248,103 @@ describe.each(servers)("on %s", (_name, open) => {
       expect(await twice.stores[1].entries()).toEqual(entries);
     },
   );
-
-  it("the record can be added to, and nothing else", async () => {
-    await administration(portier, twice.stores[0]).as("p1").assign({ person: "p3", role: "guide" });
-    const { run } = twice.engine as Engine;
-    await expect(run("update portier_record set kind = 'other'")).rejects.toThrow(/stays as it is/);
-    await expect(run("delete from portier_record")).rejects.toThrow(/stays as it is/);
-  });
 });
+
+describe.each(Object.entries(kinds).filter(([name]) => Object.hasOwn(engines, name)))(
+  "the record on %s",
+  (name, open) => {
+    let twice: Twice;
+    beforeAll(async () => {
+      twice = await open();
+      await twice.reset();
+      const chief = administration(portier, twice.stores[0]).as("p1");
+      await chief.assign({ person: "p3", role: "guide", reason: "one" });
+      await chief.revoke({ person: "p3", role: "guide", reason: "zwei ü 🔑" });
+      await chief.assign({ person: "p2", role: "guide" });
+      await administration(portier, twice.stores[0]).recordDecision({ person: "p1", actedBy: undefined }, {
+        action: "view",
+        table: "staff",
+        permitted: true,
+        reason: "asked",
+      } as never);
+    });
+    afterAll(() => twice.close());
+    const run = (text: string) => (twice.engine as Engine).run(text);
+    const columns = "at, kind, by_person, acted_by, person, before_state, after_state, reason, details, digest";
+    const others = columns.replace("reason", "'other'");
+
+    it("can be added to, and nothing else", async () => {
+      const isSqlite = name === "SQLite";
+      const isMariadb = name === "MariaDB";
+      const replace = `replace into portier_record (number, ${columns}) select number, ${others} from portier_record where number = 2`;
+      const upsert = `insert into portier_record (number, ${columns}) select number, ${columns} from portier_record where number = 2`;
+      for (const [statement, says] of [
+        ["update portier_record set kind = 'other'", /stays as it is/],
+        ["update portier_record set number = number + 10", /stays as it is|only be updated to DEFAULT/],
+        ["delete from portier_record", /stays as it is/],
+        ["delete from portier_record where number = 4", /stays as it is/],
+        ...(isSqlite
+          ? ([
+              [replace, /stays as it is/],
+              [`insert or ${replace}`, /stays as it is/],
+              [`${upsert} and true on conflict (number) do update set kind = 'other'`, /stays as it is/],
+              ["update or replace portier_record set number = 1 where number = 2", /stays as it is/],
+            ] as const)
+          : []),
+        ...(isMariadb
+          ? ([
+              [replace, /stays as it is/],
+              [`${upsert} on duplicate key update kind = 'other'`, /stays as it is/],
+              ["truncate table portier_record", /foreign key/i],
+            ] as const)
+          : []),
+        ...(!isSqlite && !isMariadb
+          ? ([
+              ["truncate portier_record", /stays as it is/],
+              ["truncate portier_record cascade", /stays as it is/],
+            ] as const)
+          : []),
+      ] as const) {
+        await expect(run(statement), statement).rejects.toThrow(says);
+      }
+      expect(await twice.stores[0].verify()).toMatchObject({ entries: 4 });
+    });
+
+    it("shows what whoever may change the tables themselves did to it", async () => {
+      const whole = await twice.stores[0].verify();
+      expect(whole).toEqual({ entries: 4, head: expect.stringMatching(/^[0-9a-f]{64}$/) });
+      const isPostgres = name.startsWith("P");
+      const open = isPostgres
+        ? ["alter table portier_record disable trigger all"]
+        : name === "SQLite"
+          ? ["drop trigger portier_record_update", "drop trigger portier_record_delete"]
+          : ["drop trigger portier_record_update", "drop trigger portier_record_delete"];
+      for (const statement of open) await run(statement);
+      await run("create table kept_record as select * from portier_record");
+      const restore = async () => {
+        await run("delete from portier_record");
+        const numbered = isPostgres ? " overriding system value" : "";
+        await run(
+          `insert into portier_record (number, ${columns})${numbered} select number, ${columns} from kept_record`,
+        );
+      };
+      for (const [statement, problem] of [
+        ["update portier_record set reason = 'other' where number = 2", "changed"],
+        ["update portier_record set at = '2020-01-01T00:00:00Z' where number = 4", "changed"],
+        ["delete from portier_record where number = 2", "changed"],
+        ["delete from portier_record where number = 1", "changed"],
+        ["delete from portier_record where number = 4", "cut"],
+        ["delete from portier_record", "cut"],
+      ] as const) {
+        await run(statement);
+        expect(await twice.stores[0].verify(), statement).toMatchObject({ problem });
+        await restore();
+        expect(await twice.stores[0].verify({ noted: whole.head }), statement).toEqual(whole);
+      }
+      expect(await twice.stores[0].verify({ noted: "0".repeat(64) })).toMatchObject({ problem: "not-noted" });
+    });
+  },
+);
 
 describe.each(servers.filter(([name]) => name === "PostgreSQL"))("on %s alone", (_name, open) => {
   it("whoever watches hears of changes after the link was cut, too", async () => {
@@ -277,6 +382,7 @@ describe("a JSON file", () => {
     const before = readFileSync(file, "utf8");
     await administration(portier, open()).as("p1").assign({ person: "p3", role: "guide" });
     writeFileSync(file, before);
+    expect(await open().verify()).toEqual({ entries: 1, head: expect.stringMatching(/^[0-9a-f]{64}$/) });
     await administration(portier, open()).as("p1").assign({ person: "p2", role: "guide" });
     expect(given(readFileSync(file, "utf8")).map(({ person, role }) => `${person} ${role}`)).toEqual([
       "p1 chief",
@@ -290,9 +396,8 @@ describe("a JSON file", () => {
     await administration(portier, open()).as("p1").assign({ person: "p3", role: "guide" });
     writeFileSync(record, `${readFileSync(record, "utf8")}{"version":2,"writes":[{"table":"portier_as`);
     await administration(portier, open()).as("p1").revoke({ person: "p3", role: "guide" });
-    const lines = readFileSync(record, "utf8").trimEnd().split("\n");
-    expect(lines.map((line) => JSON.parse(line).entries[0].kind)).toEqual(["assign", "revoke"]);
-    expect(await open().entries()).toHaveLength(2);
+    expect((await open().entries()).map(({ kind }) => kind)).toEqual(["revoke", "assign"]);
+    expect(await open().verify()).toMatchObject({ entries: 2 });
   });
 
   it("that was taken away is an error, not a house in which nobody holds anything", async () => {
@@ -323,6 +428,53 @@ describe("a JSON file", () => {
     expect(open).toThrow(file);
   });
 
+  // A process that slept longer than its lock lives once wrote over what others had done meanwhile.
+  it("does not lose what was done while a process that held it was asleep", async () => {
+    const child = fileURLToPath(new URL("../support/child-sleeper.mjs", import.meta.url));
+    const run = spawn(process.execPath, [child, file, JSON.stringify(document), JSON.stringify({ staff })], {
+      stdio: ["ignore", "pipe", "inherit"],
+    });
+    const said: string[] = [];
+    run.stdout?.on("data", (part) => said.push(String(part)));
+    const ended = new Promise((resolve) => run.once("exit", resolve));
+    await vi.waitFor(() => expect(said.join("")).toContain("judged"), { timeout: 10_000 });
+    run.kill("SIGSTOP");
+    const mine = administration(portier, open()).as("p1");
+    expect(await mine.assign({ person: "p2", role: "guide" })).toMatchObject({ accepted: true });
+    expect(await mine.limit({ person: "p2", role: "guide", until: "2030-01-01" })).toMatchObject({ accepted: true });
+    run.kill("SIGCONT");
+    await ended;
+    // It found that it was late, and did it again on what is there now.
+    expect(said.join("")).toContain("judged\njudged");
+    const guides = given(readFileSync(file, "utf8")).flatMap(({ person, role }) => (role === "guide" ? [person] : []));
+    expect(guides).toEqual(["p2", "p3"]);
+    expect((await open().entries()).map(({ person }) => person)).toEqual(["p3", "p2", "p2"]);
+    expect(await open().verify()).toMatchObject({ entries: 3 });
+    expect([...(open().source.referring?.("portier_assignments", "role", "guide") ?? [])]).toHaveLength(2);
+  });
+
+  it.each<[string, (lines: string[]) => string[], string]>([
+    ["changed", ([a, b = "", ...more]) => [a ?? "", b.replace("p3", "p2"), ...more], "changed"],
+    ["taken out", ([a, , ...more]) => [a ?? "", ...more], "missing"],
+    ["taken out at the beginning", ([, ...more]) => more, "missing"],
+    ["taken out at the end", (lines) => lines.slice(0, -1), "cut"],
+    ["put in the place of another", ([a = "", b = "", ...more]) => [b, a, ...more], "missing"],
+  ])("a line that was %s is found", async (_what, change, problem) => {
+    const chief = administration(portier, open()).as("p1");
+    await chief.assign({ person: "p3", role: "guide" });
+    await chief.revoke({ person: "p3", role: "guide" });
+    await chief.assign({ person: "p2", role: "guide" });
+    const whole = await open().verify();
+    expect(whole).toEqual({ entries: 3, head: expect.stringMatching(/^[0-9a-f]{64}$/) });
+    const lines = readFileSync(record, "utf8").trimEnd().split("\n");
+    writeFileSync(record, `${change(lines).join("\n")}\n`);
+    expect(await open().verify()).toMatchObject({ problem });
+    // Written anew as a whole, it is another one: a head that was noted is not in it.
+    writeFileSync(record, `${lines.join("\n")}\n`);
+    expect(await open().verify({ noted: whole.head })).toEqual(whole);
+    expect(await open().verify({ noted: "0".repeat(64) })).toMatchObject({ problem: "not-noted" });
+  });
+
   it("is whole whenever a process is killed, and the record says all that was done", async () => {
     const child = fileURLToPath(new URL("../support/child-store.mjs", import.meta.url));
     for (let round = 0; round < 3; round++) {
@@ -338,9 +490,12 @@ describe("a JSON file", () => {
       const outcome = await administration(portier, open()).as("p1").assign({ person: "p2", role: "guide" });
       expect(outcome.accepted).toBe(true);
       await administration(portier, open()).as("p1").revoke({ person: "p2", role: "guide" });
-      const lines = readFileSync(record, "utf8").trimEnd().split("\n");
+      // What a process that was killed had begun to write stands there, and says nothing.
+      const texts = readFileSync(record, "utf8").trimEnd().split("\n");
+      const lines = texts.filter((text) => text.startsWith("{") && text.endsWith("}"));
       const { version } = JSON.parse(readFileSync(file, "utf8"));
       expect(lines.length).toBe(version);
+      expect(await open().verify()).toMatchObject({ entries: version });
       const replayed = lines.reduce(
         (rows, line) => {
           const { writes } = JSON.parse(line) as { writes: { before?: Row; after?: Row }[] };

@@ -1,7 +1,7 @@
-import { exportJWK, generateKeyPair, type JWTPayload, SignJWT, UnsecuredJWT } from "jose";
+import { exportJWK, generateKeyPair, type JWK, type JWTPayload, SignJWT, UnsecuredJWT } from "jose";
 import { heldRoles } from "portier/explain";
 import { administration, memoryStore } from "portier/people";
-import { tokenReader } from "portier/tokens";
+import { type ClaimPath, tokenReader } from "portier/tokens";
 import { beforeAll, describe, expect, it } from "vitest";
 import { portier, source } from "../support/museum.js";
 
@@ -11,10 +11,11 @@ const seconds = now.getTime() / 1_000;
 
 describe("a token", () => {
   let reader: ReturnType<typeof tokenReader>;
+  let jwk: JWK;
   let sign: (payload: JWTPayload, key?: "other") => Promise<string>;
   beforeAll(async () => {
     const [own, other] = await Promise.all([generateKeyPair("ES256"), generateKeyPair("ES256")]);
-    const jwk = { ...(await exportJWK(own.publicKey)), alg: "ES256", kid: "1" };
+    jwk = { ...(await exportJWK(own.publicKey)), alg: "ES256", kid: "1" };
     sign = (payload, key) =>
       new SignJWT(payload)
         .setProtectedHeader({ alg: "ES256", kid: "1" })
@@ -121,5 +122,70 @@ describe("a token", () => {
     await expect(reader.read(token, { now })).rejects.toThrow(/no role "Keeper"; did you mean "keeper"/);
     const wrong = { issuer, audience: "museum", keys: { keys: [] }, groups: { Lenders: "lender" } };
     expect(() => tokenReader(portier, wrong)).toThrow(/no role "lender"/);
+  });
+
+  describe("whose claims are elsewhere", () => {
+    const odd = "https://museum.example/v1.0/claims";
+    const readerOf = (more: Partial<Parameters<typeof tokenReader>[1]>) =>
+      tokenReader(portier, { issuer, audience: "museum", keys: { keys: [jwk] }, ...more });
+
+    it.each<[string, ClaimPath, JWTPayload]>([
+      ["at the top", "roles", { roles: ["keeper"] }],
+      ["inside", "realm.roles", { realm: { roles: "keeper" } }],
+      ["under a name with dots", `${odd}`, { [odd]: ["keeper"] }],
+      ["inside of a name with dots", `${odd}.roles`, { [odd]: { roles: ["keeper"] } }],
+      [
+        "under a name with dots, inside of a name with dots",
+        `${odd}.client.v2.roles`,
+        { [odd]: { "client.v2": { roles: ["keeper"] } } },
+      ],
+      [
+        "where a shorter name is there, too",
+        `${odd}.roles`,
+        { [odd]: { roles: ["keeper"] }, "https://museum": { other: 1 } },
+      ],
+      [
+        "said step by step",
+        [odd, "client.v2", "roles"],
+        { [odd]: { "client.v2": { roles: ["keeper"] }, client: { v2: { roles: ["director"] } } } },
+      ],
+    ])("is found %s", async (_what, roles, payload) => {
+      const { claims } = await readerOf({ claims: { roles } }).read(await sign({ ...good, ...payload }), { now });
+      expect(claims.map(({ role }) => role)).toEqual(["keeper"]);
+    });
+
+    it.each<[string, JWTPayload]>([
+      [
+        "by reference",
+        { _claim_names: { groups: "src1" }, _claim_sources: { src1: { endpoint: "https://x.example/groups" } } },
+      ],
+      ["by reference, beside some of them", { groups: ["Collections"], _claim_names: { groups: "src1" } }],
+      ["by the word that there are some", { hasgroups: true }],
+    ])("is an error where groups are there only %s", async (_what, payload) => {
+      const own = readerOf({ claims: { groups: "groups", roles: "roles" }, groups: { Collections: "collections" } });
+      await expect(own.read(await sign({ ...good, ...payload }), { now })).rejects.toMatchObject({
+        code: "bad-token",
+        message: expect.stringContaining('"groups" is only referred to'),
+      });
+      // Where no groups are read, it does not matter.
+      const without = readerOf({ claims: { roles: "roles" } });
+      expect((await without.read(await sign({ ...good, ...payload }), { now })).claims).toEqual([]);
+    });
+
+    it("leaves out roles of the issuer that are declared to mean nothing here, and no others", async () => {
+      const read = async (leaveOut: Parameters<typeof tokenReader>[1]["leaveOut"], ...roles: string[]) => {
+        const own = readerOf({ claims: { roles: "roles" }, ...(leaveOut && { leaveOut }) });
+        return (await own.read(await sign({ ...good, roles }), { now })).claims.map(({ role }) => role);
+      };
+      expect(await read(["offline_access"], "keeper", "offline_access")).toEqual(["keeper"]);
+      await expect(read(["offline_access"], "keeper", "uma_authorization")).rejects.toThrow(
+        /no role "uma_authorization"/,
+      );
+      await expect(read(undefined, "keeper", "offline_access")).rejects.toThrow(/no role "offline_access"/);
+      expect(await read("unknown", "offline_access", "keeper", "Keeper", "editor of e-2")).toEqual([
+        "keeper",
+        "editor",
+      ]);
+    });
   });
 });

@@ -9,6 +9,7 @@ import {
   columnNumber,
   editRange,
   keptRanges,
+  movedOut,
   moveRange,
   moveRanges,
   overlaps,
@@ -118,35 +119,58 @@ describe("a range moves as in a spreadsheet", () => {
     ["B2:F4", move(3, 1, 9), "B2:F3"],
     ["B2:F4", move(9, 1, 1), "B3:F5"],
     ["B2:F4", move(3, 1, 3), "B2:F4"],
+    ["B2:F4", move(3, 1, 2), "B2:F4"],
+    ["B2:F4", move(2, 2, 5), "B2:F4"],
+    ["A2:E", move(9, 1, 2), "A2:E"],
+    ["A2:E", move(9, 1, 1), "A3:E"],
   ])("%s after %j is %s", (text, change, expected) => {
     const moved = moveRange(parseRange(text) as CellRange, change);
     expect(moved && printRange(moved)).toBe(expected);
   });
 
-  it("holds the same cells afterwards, whatever is inserted or deleted", () => {
+  it("holds the same cells afterwards, or says which it lost, whatever is inserted, deleted or moved", () => {
     // A sheet as a list of row numbers, the plainest thing that knows what becomes of each.
+    const kinds = { insert: 0, delete: 0, move: 0, lost: 0, inside: 0 };
+    const drawn = fc.record({
+      top: fc.integer({ min: 1, max: 12 }),
+      height: fc.integer({ min: 1, max: 6 }),
+      kind: fc.constantFrom("insert" as const, "delete" as const, "move" as const),
+      at: fc.integer({ min: 1, max: 16 }),
+      count: fc.integer({ min: 1, max: 5 }),
+      to: fc.integer({ min: 1, max: 20 }),
+    });
     fc.assert(
-      fc.property(
-        fc.integer({ min: 1, max: 12 }),
-        fc.integer({ min: 1, max: 6 }),
-        fc.constantFrom("insert" as const, "delete" as const),
-        fc.integer({ min: 1, max: 16 }),
-        fc.integer({ min: 1, max: 5 }),
-        (top, height, kind, at, count) => {
-          const range = { left: 1, right: 2, top, bottom: top + height - 1 };
-          const rows: (number | undefined)[] = Array.from({ length: 30 }, (_, index) => index + 1);
-          if (kind === "insert") rows.splice(at - 1, 0, ...Array.from({ length: count }, () => undefined));
-          else rows.splice(at - 1, count);
-          const inside = rows.flatMap((row, index) =>
-            row !== undefined && row >= range.top && row <= range.bottom ? [index + 1] : [],
-          );
-          const moved = moveRange(range, { kind, of: "rows", at, count });
-          expect(moved === undefined ? [] : [moved.top, moved.bottom]).toEqual(
-            inside.length === 0 ? [] : [inside[0], inside[inside.length - 1]],
-          );
-        },
-      ),
+      fc.property(drawn, ({ top, height, kind, at, count, to }) => {
+        kinds[kind]++;
+        const bottom = top + height - 1;
+        const rows: (number | undefined)[] = Array.from({ length: 40 }, (_, index) => index + 1);
+        if (kind === "insert") rows.splice(at - 1, 0, ...Array.from({ length: count }, () => undefined));
+        else {
+          const taken = rows.splice(at - 1, count);
+          if (kind === "move") rows.splice(to > at + count ? to - count - 1 : to < at ? to - 1 : at - 1, 0, ...taken);
+        }
+        const change: SheetChange =
+          kind === "move" ? { kind, of: "rows", at, count, to } : { kind, of: "rows", at, count };
+        const range = { left: 1, right: 2, top, bottom };
+        const moved = moveRange(range, change);
+        const out = movedOut(range, change);
+        const isLost = (row: number) => out !== undefined && row >= out.top && row <= out.bottom;
+        if (out !== undefined) kinds.lost++;
+        if (kind === "move" && at >= top && at + count - 1 <= bottom && out === undefined) kinds.inside++;
+        const kept = rows.flatMap((row, index) =>
+          row !== undefined && row >= top && row <= bottom && !isLost(row) ? [index + 1] : [],
+        );
+        // What is lost is outside, what is kept inside, from the first to the last.
+        expect(moved === undefined ? [] : [moved.top, moved.bottom]).toEqual(
+          kept.length === 0 ? [] : [kept[0], kept[kept.length - 1]],
+        );
+        const outside = (place: number) => moved === undefined || place < moved.top || place > moved.bottom;
+        for (const [index, row] of rows.entries())
+          if (row !== undefined && isLost(row)) expect(outside(index + 1)).toBe(true);
+      }),
+      { numRuns: 2_000 },
     );
+    for (const [what, times] of Object.entries(kinds)) expect([what, times > 20]).toEqual([what, true]);
   });
 });
 
@@ -190,6 +214,9 @@ describe("the ranges of a document", () => {
     expect(Object.keys(rules.ranges)).toEqual(["heading", "amounts"]);
     expect(rules.rules).not.toHaveProperty("totals-are-worked-out");
     expect(moveRanges(document, "plan", remove(1, 1)).lost).toEqual([{ range: "A1:G1", of: "heading" }]);
+    // A row that is moved above what is held leaves it, and that is said for each range.
+    expect(moveRanges(document, "plan", move(5, 1, 2)).lost).toEqual([]);
+    expect(moveRanges(document, "plan", move(5, 1, 1)).lost).toContainEqual({ range: "B5:E5", of: "amounts" });
   });
 
   it("are edited with their keepers, and named ones everywhere", () => {

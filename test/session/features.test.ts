@@ -5,9 +5,12 @@ import {
   type Row,
   type RuleInput,
   type Session,
+  type Source,
+  snapshotOf,
   type TableInput,
 } from "portier";
 import { explain, explanationText } from "portier/explain";
+import { openSnapshot } from "portier/snapshot";
 import { describe, expect, it } from "vitest";
 
 // What the random tests of the model do not reach: each case names the sentence that it holds.
@@ -556,12 +559,12 @@ describe("forms and choices", () => {
       table: "things",
       isNew: false,
       fields: [
-        { name: "id", state: "read-only", seen: true, required: true, value: "t" },
-        { name: "title", state: "editable", seen: true, required: true, value: "a" },
+        { name: "id", type: "text", state: "read-only", required: true, value: "t" },
+        { name: "title", type: "text", state: "editable", required: true, value: "a" },
         {
           name: "status",
+          type: "choice",
           state: "editable",
-          seen: true,
           required: true,
           value: "out",
           tentative: true,
@@ -569,15 +572,15 @@ describe("forms and choices", () => {
         },
         {
           name: "show",
+          type: "reference",
           state: "confirm",
-          seen: true,
           required: false,
           value: "s1",
           confirm: [{ rule: "things/shows", note: "It is out." }],
           choices: ["s1", "s2"],
         },
-        { name: "secret", state: "hidden", seen: false, required: false, note: "Sealed." },
-        { name: "blind", state: "editable", seen: false, required: false },
+        { name: "secret", type: "text", state: "hidden", required: false, note: "Sealed." },
+        { name: "blind", type: "text", state: "hidden", blind: true, required: false },
       ],
       actions: [
         { name: "list", permitted: true },
@@ -651,5 +654,89 @@ describe("forms and choices", () => {
     expect(session.choices("things", "status", thing)).toEqual(["in", "out"]);
     expect(session.choices("things", "show", thing)).toEqual(["s1", "s2"]);
     expect(session.choices("things", "status")).toEqual(["in", "out", "gone"]);
+  });
+});
+
+describe("what is the same for every record", () => {
+  // Per-person settings that are kept as rows: who may not see which field.
+  const settled = compile(
+    house({
+      settings: table({}),
+      things: {
+        key: "id",
+        fields: { id: "text", title: "text", price: { type: "text", optional: true }, keeper: { reference: "staff" } },
+        rules: {
+          seen: { to: "signed-in", permit: { view: "all", edit: ["title", "price"], create: "all" } },
+          hidden: { where: "exists (settings where keeper = me and title = 'price')", deny: { view: ["price"] } },
+          one: {
+            where: "exists (things where title = 'chosen')",
+            becomes: "title = 'chosen'",
+            deny: { create: "all" },
+          },
+          deep: { where: "keeper.level = 1", deny: { edit: ["title"] } },
+        },
+      },
+    }),
+  );
+  const things = Array.from({ length: 50 }, (_, at) => ({ id: `t${at}`, title: "a", price: "5", keeper: "p2" }));
+  const rows: Record<string, Row[]> = { staff: people, things, settings: [{ id: "1", title: "price", keeper: "p1" }] };
+  const asked: string[] = [];
+  const live: Source = {
+    find: (name, key) => rows[name]?.find((row) => row["id"] === key),
+    referring: (name, field, key) => {
+      asked.push(name);
+      return (rows[name] ?? []).filter((row) => row[field] === key);
+    },
+    all: (name) => rows[name] ?? [],
+  };
+
+  it("is looked at once in a session, is part of its reach, and travels with a snapshot", () => {
+    for (const [person, isHidden] of [
+      ["p1", true],
+      ["p2", false],
+    ] as const) {
+      asked.length = 0;
+      const session = settled.session({ person, source: live, report: () => {} });
+      const seen = session.maskAll("things", things, "view");
+      expect(seen.map((one) => Object.hasOwn(one, "price"))).toEqual(things.map(() => !isHidden));
+      expect(asked).toEqual(["settings"]);
+      expect(session.reach("view", "things", "price")).toBe(isHidden ? "none" : "all");
+      const snapshot = snapshotOf(session, ["things"]);
+      expect(JSON.stringify(snapshot)).not.toContain('"settings"');
+      const copy = openSnapshot(JSON.parse(JSON.stringify(snapshot)), { report: () => {} });
+      expect(copy.maskAll("things", things, "view")).toEqual(seen);
+      expect(copy.reach("view", "things", "price")).toBe(session.reach("view", "things", "price"));
+    }
+  });
+
+  it("is looked at anew where a change is judged: one may make it true for the next", () => {
+    const session = settled.session({ person: "p1", source: live });
+    const chosen = { id: "new", title: "chosen", keeper: "p1" };
+    expect(session.may("create", "things", chosen)).toBe(true);
+    expect(session.accept("create", "things", chosen).accepted).toBe(true);
+    rows["things"] = [...things, chosen];
+    expect(session.accept("create", "things", { ...chosen, id: "newer" }).accepted).toBe(false);
+    rows["things"] = things;
+  });
+
+  it("leaves to the server, field by field, what a browser cannot decide", () => {
+    const session = settled.session({ person: "p1", source: live });
+    const copy = openSnapshot(JSON.parse(JSON.stringify(snapshotOf(session))), { report: () => {} });
+    const state = (of: Session) =>
+      of.form("things", things[0] as Row)?.fields.map((one) => [one.name, one.state, one.undecided]);
+    expect(state(session)).toEqual([
+      ["id", "read-only", undefined],
+      ["title", "editable", undefined],
+      ["price", "hidden", undefined],
+      ["keeper", "read-only", undefined],
+    ]);
+    expect(state(copy)).toEqual([
+      ["id", "read-only", undefined],
+      ["title", "read-only", true],
+      ["price", "hidden", undefined],
+      ["keeper", "read-only", undefined],
+    ]);
+    const permitted = (of: Session) => of.form("things", things[0] as Row)?.actions.map((one) => one.permitted);
+    expect(permitted(copy)).toEqual(permitted(session));
   });
 });

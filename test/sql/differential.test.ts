@@ -4,11 +4,12 @@ import { maskedSelect, where } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Table } from "../../src/schema/schema.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
-import { everyRules, groups, house, items, lines, now, rules, sheetRules, worlds } from "../support/house.js";
+import { everyRules, groups, house, items, lines, promised, rules, sheetRules, worlds } from "../support/house.js";
+import { runsOf, seedOf } from "../support/runs.js";
 
-// PORTIER_SQL_RUNS makes it longer, PORTIER_SEED repeats a run. A case is one answer that memory and database both gave.
-const runs = Number(process.env["PORTIER_SQL_RUNS"] ?? 150);
-const seed = Number(process.env["PORTIER_SEED"] ?? Math.floor(Math.random() * 2 ** 31));
+// A case is one answer that memory and database both gave.
+const runs = runsOf(70);
+const seed = seedOf(457213718);
 
 const cases = fc.record({
   drawn: fc.record({
@@ -19,9 +20,20 @@ const cases = fc.record({
   }),
   world: worlds,
   me: fc.constantFrom("p1", "p2", "p3", "p4", "stranger", undefined),
+  actedBy: fc.option(fc.constantFrom("p1", "p3", "p4"), { nil: undefined, freq: 2 }),
   items: fc.array(items, { minLength: 4, maxLength: 4 }),
   lines: fc.array(lines, { minLength: 4, maxLength: 4 }),
 });
+
+/** Undefined where the delegation does not run: then nobody acts. */
+function acting(open: () => Session): Session | undefined {
+  try {
+    return open();
+  } catch (error) {
+    expect(error).toMatchObject({ code: "wrong-call" });
+    return undefined;
+  }
+}
 
 type Data = Record<string, readonly Row[]>;
 
@@ -29,6 +41,7 @@ describe.each(Object.entries(engines))("on %s", (name, open) => {
   let engine: Engine;
   const { schema } = compile(house({ rules: [] }));
   let compared = 0;
+  let acted = 0;
 
   beforeAll(async () => {
     engine = await open();
@@ -75,7 +88,7 @@ describe.each(Object.entries(engines))("on %s", (name, open) => {
 
   it("a database sees what memory sees", async () => {
     await fc.assert(
-      fc.asyncProperty(cases, async ({ drawn, world, me, items: things, lines: sheet }) => {
+      fc.asyncProperty(cases, async ({ drawn, world, me, actedBy, items: things, lines: sheet }) => {
         const portier = compile(house(drawn));
         const given: Data = {
           ...world,
@@ -83,11 +96,13 @@ describe.each(Object.entries(engines))("on %s", (name, open) => {
           sheet: sheet.map((row, index) => ({ ...row, id: `s${index + 1}` })),
         };
         const data = await storeAll(engine, portier.schema, given);
-        const session = portier.session({
-          ...(me === undefined ? {} : { person: me }),
-          source: portier.source(data),
-          request: { now },
-        });
+        const person = me === undefined ? {} : { person: me };
+        const options = { ...person, source: portier.source(data), request: promised };
+        const isActing = (data["portier_delegations"] ?? []).some((row) => row["of"] === me && row["to"] === actedBy);
+        const session =
+          (isActing ? acting(() => portier.session({ ...options, actedBy: actedBy as string })) : undefined) ??
+          portier.session(options);
+        if (session.actedBy !== undefined) acted++;
         for (const table of portier.schema.tables.values()) {
           await compareTable(session, table, data[table.name] ?? []);
         }
@@ -101,5 +116,6 @@ describe.each(Object.entries(engines))("on %s", (name, open) => {
       { seed, numRuns: runs },
     );
     expect(compared).toBeGreaterThan(runs * 100);
+    expect(acted).toBeGreaterThan(1);
   }, 600_000);
 });

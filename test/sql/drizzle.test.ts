@@ -1,11 +1,11 @@
 import { PGlite } from "@electric-sql/pglite";
-import { and, count, eq, isNotNull, sql } from "drizzle-orm";
+import { and, count, eq, isNotNull, relations, sql } from "drizzle-orm";
 import * as mysql from "drizzle-orm/mysql-core";
 import * as pg from "drizzle-orm/pg-core";
 import { drizzle } from "drizzle-orm/pglite";
 import * as lite from "drizzle-orm/sqlite-core";
 import { compile, type Row } from "portier";
-import { drizzleTables, maskedColumns, whereSql } from "portier/drizzle";
+import { drizzleTables, fenced, maskedColumns, whereSql } from "portier/drizzle";
 import { pgliteConnection } from "portier/pglite";
 import { createTables, postgres } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -40,7 +40,7 @@ describe("a person's view in Drizzle", () => {
     const found = await db
       .select({ accession: objects.accession })
       .from(objects)
-      .where(and(eq(objects.status, "on_display"), whereSql(session, "objects", "edit", postgres)));
+      .where(and(eq(objects.status, "on_display"), whereSql(session, "objects", "edit", objects, postgres)));
     const expected = records("objects").filter(
       (row) => row["status"] === "on_display" && session.may("edit", "objects", row),
     );
@@ -53,7 +53,7 @@ describe("a person's view in Drizzle", () => {
       const seen = db
         .select(maskedColumns(session, "objects", objects, postgres))
         .from(objects)
-        .where(whereSql(session, "objects", "list", postgres))
+        .where(whereSql(session, "objects", "list", objects, postgres))
         .as("seen");
       const rows = await db.select().from(seen).orderBy(seen.insuredValue, seen.accession);
       const expected = session.maskAll("objects", records("objects")) as Row[];
@@ -75,6 +75,81 @@ describe("a person's view in Drizzle", () => {
       const [known] = await db.select({ n: count() }).from(seen).where(isNotNull(seen.insuredValue));
       expect(known?.n).toBe(expected.filter((row) => row["insured_value"] != null).length);
     }
+  });
+});
+
+const staff = pg.pgTable("staff", {
+  id: pg.text().primaryKey(),
+  name: pg.text().notNull(),
+  post: pg.text(),
+  department: pg.text(),
+  salary: pg.numeric(),
+  manager: pg.text(),
+});
+const staffRelations = relations(staff, ({ one, many }) => ({
+  boss: one(staff, { fields: [staff.manager], references: [staff.id], relationName: "line" }),
+  team: many(staff, { relationName: "line" }),
+}));
+const related = drizzle(database, { schema: { staff, staffRelations } });
+
+// Conditions were made for the table's own name, and in a nested relation of a table to itself that is the outer row.
+describe("a person's view of a table that stands in a statement twice", () => {
+  const people = ["s-002", "s-003", "s-008", "s-010"];
+  const listed = (person: string) => as(person).maskAll("staff", records("staff")) as Row[];
+
+  it("is for the alias that the condition stands beside", async () => {
+    for (const person of people) {
+      const session = as(person);
+      const boss = pg.alias(staff, "boss");
+      const pairs = await db
+        .select({ id: staff.id, boss: boss.id, salary: maskedColumns(session, "staff", boss, postgres).salary })
+        .from(staff)
+        .leftJoin(boss, and(eq(boss.id, staff.manager), whereSql(session, "staff", "list", boss, postgres)))
+        .where(whereSql(session, "staff", "list", staff, postgres));
+      const seen = new Map(listed(person).map((row) => [row["id"], row]));
+      expect(pairs.map(({ id }) => id).sort()).toEqual([...seen.keys()].sort());
+      for (const pair of pairs) {
+        const manager = records("staff").find(({ id }) => id === pair.id)?.["manager"];
+        expect(pair.boss).toBe(seen.has(manager) ? manager : null);
+        expect(pair.salary ?? null).toBe(seen.get(pair.boss)?.["salary"] ?? null);
+      }
+    }
+  });
+
+  it("is for the inner row of a nested relation of a table to itself", async () => {
+    for (const person of people) {
+      const session = as(person);
+      const found = await related.query.staff.findMany({
+        columns: { id: true },
+        where: (row) => whereSql(session, "staff", "list", row, postgres),
+        with: { team: { columns: { id: true }, where: (row) => whereSql(session, "staff", "list", row, postgres) } },
+      });
+      const seen = new Set(listed(person).map(({ id }) => id));
+      for (const { id, team } of found) {
+        const below = records("staff").filter((row) => row["manager"] === id && seen.has(row["id"]));
+        expect(team.map((row) => row.id).sort()).toEqual(below.map((row) => row["id"]).sort());
+      }
+      expect(found.map(({ id }) => id).sort()).toEqual([...seen].sort());
+    }
+  });
+
+  it("is refused for another table than the document's", () => {
+    expect(() => whereSql(as("s-003"), "objects", "list", staff, postgres)).toThrow(/this is the table "staff"/);
+    expect(() => maskedColumns(as("s-003"), "staff", objects, postgres)).toThrow(/this is the table "objects"/);
+    expect(() => whereSql(as("s-003"), "objects", "list", {}, postgres)).toThrow(/no table of Drizzle/);
+  });
+
+  it("lets no filter fail on a record that is not seen, in a subquery that is fenced", async () => {
+    const session = as("s-003");
+    const select = db
+      .select(maskedColumns(session, "objects", objects, postgres))
+      .from(objects)
+      .where(and(whereSql(session, "objects", "list", objects, postgres), eq(objects.accession, "BM-SH-0003")));
+    // Fails on every title, so on none but those that are reached.
+    const failing = (seen: { title: unknown }) =>
+      sql`cast(replace(${seen.title}, 'Bell of the Good Intent', '1') as integer) = 1`;
+    const fencedOne = select.limit(fenced).as("seen");
+    expect(await db.select({ n: count() }).from(fencedOne).where(failing(fencedOne))).toEqual([{ n: 1 }]);
   });
 });
 

@@ -4,30 +4,8 @@ import { ChangeRefused, portierDialect } from "portier/kysely";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import type { Table } from "../../src/schema/schema.js";
 import { allTables, createTables, type Engine, engines, held, store } from "../support/engines.js";
+import type { MuseumTables } from "../support/kysely.js";
 import { as, portier, record, records } from "../support/museum.js";
-
-interface Tables {
-  objects: {
-    accession: string;
-    title: string;
-    label: string | null;
-    department: string;
-    keeper: string | null;
-    status: string;
-    shelf: string | null;
-    insured_value: string | null;
-  };
-  loans: {
-    id: string;
-    object: string;
-    borrower: string;
-    requested_by: string;
-    status: string;
-    starts_on: string;
-    ends_on: string;
-  };
-  secrets: { id: string };
-}
 
 const now = "2026-11-24T09:00:00Z";
 const bell = "BM-SH-0003";
@@ -47,7 +25,9 @@ describe.each(Object.entries(engines))("a person at work with the query builder 
   afterAll(() => engine?.close());
 
   const working = (person: string | null, more: { confirmed?: readonly string[] } = {}) =>
-    new Kysely<Tables>({ dialect: portierDialect(portier, engine.connection, person, { request: { now }, ...more }) });
+    new Kysely<MuseumTables>({
+      dialect: portierDialect(portier, engine.connection, person, { request: { now }, ...more }),
+    });
   const stored = async (table: string, key: string): Promise<Row | undefined> => {
     const declared = portier.schema.tables.get(table) as Table;
     return (await held(engine, declared)).find((row) => row[declared.key[0]?.name ?? ""] === key);
@@ -74,7 +54,7 @@ describe.each(Object.entries(engines))("a person at work with the query builder 
     expect(await stored("objects", bell)).toMatchObject({ label: "Rung in fog." });
   });
 
-  it.each<[string, (db: Kysely<Tables>) => Promise<unknown>, object]>([
+  it.each<[string, (db: Kysely<MuseumTables>) => Promise<unknown>, object]>([
     [
       "a field that is not theirs",
       (db) => db.updateTable("objects").set({ insured_value: "1" }).where("accession", "=", bell).execute(),
@@ -130,7 +110,7 @@ describe.each(Object.entries(engines))("a person at work with the query builder 
   it("makes records that are theirs, and takes them away", async () => {
     const db = working("s-003");
     // The owner and the status are not given: the person, and the document's default.
-    const values = loan as Tables["loans"];
+    const values = loan as MuseumTables["loans"];
     const made = await db.insertInto("loans").values(values).returning(["requested_by", "status"]).execute();
     expect(made).toEqual([{ requested_by: "s-003", status: "draft" }]);
     const gone = await db.deleteFrom("loans").where("id", "=", "L-new").returning("borrower").execute();
@@ -140,7 +120,7 @@ describe.each(Object.entries(engines))("a person at work with the query builder 
 
   it("is asked for a confirmation first", async () => {
     const onLoan = String(records("objects").find(({ status }) => status === "on_loan")?.["accession"]);
-    const change = (db: Kysely<Tables>) =>
+    const change = (db: Kysely<MuseumTables>) =>
       db.updateTable("objects").set({ shelf: "N1" }).where("accession", "=", onLoan).execute();
     await expect(change(working("s-001"))).rejects.toMatchObject({ outcome: { reason: "unconfirmed" } });
     await change(working("s-001", { confirmed: ["objects/what-is-on-loan-is-not-here"] }));
@@ -168,7 +148,7 @@ describe.each(Object.entries(engines))("a person at work with the query builder 
     ]);
   });
 
-  it.each<[string, (db: Kysely<Tables>) => Promise<unknown>]>([
+  it.each<[string, (db: Kysely<MuseumTables>) => Promise<unknown>]>([
     ["a value that the database works out", (db) => db.updateTable("objects").set({ label: sql`title` }).execute()],
     [
       "another column as a value",
@@ -196,7 +176,7 @@ describe.each(Object.entries(engines))("a person at work with the query builder 
       (db) =>
         db
           .insertInto("loans")
-          .values(loan as Tables["loans"])
+          .values(loan as MuseumTables["loans"])
           .onConflict((on) => on.doNothing())
           .execute(),
     ],

@@ -1,42 +1,13 @@
-import {
-  type CompiledQuery,
-  DummyDriver,
-  Kysely,
-  PostgresAdapter,
-  PostgresIntrospector,
-  PostgresQueryCompiler,
-  sql,
-} from "kysely";
+import { type CompiledQuery, type Kysely, sql } from "kysely";
 import type { Row, Session } from "portier";
 import { portierPlugin } from "portier/kysely";
 import { postgres } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { allTables, createTables, type Engine, engines, store } from "../support/engines.js";
+import { builderFor, type MuseumTables } from "../support/kysely.js";
 import { as, portier, records } from "../support/museum.js";
 
-interface Tables {
-  objects: {
-    accession: string;
-    title: string;
-    label: string;
-    status: string;
-    department: string;
-    keeper: string;
-    insured_value: string;
-  };
-  staff: { id: string; name: string; salary: string };
-  departments: { id: string; name: string };
-  secrets: { id: string };
-}
-
-const plain = new Kysely<Tables>({
-  dialect: {
-    createAdapter: () => new PostgresAdapter(),
-    createDriver: () => new DummyDriver(),
-    createIntrospector: (db) => new PostgresIntrospector(db),
-    createQueryCompiler: () => new PostgresQueryCompiler(),
-  },
-});
+const plain = builderFor<MuseumTables>(postgres);
 
 let engine: Engine;
 beforeAll(async () => {
@@ -97,7 +68,7 @@ describe("a person's view in the query builder", () => {
       try {
         text = query.compile().sql;
       } catch (error) {
-        expect(String(error)).toContain("a text of SQL");
+        expect(String(error)).toMatch(/a text of SQL|cannot be called/);
         continue;
       }
       expect(text).not.toMatch(/from "staff"(?! where)(?! "r)(?!\))/);
@@ -106,7 +77,7 @@ describe("a person's view in the query builder", () => {
     }
   });
 
-  it.each<[string, (db: Kysely<Tables>) => { compile(): unknown }]>([
+  it.each<[string, (db: Kysely<MuseumTables>) => { compile(): unknown }]>([
     ["a writing statement", (db) => db.updateTable("objects").set({ title: "x" })],
     ["an inserting one", (db) => db.insertInto("departments").values({ id: "x", name: "x" })],
     ["a deleting one", (db) => db.deleteFrom("objects")],

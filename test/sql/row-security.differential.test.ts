@@ -3,6 +3,7 @@ import { type Acceptance, compile, type Row, type Session } from "portier";
 import type { Connection } from "portier/database";
 import { rowSecurity } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { isStorable } from "../../src/schema/scalar.js";
 import { type Field, isOwn, type Table } from "../../src/schema/schema.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
 import {
@@ -11,16 +12,17 @@ import {
   house,
   items,
   lines,
-  now,
+  promised,
   proposals,
   rules,
   sheetRules,
   worlds,
 } from "../support/house.js";
+import { runsOf, seedOf } from "../support/runs.js";
 
-// PORTIER_SQL_RUNS makes it longer, PORTIER_SEED repeats a run. A case is one answer that memory and database both gave.
-const runs = Number(process.env["PORTIER_SQL_RUNS"] ?? 60);
-const seed = Number(process.env["PORTIER_SEED"] ?? Math.floor(Math.random() * 2 ** 31));
+// A case is one answer that memory and database both gave.
+const runs = runsOf(12);
+const seed = seedOf(1164327715);
 
 const generous = {
   to: "anyone",
@@ -29,6 +31,9 @@ const generous = {
   permit: { edit: ["all", "id", "keeper", "price"], create: ["all", "id", "keeper", "price"] },
 };
 const open = { to: "anyone", permit: { view: ["all", "price"], delete: "yes" } };
+
+// What PostgreSQL does not take as a text never comes to its policies.
+const storable = proposals.filter((values) => isStorable(values));
 
 const cases = fc.record({
   drawn: fc.record({
@@ -42,7 +47,7 @@ const cases = fc.record({
   world: worlds,
   items: fc.array(items, { minLength: 3, maxLength: 3 }),
   lines: fc.array(lines, { minLength: 3, maxLength: 3 }),
-  proposals: fc.array(fc.tuple(proposals, fc.array(fc.nat(), { maxLength: 3 })), { minLength: 4, maxLength: 4 }),
+  proposals: fc.array(fc.tuple(storable, fc.array(fc.nat(), { maxLength: 3 })), { minLength: 4, maxLength: 4 }),
   moves: fc.array(lines, { minLength: 4, maxLength: 4 }),
 });
 
@@ -184,10 +189,10 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
         if (++migrations % 20 === 0) for (const name of catalogs) await engine.run(`vacuum pg_catalog.${name}`);
 
         for (const [index, person] of persons.entries()) {
-          const session = portier.session({ person, source: portier.source(data), request: { now } });
+          const session = portier.session({ person, source: portier.source(data), request: promised });
           await engine.connection.transaction(async (link) => {
             await link.query(`set local role ${user}`, []);
-            await link.query(`select ${seen}.ask_as($1, $2)`, [person, JSON.stringify({ now })]);
+            await link.query(`select ${seen}.ask_as($1, $2)`, [person, JSON.stringify(promised)]);
             for (const table of portier.schema.tables.values()) {
               await compareSeen(link, session, table, data[table.name] ?? []);
             }

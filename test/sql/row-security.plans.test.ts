@@ -7,6 +7,9 @@ import { as, portier, records } from "../support/museum.js";
 /** How statements are planned for the one who asks, on tables whose owner is nobody greater. */
 const onServer = servers.filter(([name]) => name === "PostgreSQL");
 
+// A file without a test fails: where there is no server, it says so.
+if (onServer.length === 0) it.skip("plans need a PostgreSQL server");
+
 describe.each(onServer)("statements under row security on %s", (_name, openEngine) => {
   const run = `portier_${process.pid}_${Math.floor(Math.random() * 1e6)}`;
   const [app, guest, holder] = [`${run}_app`, `${run}_guest`, `${run}_owner`];
@@ -205,12 +208,45 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
       expect(await counted(client)).toBe(listed(undefined));
       await client.query("rollback to savepoint before");
       expect(await counted(client)).toBe(listed("s-001"));
-      await client.query("declare all_loans cursor for select id from loans");
-      await client.query("select ask_as(null)");
-      await expect(client.query("fetch all from all_loans")).rejects.toMatchObject({
-        code: "55000",
-        message: "this statement was planned for somebody who asked before",
-      });
+    });
+
+    // A cursor that was fetched from once went on for the next person, and one "with hold" in the next transaction.
+    it.each(["cursor", "scroll cursor", "cursor with hold"])(
+      "while a %s is open, nobody else is said to ask",
+      async (kind) => {
+        const isOpen = { code: "55000", message: "a cursor is open, and would go on for somebody else" };
+        const client = await asking("s-001");
+        await client.query(`declare all_loans ${kind} for select id from loans`);
+        const { rows } = await client.query("fetch 1 from all_loans");
+        expect(rows).toHaveLength(1);
+        if (kind.endsWith("hold")) {
+          await client.query("commit");
+          await client.query("begin");
+        }
+        await client.query("savepoint before");
+        await expect(client.query("select ask_as('s-008')")).rejects.toMatchObject(isOpen);
+        await client.query("rollback to savepoint before");
+        // As drivers send it, with values apart from the text.
+        await expect(client.query("select ask_as($1)", ["s-008"])).rejects.toMatchObject(isOpen);
+        await client.query("rollback to savepoint before");
+        await client.query("do $$ begin perform 1; end $$");
+        await client.query("close all");
+        await client.query("select ask_as($1)", ["s-008"]);
+        await expect(client.query("fetch all from all_loans")).rejects.toMatchObject({ code: "34000" });
+        await client.query("rollback");
+      },
+    );
+
+    it("nor inside a loop that reads what somebody else sees", async () => {
+      const client = await asking("s-001");
+      const loop = `do $f$ declare r record; n int := 0; begin
+        for r in select id from loans loop
+          n := n + 1;
+          perform ask_as(null);
+        end loop;
+      end $f$`;
+      await expect(client.query(loop)).rejects.toMatchObject({ code: "55000" });
+      await client.query("rollback");
     });
 
     it("when the setting is changed while they are planned", async () => {

@@ -412,6 +412,9 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       });
       const confirmed = "select confirm('objects/what-is-on-loan-is-not-here')";
       expect(await asPerson("s-001", confirmed, change)).toEqual([{ shelf: "N1" }]);
+      // A second confirmation once replaced the first.
+      const another = "select confirm('plan/totals-are-worked-out')";
+      expect(await asPerson("s-001", confirmed, another, change)).toEqual([{ shelf: "N1" }]);
     });
 
     it("are judged on the record as another left it", async () => {

@@ -1,12 +1,20 @@
 import { type ChildProcess, spawn } from "node:child_process";
 import { createServer } from "node:net";
 import type { Browser, BrowserContext, Page } from "playwright-core";
-import { expect } from "vitest";
+import { expect, it } from "vitest";
 import { launch } from "./browser.js";
 import { type Engine, engines } from "./engines.js";
+import { isLong } from "./runs.js";
 
 /** The databases that the application runs on. */
 export const appDatabases = Object.entries(engines).filter(([name]) => name === "PGlite" || name === "PostgreSQL");
+
+/** For what the database has little part in: looked at on the embedded one alone, but for tests that run for long. */
+export function pagesOn([name]: readonly [string, unknown]): (what: string, look: () => Promise<void>) => void {
+  return (what, look) => {
+    if (name === "PGlite" || isLong) it(what, look);
+  };
+}
 
 export async function freePort(): Promise<number> {
   const server = createServer();
@@ -17,7 +25,7 @@ export async function freePort(): Promise<number> {
 }
 
 /** Starts the application as it is started by hand; on PostgreSQL in a schema of its own. */
-async function start(
+export async function startApp(
   address: string | undefined,
   now: string,
 ): Promise<{ readonly url: string; readonly process: ChildProcess }> {
@@ -62,9 +70,9 @@ export async function openApp(
 ): Promise<App> {
   const [name, open] = database;
   const engine = name === "PGlite" ? undefined : await open();
-  const [browser, house]: [Browser, Awaited<ReturnType<typeof start>>] = await Promise.all([
+  const [browser, house]: [Browser, Awaited<ReturnType<typeof startApp>>] = await Promise.all([
     launch(),
-    start(engine?.address, now),
+    startApp(engine?.address, now),
   ]);
   const complaints: string[] = [];
   let windows: BrowserContext[] = [];

@@ -11,6 +11,7 @@ import type { Dialect } from "portier/sql";
 import { sqliteConnection } from "portier/sqlite";
 import { type Field, isOwn, keptTablesOf, type Schema, type Table } from "../../src/schema/schema.js";
 import type { FieldType } from "../../src/schema/types/field-type.js";
+import { storedForm } from "../../src/schema/types/stored-form.js";
 
 /** A database of its own for a test file. */
 export interface Engine {
@@ -22,6 +23,8 @@ export interface Engine {
   readonly columnType: (field: Field) => string;
   /** Something that a column of this type can hold and that does not fit it; undefined where there is nothing. */
   readonly misfit: (type: FieldType) => unknown;
+  /** Another form in which some values are stored here; undefined for the others. */
+  readonly otherForm?: (type: FieldType, value: unknown) => unknown;
   /** How a command finds it; undefined where it lives in this process. */
   readonly address?: string;
   /** Runs several statements that take no parameters. PostgreSQL alone. */
@@ -79,7 +82,7 @@ async function openPglite(): Promise<Engine> {
 async function openPostgres(): Promise<Engine> {
   const connectionString = process.env["PORTIER_POSTGRES"] as string;
   const schema = freeName();
-  const options = `-c search_path=${schema} -c timezone=Pacific/Auckland -c lock_timeout=2000`;
+  const options = `-c search_path=${schema} -c timezone=Pacific/Auckland -c lock_timeout=2000 -c jit=off`;
   const pool = new pg.Pool({ connectionString, options });
   // A link that is cut while it rests is no matter.
   pool.on("error", () => {});
@@ -148,14 +151,18 @@ async function openSqlite(): Promise<Engine> {
     close: async () => database.close(),
     columnType: ({ type: { base } }) => {
       if (base === "integer" || base === "boolean") return "integer";
+      // Without an affinity, so that it holds texts, integers and reals as they are given.
+      if (base === "decimal") return "";
       return base === "text" || base === "choice" ? "text collate nocase" : "text";
     },
     misfit: ({ base, element, choices }) => {
       if (choices !== undefined) return "lost";
       if (element !== undefined) return '["a", null]';
       if (base === "text") return new Uint8Array([1]);
-      return { integer: 1.5, boolean: 7, decimal: "1e3", date: "2027-02-30", timestamp: "noon" }[base as "date"];
+      return { integer: 1.5, boolean: 7, decimal: 0.1 + 0.2, date: "2027-02-30", timestamp: "noon" }[base as "date"];
     },
+    otherForm: ({ base }, value) =>
+      base === "decimal" && /^-?\d+\.\d$/.test(String(value)) ? Number(value) : undefined,
   });
 }
 
@@ -227,7 +234,9 @@ function stored(table: Table): readonly Field[] {
 }
 
 /** The value, or one that does not fit in the engine's own way; null where its column cannot hold any. */
-function storable({ dialect, misfit }: Engine, { type }: Field, value: unknown): unknown {
+function storable({ dialect, misfit, otherForm }: Engine, { type }: Field, value: unknown): unknown {
   if (value === null || value === undefined) return null;
-  return type.fits(value) ? dialect.encode(type, value) : (misfit(type) ?? null);
+  const form = storedForm(type, value);
+  if (form === undefined) return misfit(type) ?? null;
+  return otherForm?.(type, form) ?? dialect.encode(type, form);
 }

@@ -1,8 +1,7 @@
 import fc from "fast-check";
 import type { DocumentInput, Row, RuleInput } from "portier";
-import { parseCondition } from "../../src/conditions/parser.js";
 import { printCondition } from "../../src/conditions/printer.js";
-import type { Condition, OperandSyntax, PathSyntax } from "../../src/conditions/syntax.js";
+import { conditionsAbout, filtersOf } from "./grammar.js";
 
 /**
  * A small house for random tests: persons with roles, groups and scoped roles; items with a field of every type; a grid.
@@ -25,6 +24,7 @@ const staffFields = {
   level: { type: "integer", optional: true },
   boss: { reference: "staff", optional: true },
   tongues: { list: "text", optional: true },
+  since: { type: "date", optional: true },
   active: { type: "boolean", default: true },
 } as const;
 
@@ -41,6 +41,12 @@ const itemFields = {
   flag: { type: "boolean", optional: true },
   labels: { list: "text", optional: true },
   helpers: { list: { reference: "staff" }, optional: true },
+  counts: { list: "integer", optional: true },
+  sums: { list: "decimal", optional: true },
+  dates: { list: "date", optional: true },
+  times: { list: "timestamp", optional: true },
+  marks: { list: "boolean", optional: true },
+  stages: { list: { choice: ["draft", "open"] }, optional: true },
   extra: { type: "json", optional: true },
   event: { reference: "events", optional: true },
   member: { reference: "staff", optional: true },
@@ -65,7 +71,13 @@ export const tables = {
   events: { key: "id", owner: "chief", fields: { id: "text", chief: { reference: "staff", optional: true } } },
   team: {
     key: ["event", "member"],
-    fields: { event: { reference: "events" }, member: { reference: "staff" }, part: { choice: ["editor", "lead"] } },
+    fields: {
+      event: { reference: "events" },
+      member: { reference: "staff" },
+      part: { choice: ["editor", "lead"] },
+      from: { type: "timestamp", optional: true },
+      until: { type: "timestamp", optional: true },
+    },
   },
   notes: {
     key: "id",
@@ -89,219 +101,19 @@ export const tables = {
 
 export const now = "2027-01-31T12:00:00Z";
 
-const at = 0;
-const path = (...names: string[]): PathSyntax => {
-  const [first = "", ...rest] = names;
-  const isRoot = first === "me" || first === "owner" || first === "this" || first === "request";
-  const kept = isRoot ? rest : names;
-  return { kind: "path", root: isRoot ? first : "record", names: kept, places: kept.map(() => 0), at };
-};
-const text = (value: string): OperandSyntax => ({ kind: "text", value, at });
-const number = (digits: string): OperandSyntax => ({ kind: "number", digits, at });
+/** What requests declare. */
+export const request = { day: "date", spot: "text", size: "integer" } as const;
 
-const numbers = fc.constantFrom(
-  path("level"),
-  path("me", "level"),
-  path("price"),
-  path("sum"),
-  path("owner", "level"),
-  number("1"),
-  number("-2"),
-  number("1.5"),
-  number("1.0"),
-);
-const texts = fc.constantFrom(
-  path("title"),
-  path("id"),
-  path("this", "title"),
-  text("a"),
-  text("ab"),
-  text("b'"),
-  text(""),
-);
-const patterns = fc.constantFrom(text("a"), text("a%"), text("_"), text("%b_"), path("title"), text(""));
-const persons = fc.constantFrom(
-  path("keeper"),
-  path("owner"),
-  path("me"),
-  path("dept", "head"),
-  path("dept_head"),
-  path("event", "chief"),
-  path("me", "boss"),
-  text("p1"),
-);
-const depts = fc.constantFrom(
-  path("dept"),
-  path("me", "dept"),
-  path("keeper", "dept"),
-  path("owner", "dept"),
-  text("d1"),
-);
-const plainDates = fc.constantFrom<OperandSyntax>(
-  path("due"),
-  { kind: "today", at },
-  { kind: "date", value: "2027-01-31", at },
-  { kind: "date", value: "2027-02-02", at },
-);
-const dates = fc.oneof(
-  plainDates,
-  fc
-    .tuple(plainDates, fc.integer({ min: -3, max: 3 }))
-    .map(([operand, amount]): OperandSyntax => ({ kind: "shift", operand, amount, unit: "day", at })),
-);
-const instants = fc.constantFrom<OperandSyntax>(
-  path("seen"),
-  path("request", "now"),
-  { kind: "timestamp", value: "2027-01-31T13:00:00+01:00", at },
-  { kind: "shift", operand: path("seen"), amount: 90, unit: "minute", at },
-);
-const lists = fc.constantFrom<PathSyntax>(path("labels"), path("me", "tongues"));
-const people = fc.constantFrom<PathSyntax>(path("helpers"));
-const choices = fc.constantFrom(path("status"), text("draft"), text("open"));
-const flags = fc.constantFrom<OperandSyntax>(path("flag"), path("me", "active"), { kind: "boolean", value: true, at });
-const nothing = fc.constant<OperandSyntax>({ kind: "null", at });
+/** What the sessions of random tests are given of it. */
+export const promised = { now, day: "2027-02-02", spot: "ab", size: 1 } as const;
 
-const equalities = fc.constantFrom("=" as const, "<>" as const);
-const orders = fc.constantFrom("=" as const, "<>" as const, "<" as const, "<=" as const, ">" as const, ">=" as const);
-
-function compare(operands: fc.Arbitrary<OperandSyntax>, ops: fc.Arbitrary<"=" | "<>" | "<" | "<=" | ">" | ">=">) {
-  const right = fc.oneof({ weight: 12, arbitrary: operands }, { weight: 1, arbitrary: nothing });
-  return fc.record({ kind: fc.constant("compare" as const), op: ops, left: operands, right, at: fc.constant(0) });
-}
-
-function among(operands: fc.Arbitrary<OperandSyntax>) {
-  const items = fc.array(fc.oneof({ weight: 8, arbitrary: operands }, { weight: 1, arbitrary: nothing }), {
-    minLength: 1,
-    maxLength: 3,
-  });
-  return fc.record({
-    kind: fc.constant("in" as const),
-    negated: fc.boolean(),
-    operand: operands,
-    items,
-    at: fc.constant(0),
-  });
-}
-
-const leaf: fc.Arbitrary<Condition> = fc.oneof(
-  fc.record({ kind: fc.constant("truth" as const), value: fc.boolean(), at: fc.constant(0) }),
-  compare(numbers, orders),
-  compare(texts, orders),
-  compare(persons, equalities),
-  compare(depts, equalities),
-  compare(dates, orders),
-  compare(instants, orders),
-  compare(fc.constant(path("status")), equalities).map((one) => ({ ...one, right: text("open") })),
-  compare(flags, equalities),
-  among(numbers),
-  among(texts),
-  among(choices.filter((one) => one.kind === "path")).map((one) => ({ ...one, items: [text("draft"), text("shut")] })),
-  fc.record({
-    kind: fc.constant("between" as const),
-    negated: fc.boolean(),
-    operand: numbers,
-    low: numbers,
-    high: numbers,
-    at: fc.constant(0),
-  }),
-  fc.record({
-    kind: fc.constant("match" as const),
-    how: fc.constantFrom("like" as const, "starts with" as const, "ends with" as const, "contains" as const),
-    negated: fc.boolean(),
-    operand: texts,
-    pattern: patterns,
-    at: fc.constant(0),
-  }),
-  fc.record({
-    kind: fc.constant("is-null" as const),
-    negated: fc.boolean(),
-    operand: fc.oneof(numbers, texts, persons, depts, dates, flags, lists, fc.constant(path("extra"))),
-    at: fc.constant(0),
-  }),
-  inList(texts, lists),
-  inList(persons, people),
-  compare(fc.constant(path("place")), equalities).map((one) => ({ ...one, right: text("e1/p1") })),
-  compare(lists, equalities),
-);
-
-function inList(operands: fc.Arbitrary<OperandSyntax>, among: fc.Arbitrary<PathSyntax>): fc.Arbitrary<Condition> {
-  return fc.record({
-    kind: fc.constant("in-list" as const),
-    negated: fc.boolean(),
-    operand: operands,
-    list: among,
-    at: fc.constant(0),
-  });
-}
-
-/** About a note that belongs to the item, or to any. */
-const noteConditions = fc.constantFrom(
-  "item = this",
-  "item = this and level > this.level",
-  "item = this and not (level = 1)",
-  "writer = me and item = this",
-  "level not in (1, 2, null)",
-  "item.status = 'open' and owner = this.keeper",
-  "item = this and (level = 1 or writer.level = 2)",
-  "item = this and may view writer",
-  // Does not depend on the note: still there must be one.
-  "me.level = 1",
-  "writer.level = 2",
-  "not (writer = me)",
-  "item = this and exists (notes where writer = this.keeper)",
-  "writer = this.keeper and not exists (notes where item = this and level = 2)",
-);
-
-/** What may be asked of another table's record without coming back to items. */
-const asked = fc.constantFrom(
-  "may view keeper",
-  "may list keeper",
-  "may edit keeper",
-  "may view dept",
-  "may delete event",
-  "may view owner",
-  "may export keeper",
-  "may bulk keeper",
-);
-
-const related: fc.Arbitrary<Condition> = fc
-  .oneof(
-    noteConditions.map((one) => `exists (notes where ${one})`),
-    asked,
-    fc.constantFrom(
-      "place.part = 'lead'",
-      "place.member.level > 1",
-      "exists (team where member = this.keeper and part = 'lead')",
-      "exists (team where event = this.event and member = me)",
-      "may view place",
-    ),
-  )
-  .map((written) => {
-    const parsed = parseCondition(written);
-    if ("problems" in parsed) throw new Error(written);
-    return parsed.condition;
-  });
+const shapes = { people: "staff", tables, request, unasked: ["items"] };
 
 /** Right conditions about an item, up to a few levels deep. */
-export const conditions: fc.Arbitrary<Condition> = fc.letrec<{ condition: Condition }>((tie) => ({
-  condition: fc.oneof(
-    { maxDepth: 3, withCrossShrink: true },
-    { weight: 6, arbitrary: leaf },
-    { weight: 1, arbitrary: related },
-    {
-      weight: 3,
-      arbitrary: fc.record({
-        kind: fc.constantFrom("and" as const, "or" as const),
-        terms: fc.array(tie("condition"), { minLength: 2, maxLength: 3 }),
-        at: fc.constant(0),
-      }),
-    },
-    {
-      weight: 2,
-      arbitrary: fc.record({ kind: fc.constant("not" as const), term: tie("condition"), at: fc.constant(0) }),
-    },
-  ),
-})).condition;
+export const conditions = conditionsAbout(shapes, "items");
+
+/** Right filters of items. */
+export const filters = filtersOf(shapes, "items");
 
 const who = fc.constantFrom(
   "anyone",
@@ -453,6 +265,8 @@ const personWhere = fc.constantFrom(
   "'a' in tongues",
   "post = 'clerk' and today > date '2027-01-01'",
   "not (level = 1)",
+  "level < 1.5",
+  "since + 30 days < date '2027-01-31'",
 );
 const member = fc.oneof(
   fc.constantFrom("junior", "senior", "clerk", "person p2"),
@@ -506,9 +320,10 @@ export function house({ rules: itemRules, every, sheet = [], groups: drawn }: Dr
       table: "staff",
       manager: "boss",
       active: "active",
-      roles: ["post", { table: "team", person: "member", role: "part", on: "event" }],
+      roles: ["post", { table: "team", person: "member", role: "part", on: "event", from: "from", until: "until" }],
       assignments: true,
     },
+    request,
     roles,
     groups: (drawn ?? none) as NonNullable<DocumentInput["groups"]>,
     tables: {
@@ -552,6 +367,9 @@ function value(good: readonly unknown[], bad: unknown) {
 
 const keys = ["p1", "p2", "p3", "p4"];
 
+/** When something begins or ends to count. */
+const ends = value([null, "2020-01-01T00:00:00Z", "2027-01-31T12:00:00Z", "2030-01-01T00:00:00.5Z"], "soon");
+
 /** The records of the house: persons, departments, events, who leads them, and notes on items. */
 export const worlds = fc.record({
   staff: fc.tuple(
@@ -560,9 +378,10 @@ export const worlds = fc.record({
         id: fc.constant(id),
         post: fc.constantFrom("junior", "senior", "clerk", null),
         dept: value(["d1", "d2", "gone"], 7),
-        level: value([1, 2, -2], "1"),
+        level: value([1, 2, -2, "2"], "01"),
         boss: value(["p1", "p2", "p3", "gone"], 1),
         tongues: value([[], ["a"], ["a", "b'"]], ["a", 1]),
+        since: value(["2027-01-31", "0001-01-02", "9999-12-31"], "2027-02-30"),
         active: fc.oneof(
           { weight: 9, arbitrary: fc.constant(true) },
           { weight: 1, arbitrary: fc.constantFrom(false, null) },
@@ -581,6 +400,8 @@ export const worlds = fc.record({
       event: fc.constantFrom("e1", "e2", "gone"),
       member: fc.constantFrom(...keys),
       part: fc.constantFrom("editor", "lead"),
+      from: fc.oneof({ weight: 2, arbitrary: fc.constant(null) }, ends),
+      until: fc.oneof({ weight: 2, arbitrary: fc.constant(null) }, ends),
     }),
     { maxLength: 4, selector: ({ event, member: who }) => `${event}/${who}` },
   ),
@@ -591,8 +412,8 @@ export const worlds = fc.record({
           person: fc.constantFrom(...keys),
           role: fc.constantFrom("junior", "senior", "clerk", "editor", "lead", "inner"),
           event: fc.constantFrom("e1", "e2", "gone"),
-          from: value([null, "2020-01-01T00:00:00Z", "2027-01-31T12:00:00Z", "2030-01-01T00:00:00.5Z"], "soon"),
-          until: value([null, "2020-01-01T00:00:00Z", "2027-01-31T12:00:00Z", "2030-01-01T00:00:00.5Z"], 5),
+          from: ends,
+          until: ends,
         })
         .map(({ event, ...row }) => ({
           ...row,
@@ -601,12 +422,24 @@ export const worlds = fc.record({
       { maxLength: 3 },
     )
     .map((rows) => rows.map((row, index) => ({ id: `a${index}`, ...row, givenBy: null, reason: null }))),
+  portier_delegations: fc
+    .array(
+      fc.record<Record<string, unknown>>({
+        of: fc.constantFrom("p1", "p2", "p1", "p2", "p3"),
+        to: fc.constantFrom("p1", "p3", "p4"),
+        from: fc.oneof({ weight: 4, arbitrary: fc.constant(null) }, ends),
+        until: fc.oneof({ weight: 4, arbitrary: fc.constant(null) }, ends),
+        without: fc.constantFrom(null, [], ["junior"], ["senior", "editor"], ["clerk"]),
+      }),
+      { maxLength: 4 },
+    )
+    .map((rows) => rows.map((row, index) => ({ id: `d${index}`, ...row, givenBy: null, reason: null }))),
   notes: fc
     .array(
       fc.record<Record<string, unknown>>({
         item: value(["i1", "i1", "i2"], 1),
         writer: value(keys, 1),
-        level: value([1, 2], "1"),
+        level: value([1, 2, "1"], "01"),
       }),
       { maxLength: 3 },
     )
@@ -618,13 +451,40 @@ const itemValues = {
   status: value(["draft", "open", "shut"], "lost"),
   keeper: value([...keys, "gone"], 3),
   dept: value(["d1", "d2", "gone"], {}),
-  level: value([1, 2, -2], 1.5),
-  price: value(["1.50", "1.5", "-2", "1"], 1.5),
-  due: value(["2027-01-31", "2027-02-03", "2026-12-31"], "2027-02-30"),
-  seen: value(["2027-01-31T12:00:00Z", "2027-01-31T10:30:00.000001Z", "2027-01-31T14:00:00+02:00"], "noon"),
-  flag: value([true, false], "true"),
-  labels: value([[], ["a"], ["ab", "a"], ["a", "ab"]], ["a", null]),
+  level: value([1, 2, -2, "2", -2n], 1.5),
+  price: value(["1.50", "1.5", "-2", "1", 1.5, -2], 0.1 + 0.2),
+  due: value(
+    [
+      "2027-01-31",
+      "2027-02-03",
+      "2026-12-31",
+      "9999-12-31",
+      "0001-01-01",
+      new Date("2027-01-31"),
+      new Date(2027, 1, 3),
+    ],
+    "2027-02-30",
+  ),
+  seen: value(
+    [
+      "2027-01-31T12:00:00Z",
+      "2027-01-31T10:30:00.000001Z",
+      "2027-01-31T14:00:00+02:00",
+      "9999-12-31T23:59:59Z",
+      new Date("2027-01-31T10:30:00Z"),
+      "2027-01-31 22:30:00.000001+10",
+    ],
+    "noon",
+  ),
+  flag: value([true, false, 1, 0], "true"),
+  labels: value([[], ["a"], ["ab", "a"], ["a", "ab"], '{a,"ab"}', '["ab", "a"]'], ["a", null]),
   helpers: value([[], ["p1"], ["p2", "gone"], ["p3"]], "p1"),
+  counts: value([[], [1], [1, -2], ["1", "-2"]], [1.5]),
+  sums: value([[], ["1"], ["1.50", "-2"], [1.5, -2]], ["1,5"]),
+  dates: value([[], ["2027-01-31"], ["2027-01-31", "9999-12-31"]], ["2027-02-30"]),
+  times: value([[], ["2027-01-31T13:00:00+01:00"], ["2027-01-31T12:00:00Z", "0001-01-01T00:00:00Z"]], ["noon"]),
+  marks: value([[], [true], [false, true], "{f,t}"], ["true"]),
+  stages: value([[], ["draft"], ["draft", "open"]], ["lost"]),
   extra: value([{ a: 1, b: [2] }, { b: [2], a: 1 }, 0, ""], () => 1),
   event: value(["e1", "e2", "gone"], 1),
   member: value(["p1", "p2"], 1),
@@ -638,6 +498,15 @@ export const proposals: fc.Arbitrary<Row> = fc.record<Record<string, unknown>>(
   {
     id: fc.constantFrom("i1", "i2", "i9", null),
     ...itemValues,
+    // What no database holds as it is.
+    title: fc.oneof(
+      { weight: 8, arbitrary: itemValues.title },
+      { weight: 1, arbitrary: fc.constantFrom("\0", "a\ud800") },
+    ),
+    extra: fc.oneof(
+      { weight: 8, arbitrary: itemValues.extra },
+      { weight: 1, arbitrary: fc.constant({ a: ["\udc00"] }) },
+    ),
     place: fc.constant("e1/p1"),
     dept_head: value(keys, 1),
   },
@@ -645,11 +514,14 @@ export const proposals: fc.Arbitrary<Row> = fc.record<Record<string, unknown>>(
 );
 
 const sheetValues = {
-  row: fc.oneof({ weight: 12, arbitrary: fc.integer({ min: 1, max: 6 }) }, { weight: 1, arbitrary: fc.constant(null) }),
+  row: fc.oneof(
+    { weight: 12, arbitrary: fc.integer({ min: 1, max: 6 }) },
+    { weight: 3, arbitrary: fc.constantFrom(0, -1, null) },
+  ),
   name: value(["a", "b"], 1),
-  q1: value([1, 2, 3], "1"),
-  q2: value([1, 2, 3], "1"),
-  secret: value([1, 2], "1"),
+  q1: value([1, 2, 3, "2"], "01"),
+  q2: value([1, 2, 3], "01"),
+  secret: value([1, 2], "01"),
 };
 
 export const lines: fc.Arbitrary<Row> = fc.record<Record<string, unknown>>({

@@ -16,6 +16,8 @@ export interface World {
   readonly data: Readonly<Record<string, readonly Row[]>>;
   /** The key of who asks; undefined for a visitor. */
   readonly me: string | undefined;
+  /** The key of who acts for that person, by a delegation that runs. */
+  readonly actedBy?: string | undefined;
   /** A whole second in UTC; the documents tested are in UTC, too. */
   readonly now: string;
   readonly request?: Row;
@@ -83,8 +85,13 @@ export class Naive {
   readonly #recordsSeen = new Map<Row, Map<string, boolean>>();
   readonly #rulesOf = new Map<string, readonly Rule[]>();
 
+  /** Whoever acts for the person, by themselves. */
+  readonly #actor: Naive | undefined;
+
   constructor(world: World) {
     this.#world = world;
+    const { actedBy, ...own } = world;
+    this.#actor = actedBy === undefined ? undefined : new Naive({ ...own, me: actedBy });
     this.#now = microseconds(world.now);
   }
 
@@ -117,7 +124,11 @@ export class Naive {
     if (choice !== undefined) return { type: "choice", choices: choice, flags: declared };
     if (list !== undefined) {
       const element: Shape =
-        typeof list === "string" ? { type: list, flags: {} } : { type: "reference", target: list.reference, flags: {} };
+        typeof list === "string"
+          ? { type: list, flags: {} }
+          : list.choice !== undefined
+            ? { type: "choice", choices: list.choice, flags: {} }
+            : { type: "reference", target: list.reference, flags: {} };
       return { type: "list", element, flags: declared };
     }
     return { type, flags: declared };
@@ -149,7 +160,7 @@ export class Naive {
         return !Number.isNaN(day.getTime()) && day.toISOString().startsWith(raw as string) ? (raw as string) : bad;
       }
       case "timestamp":
-        return typeof raw === "string" && /^\d{4}-/.test(raw) ? microseconds(raw) : bad;
+        return typeof raw === "string" && /^\d{4}-.*(Z|:\d\d)$/.test(raw) ? microseconds(raw) : bad;
       case "list": {
         if (!Array.isArray(raw)) return bad;
         const elements = raw.map((one) => (one === null ? bad : this.#read(shape.element as Shape, one)));
@@ -166,7 +177,7 @@ export class Naive {
   #field(table: string, row: Row, name: string): Value {
     const shape = this.shape(table, name);
     if (shape.by !== undefined) return this.#address(table, row, shape.by);
-    if (shape.lookup === undefined) return row[name] === undefined ? bad : this.#read(shape, row[name]);
+    if (shape.lookup === undefined) return row[name] === undefined ? bad : this.#read(shape, ownForm(shape, row[name]));
     return this.#follow(table, row, [shape.lookup.through, shape.lookup.field]);
   }
 
@@ -215,7 +226,38 @@ export class Naive {
     if (this.#world.me === undefined) return true;
     const person = this.#person;
     const active = this.#people["active"];
-    return person !== undefined && (active === undefined || person[active] === true);
+    const isActive = active === undefined || ownForm({ type: "boolean", flags: {} }, person?.[active]) === true;
+    return person !== undefined && isActive && this.#actor?.asks() !== false;
+  }
+
+  /** The delegations to somebody that run for certain. */
+  delegationsTo(to: string): Row[] {
+    const rows = this.#world.data["portier_delegations"] ?? [];
+    return rows.filter(
+      (row) => row["of"] === this.#myKey && row["to"] === to && isTrue(this.#runs(row, "from", "until")),
+    );
+  }
+
+  /** Whether `from <= now < until`. */
+  #runs(row: Row, from: string | undefined, until: string | undefined): Truth {
+    const ends = [from, until].map((name) => {
+      const end = name === undefined ? null : row[name];
+      return this.#read({ type: "timestamp", flags: {} }, ownForm({ type: "timestamp", flags: {} }, end));
+    });
+    return and(
+      ends.map((end, index) => {
+        if (end === null) return T;
+        return end === bad ? anything : of((end as bigint) <= this.#now === (index === 0));
+      }),
+    );
+  }
+
+  /** The roles that every delegation to whoever acts leaves out. */
+  #withheld(): string[] {
+    const { actedBy } = this.#world;
+    const [first = [], ...more] =
+      actedBy === undefined ? [] : this.delegationsTo(actedBy).map((row) => listed(row["without"] ?? undefined));
+    return first.filter((role) => more.every((one) => one.includes(role)));
   }
 
   /** A group that somebody is named a member of brings itself alone. */
@@ -236,19 +278,14 @@ export class Naive {
       for (const row of this.#world.data[source.table] ?? []) {
         if (this.#field(source.table, row, source.person) !== this.#myKey || row[source.role] === null) continue;
         const on = source.on === undefined ? undefined : this.#field(source.table, row, source.on);
-        if (on !== null) given.push({ role: row[source.role] as string, on, counts: T });
+        const counts = this.#runs(row, source.from, source.until);
+        if (on !== null && !isFalse(counts)) given.push({ role: row[source.role] as string, on, counts });
       }
     }
     const assigned = this.#people["assignments"] === true ? (this.#world.data["portier_assignments"] ?? []) : [];
     for (const row of assigned) {
       if (row["person"] !== this.#myKey) continue;
-      const ends = [row["from"], row["until"]].map((end) => this.#read({ type: "timestamp", flags: {} }, end));
-      const counts = and(
-        ends.map((end, index) => {
-          if (end === null) return T;
-          return end === bad ? anything : of((end as bigint) <= this.#now === (index === 0));
-        }),
-      );
+      const counts = this.#runs(row, "from", "until");
       if (!isFalse(counts)) given.push({ role: row["role"] as string, on: (row["on"] ?? undefined) as Value, counts });
     }
     return given;
@@ -277,29 +314,32 @@ export class Naive {
     return (
       this.asks() &&
       Object.keys(declared).some((one) =>
-        listed(declared[one].exclusive).some((other) => this.#isStored(one) && this.#isStored(other)),
+        listed(declared[one].exclusive).some((other) => this.#mayBeStored(one) && this.#mayBeStored(other)),
       )
     );
   }
 
-  /** Held by what is stored, whatever excludes it; a scoped role on any record. */
-  #isStored(name: string): boolean {
+  /** Whether it cannot be excluded that it is held by what is stored, whatever excludes it; a scoped role on any record. */
+  #mayBeStored(name: string): boolean {
     const isScoped = this.#world.document["roles"]?.[name]?.scope !== undefined;
-    if (!isScoped) return isTrue(this.#member(name, "as stored"));
-    const given = this.#given().filter(({ role }) => this.#includes(role).includes(name));
-    return given.length > 0 && given.every(({ on, counts }) => on !== bad && isTrue(counts));
+    if (!isScoped) return !isFalse(this.#member(name, "as stored"));
+    return this.#given().some(({ role, counts }) => this.#includes(role).includes(name) && !isFalse(counts));
   }
 
   /** What a role brings does not count for certain where something that it brings is excluded by what is held. */
   #sound(role: string): Truth {
     const roles: Json = this.#world.document["roles"] ?? {};
     const excludes = (one: string, other: string) => listed(roles[one]?.exclusive).includes(other);
+    // Whoever acts for somebody holds their own, too.
+    const holders: readonly Naive[] = this.#actor === undefined ? [this] : [this, this.#actor];
+    const mayBeHeld = (other: string) => holders.some((one) => one.#mayBeStored(other));
     const isExcluded = this.#includes(role).some((one) =>
       Object.keys(roles).some(
-        (other) => (excludes(one, other) || excludes(other, one)) && this.#isStored(one) && this.#isStored(other),
+        (other) => (excludes(one, other) || excludes(other, one)) && this.#mayBeStored(one) && mayBeHeld(other),
       ),
     );
-    return isExcluded ? anything : T;
+    const isWithheld = this.#includes(role).some((one) => this.#withheld().includes(one));
+    return isExcluded || isWithheld ? anything : T;
   }
 
   /** Whether the person holds a role or is in a group. */
@@ -474,13 +514,22 @@ export class Naive {
       case "today":
         return this.#world.now.slice(0, 10);
       case "shift": {
-        const value = this.#operand(table, row, node.operand, outer);
+        // Shifts add up; what then leaves the calendar is null.
+        let minutes = 0n;
+        let inner: OperandSyntax = node;
+        for (; inner.kind === "shift"; inner = inner.operand) {
+          minutes += BigInt(inner.amount) * { day: 1440n, hour: 60n, minute: 1n }[inner.unit];
+        }
+        const value = this.#operand(table, row, inner, outer);
         if (value === null || value === bad) return value;
-        const minutes = BigInt(node.amount) * { day: 1440n, hour: 60n, minute: 1n }[node.unit];
-        if (typeof value === "bigint") return value + minutes * 60_000_000n;
-        return new Date(Date.parse(`${value as string}T00:00:00Z`) + Number(minutes) * 60_000)
-          .toISOString()
-          .slice(0, 10);
+        if (typeof value === "bigint") {
+          const moved = value + minutes * 60_000_000n;
+          const [first, end] = ["0001-01-01T00:00:00Z", "9999-12-31T23:59:59.999999Z"].map(microseconds);
+          return moved < (first as bigint) || moved > (end as bigint) ? null : moved;
+        }
+        const moved = new Date(Date.parse(`${value as string}T00:00:00Z`) + Number(minutes) * 60_000);
+        const isOut = Number.isNaN(moved.getTime()) || moved.getUTCFullYear() < 1 || moved.getUTCFullYear() > 9999;
+        return isOut ? null : moved.toISOString().slice(0, 10);
       }
       case "path":
         return this.#path(table, row, node, outer);
@@ -506,10 +555,8 @@ export class Naive {
         if (names.length === 0) return this.#myKey;
         return this.#person === undefined ? null : this.#follow(people, this.#person, names);
       }
-      case "owner": {
-        const owner = (this.#table(table)["owner"] as string).split(".");
-        return this.#follow(table, row, [...owner, ...names]);
-      }
+      case "owner":
+        return this.#follow(table, row, this.#ownerPath(table, names));
       case "this":
         if (names.length === 0) return this.#address(outer.table, outer.row, this.#keyOf(outer.table));
         return this.#follow(outer.table, outer.row, names);
@@ -518,20 +565,26 @@ export class Naive {
     }
   }
 
+  /** From the record to its owner and on. Where the owner is a person's own key, the record is the person. */
+  #ownerPath(table: string, names: readonly string[]): string[] {
+    const owner = (this.#table(table)["owner"] as string).split(".");
+    const isOwnKey = this.shape(table, owner[owner.length - 1] as string).target === undefined;
+    return [...(isOwnKey && names.length > 0 ? owner.slice(0, -1) : owner), ...names];
+  }
+
   #mayTruth(
     table: string,
     row: Row,
     { action, path }: Extract<Condition, { kind: "may" }>,
     outer: { table: string; row: Row },
   ): Truth {
-    const from = path.root === "this" ? outer : { table, row };
-    const names: readonly string[] =
-      path.root === "owner" ? (this.#table(table)["owner"] as string).split(".") : path.names;
-    const key = this.#follow(from.table, from.row, names);
+    const key = this.#path(table, row, path, outer);
     if (key === null) return N;
     if (key === bad) return anything;
-    let at = from.table;
-    for (const name of names) at = this.shape(at, name).target as string;
+    let at = path.root === "me" ? this.#people["table"] : path.root === "this" ? outer.table : table;
+    const names = path.root === "owner" ? this.#ownerPath(table, path.names) : path.names;
+    // A person's owner is the person.
+    for (const name of names) at = this.shape(at, name).target ?? at;
     const record = this.find(at, key);
     return record === undefined ? N : this.#answer(at, action, record);
   }
@@ -671,7 +724,8 @@ export class Naive {
 
   #position(table: string, row: Row): number | undefined {
     const value = this.#field(table, row, this.#table(table)["grid"].position);
-    return typeof value === "bigint" ? Number(value / 1000n) : undefined;
+    // Rows are counted from 1.
+    return typeof value === "bigint" && value >= 1000n ? Number(value / 1000n) : undefined;
   }
 
   #ranges(table: string, written: unknown): Range[] {
@@ -780,6 +834,8 @@ export class Naive {
     if (!this.#gate(table, action, field, row)) return false;
     if (by !== undefined && !by.every((part) => this.sees(table, action, part, row))) return false;
     if (lookup === undefined) return true;
+    // A lookup alone makes no record known, or exported.
+    if (!this.seesRecord(table, action, row)) return false;
     const key = this.#field(table, row, lookup.through);
     if (key === null) return true;
     if (key === bad) return false;
@@ -803,7 +859,7 @@ export class Naive {
   #shown(table: string, row: Row, field: string): unknown {
     const { lookup, by } = this.shape(table, field);
     if (by !== undefined) return this.#address(table, row, by);
-    if (lookup === undefined) return row[field];
+    if (lookup === undefined) return ownForm(this.shape(table, field), row[field]);
     const key = this.#field(table, row, lookup.through);
     const target = this.shape(table, lookup.through).target as string;
     const source = key === null || key === bad ? undefined : this.find(target, key);
@@ -889,7 +945,13 @@ export class Naive {
     const { flags, by, lookup } = this.shape(table, field);
     if (by !== undefined || lookup !== undefined) return false;
     const value = record[field] ?? null;
-    if (value !== null) return this.#read(this.shape(table, field), value) === bad;
+    if (value !== null) {
+      // JSON writes a nul and half a pair of surrogates by their numbers.
+      const isUnstorable = /\\u(0000|d[89a-f])/.test(
+        JSON.stringify(value, (_, one) => (typeof one === "bigint" ? 0 : one)) ?? "",
+      );
+      return isUnstorable || this.#read(this.shape(table, field), value) === bad;
+    }
     if (flags["computed"] === true || flags["generated"] === true) return false;
     return flags["optional"] !== true || this.#keyOf(table).includes(field);
   }
@@ -971,7 +1033,10 @@ export class Naive {
       else if (ends && isCells(rule)) rules.push({ rule, truth: () => wayIn(rule) });
     }
     if (grid !== undefined && field === grid.position) {
-      for (const { rule, extent } of this.#cellRules(table, action)) {
+      const each = this.#cellRules(table, action).flatMap(({ rule, extent }) =>
+        listed(extent["cells"]).map((cells) => ({ rule, extent: { ...extent, cells: [cells] } })),
+      );
+      for (const { rule, extent } of each) {
         const [out, into] = [this.#holdsRow(table, extent, from), this.#holdsRow(table, extent, to)];
         const crosses = out !== into || from === undefined || to === undefined;
         if (!crosses) continue;
@@ -1066,10 +1131,13 @@ export class Naive {
       if (mode === "strict" && wrong.length + unknown.length > 0)
         return { answer: join([...unknown, ...wrong]), dropped: "" };
       if (mode === "lenient") {
-        dropped.push(...wrong);
+        // The act is judged on the record that would be stored: what is refused of its fields is dropped first.
+        const fieldsWrong = wrong.filter((field) => field !== "act");
+        dropped.push(...fieldsWrong);
         fields = fields.filter((field) => !wrong.includes(field));
-        if (dropped.length > 0 && (fields.length === 0 || !act)) return { answer: join(dropped), dropped: "" };
-        if (wrong.length > 0) continue;
+        if (dropped.length > 0 && fields.length === 0) return { answer: join(dropped), dropped: "" };
+        if (fieldsWrong.length > 0) continue;
+        if (!act) return { answer: join([...dropped, "act"]), dropped: "" };
       }
       if (!isValid(fields, after)) return { answer: "invalid", dropped: "" };
       const all = [...confirm, ...verdicts.flatMap((one) => one.confirm)];
@@ -1089,6 +1157,32 @@ function parse(text: string): Condition {
   if (trees.size > 10_000) trees.clear();
   trees.set(text, parsed.condition);
   return parsed.condition;
+}
+
+/** What a driver may have made of a stored value, turned back; anything else as it is. */
+function ownForm(shape: Shape, raw: unknown): unknown {
+  const { type, element } = shape;
+  if (type === "list" && element !== undefined && typeof raw === "string") {
+    if (raw.startsWith("[")) return JSON.parse(raw);
+    if (!raw.startsWith("{")) return raw;
+    return [...raw.slice(1, -1).matchAll(/[^,"]+/g)].map(([one]) =>
+      element.type === "boolean" ? one === "t" : ownForm(element, one),
+    );
+  }
+  if (Array.isArray(raw) && element !== undefined) return raw.map((one) => ownForm(element, one));
+  if (type === "integer" && (typeof raw === "bigint" || String(Number(raw)) === raw)) return Number(raw);
+  if (type === "decimal" && typeof raw === "number" && String(raw).length < 16) return String(raw);
+  if (type === "boolean" && (raw === 0 || raw === 1)) return raw === 1;
+  if (type === "timestamp" && raw instanceof Date) return `${raw.toISOString().slice(0, 23)}000Z`;
+  if (type === "timestamp" && typeof raw === "string" && / .*[+-]\d\d$/.test(raw)) {
+    const moment = new Date(`${raw.replace(" ", "T")}:00`).toISOString();
+    return `${moment.slice(0, 20)}${(/\.(\d+)/.exec(raw)?.[1] ?? "").padEnd(6, "0")}Z`;
+  }
+  if (type === "date" && raw instanceof Date) {
+    // Far enough into the day that begins here or in UTC to be the same day in both.
+    return new Date(raw.getTime() + 12 * 3_600_000 - raw.getTimezoneOffset() * 30_000).toISOString().slice(0, 10);
+  }
+  return raw;
 }
 
 const isBlock = (rule: Rule) => rule.effect === "deny" || rule.effect === "reserve";

@@ -6,7 +6,7 @@ import { doubtCodes, lint } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { printCondition } from "../../src/conditions/printer.js";
 import type { Condition } from "../../src/conditions/syntax.js";
-import { conditions, house as drawnHouse, items, now } from "../support/house.js";
+import { conditions, house as drawnHouse, items, promised } from "../support/house.js";
 import { portier as museum } from "../support/museum.js";
 
 const house = (rules: Record<string, RuleInput>): DocumentInput => ({
@@ -113,6 +113,82 @@ describe("a doubt", () => {
   });
 });
 
+describe("a doubt about names and keys", () => {
+  const screen = (to: string) => ({ screens: { labels: { needs: "things.edit.title", to } } });
+  const edits: RuleInput = { to: "keeper", permit: { edit: ["title"] } };
+  it.each<[string, Partial<DocumentInput>, Record<string, RuleInput>, string[]]>([
+    [
+      "a screen for a group of roles, one of which may",
+      { groups: { house: { members: ["keeper", "head"] } }, ...screen("house") },
+      { edits },
+      [],
+    ],
+    [
+      "a screen for a group of a group",
+      { groups: { inner: { members: ["keeper"] }, outer: { members: ["inner"] } }, ...screen("outer") },
+      { edits },
+      [],
+    ],
+    [
+      "a screen for a group of which none may",
+      { groups: { heads: { members: ["head"] } }, ...screen("heads") },
+      { edits },
+      ["dead-screen"],
+    ],
+    [
+      "a group that only a screen names",
+      {
+        groups: { all: { members: { where: "post = 'keeper'" } } },
+        screens: { all: { needs: "things.view", to: "keeper", home: "all" } },
+      },
+      {},
+      [],
+    ],
+    [
+      "a screen for who is in two",
+      { screens: { both: { needs: "things.edit.title" } } },
+      { edits, kept: { to: "head", reserve: { edit: ["title"] } } },
+      ["swallowed"],
+    ],
+    [
+      "a person's key in a group",
+      { groups: { line: { members: ["person s-1"], roles: ["head"] } } },
+      {},
+      ["person-in-rule"],
+    ],
+    [
+      "a record's key in a condition",
+      {},
+      { one: { to: "keeper", where: "exists (marks where thing = 't-1')", permit: { edit: ["title"] } } },
+      ["record-in-rule"],
+    ],
+    [
+      "a record's own key in a condition",
+      {},
+      { one: { to: "keeper", where: "id in ('t-1', 't-2')", permit: { edit: ["title"] } } },
+      ["record-in-rule"],
+    ],
+    [
+      "a reference to who asks",
+      {},
+      { one: { to: "keeper", where: "exists (marks where thing = this)", permit: { edit: ["title"] } } },
+      [],
+    ],
+  ])("%s", (_what, more, rules, codes) => {
+    expect(lint(compile({ ...house(rules), ...more })).map(({ code }) => code)).toEqual(codes);
+  });
+
+  it("is not silenced by a rule of every table that permits nothing", () => {
+    const document = house({});
+    const bare = { key: "id", fields: { id: "text" } } as const;
+    const tables = (every: RuleInput) =>
+      ({ ...document.tables, bare, "*": { rules: { every } } }) as DocumentInput["tables"];
+    const codes = (every: RuleInput) => lint(compile({ ...document, tables: tables(every) })).map(({ code }) => code);
+    expect(codes({ to: "head", deny: { delete: "yes" } })).toContain("table-without-rules");
+    expect(codes({ to: "keeper", permit: { view: ["id"] } })).not.toContain("table-without-rules");
+  });
+});
+
 describe("a doubt about giving roles", () => {
   const document = (assignments: boolean, head: object): DocumentInput => ({
     ...house({}),
@@ -134,7 +210,7 @@ describe("a doubt whether a rule is ever met, or is always stopped", () => {
   const permitted = (document: DocumentInput, rows: readonly Row[]) => {
     const portier = compile(document);
     const source = portier.source({ portier_assignments: [], portier_delegations: [], team: [], notes: [] });
-    const session = portier.session({ person, source, request: { now } });
+    const session = portier.session({ person, source, request: promised });
     return rows.some((row) => session.may("delete", "items", row));
   };
   const codesOf = (document: DocumentInput, rule: string, code: string) =>
@@ -158,8 +234,8 @@ describe("a doubt whether a rule is ever met, or is always stopped", () => {
       }),
       { numRuns: 1_000 },
     );
-    expect(doubted).toBeGreaterThan(50);
-    expect(met).toBeGreaterThan(50);
+    expect(doubted).toBeGreaterThan(20);
+    expect(met).toBeGreaterThan(20);
   });
 
   it("is right: nobody is permitted what is said to be always stopped", () => {
@@ -179,7 +255,7 @@ describe("a doubt whether a rule is ever met, or is always stopped", () => {
       }),
       { numRuns: 1_000 },
     );
-    expect(doubted).toBeGreaterThan(50);
+    expect(doubted).toBeGreaterThan(20);
     expect(passed).toBeGreaterThan(20);
   });
 });
@@ -240,7 +316,8 @@ describe("the page of a doubt", () => {
       const [bad = "", good = ""] = readFileSync(`${folder}/${code}.md`, "utf8").split("## Not doubted");
       const found = [bad, good].map((half) => {
         const portier = compileText(blocks(half, "yaml")[0] ?? "", { file: code });
-        return lint(portier, recordsIn(portier, half)).map((one) => one.code);
+        const browser = code === "needs-the-server";
+        return lint(portier, { ...recordsIn(portier, half), browser }).map((one) => one.code);
       });
       expect(new Set(found[0])).toEqual(new Set([code]));
       expect(found[1]).toEqual([]);

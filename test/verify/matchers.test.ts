@@ -27,4 +27,16 @@ describe("matchers", () => {
     );
     expect(() => expect({}).toPermit("view", "objects")).toThrow();
   });
+
+  it.each<[string, () => void]>([
+    ["a record that was not found", () => expect(as("s-003")).not.toPermit("view", "objects", undefined, "title")],
+    ["a record without its key", () => expect(as("s-003")).not.toPermit("view", "objects", {}, "title")],
+    ["a name in its place", () => expect(as("s-003")).not.toPermit("view", "objects", "title" as never)],
+    [
+      "none at all for exact fields",
+      () => expect(as("s-003")).not.toPermitExactly("view", "objects", undefined as never, []),
+    ],
+  ])("refuse %s, which would make every negated expectation come true", (_what, expectation) => {
+    expect(expectation).toThrow(/is no record of "objects"/);
+  });
 });

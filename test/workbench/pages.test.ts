@@ -140,7 +140,7 @@ describe.skipIf(chromiumPath === undefined)("the workbench", () => {
     await expect.poll(() => page.getByRole("tab", { name: "Remarks" }).textContent()).toBe("Remarks");
     await rewrite(page, "[title, label, material, made_in]", "[titel]");
     await text(page, ".remarks").toMatch(
-      /error line 125: table "objects" has no field "titel"; did you mean "title"\?/,
+      /error line 128: table "objects" has no field "titel"; did you mean "title"\?/,
     );
     await expect.poll(() => page.locator(".cm-lintRange-error").textContent()).toBe("titel");
     await expect.poll(() => button(page, "Save …").isDisabled()).toBe(true);

@@ -4,11 +4,13 @@ import { Hono } from "hono";
 import { streamSSE } from "hono/streaming";
 import { snapshotOf } from "portier";
 import type { Connection } from "portier/database";
+import type { RoleStore } from "portier/people";
+import { boundedBody } from "./bounded-body.js";
 import { type House, type HouseEnv, houseUnder, noSuchThing } from "./house.js";
 import { planRoutes } from "./plan.js";
 import { roleRoutes } from "./roles.js";
 import { type KeptRules, written } from "./rules.js";
-import { signIn, signOut } from "./sign-in.js";
+import { onlyFromHere, signIn, signOut } from "./sign-in.js";
 
 const types: Readonly<Record<string, string>> = { ".html": "text/html", ".js": "text/javascript", ".css": "text/css" };
 
@@ -19,17 +21,43 @@ const policy =
 /** How often a request is begun anew, as the rules change. */
 const mostTurns = 10;
 
+/** Bytes of a body at most: a workbook, or a block that is pasted. */
+const largestBody = 5_000_000;
+
+function problem(status: number, title: string, headers: Readonly<Record<string, string>> = {}): Response {
+  return Response.json({ title, detail: "Nothing was done.", status }, { status, headers });
+}
+
+export interface MuseumOptions {
+  /** An instant at which the day stands still, for tests of what depends on the day. */
+  readonly now?: string | undefined;
+  /** The names under which it is reached; a request for another one is not for it. */
+  readonly hosts?: readonly string[];
+}
+
 /**
  * The museum's application on a database: sign-in, the records, the plan, who holds what, and the page. The rules are in
- * the database, too, as the plan's ranges are changed here. `now` is a moment that stays, for tests of what depends on the
- * day.
+ * the database, too, as the plan's ranges are changed here.
  */
-export function museumApp(rules: KeptRules, connection: Connection, pages: string, now?: string): Hono<HouseEnv> {
+export function museumApp(
+  rules: KeptRules,
+  connection: Connection,
+  pages: string,
+  { now, hosts = ["127.0.0.1", "localhost"] }: MuseumOptions = {},
+): Hono<HouseEnv> {
   const app = new Hono<HouseEnv>();
   let house: House | undefined;
+  // Who holds what is watched in one place for all windows, whichever rules count.
+  let roleStore: RoleStore | undefined;
+
+  app.use(
+    "/api/*",
+    boundedBody(largestBody, () => problem(413, "The request is too large")),
+  );
+  app.use("/api/*", onlyFromHere(hosts));
 
   // Each request is answered under the rules that count when it comes. Where they have changed on its way, and nothing was
-  // written yet, it is answered once more under the new ones.
+  // written yet, it is answered once more under the new ones; where they go on changing, that is said.
   app.use("/api/*", async (context, next) => {
     const current = await rules.current();
     if (house?.rules !== current) house = houseUnder(current, connection, now);
@@ -38,9 +66,12 @@ export function museumApp(rules: KeptRules, connection: Connection, pages: strin
     const request = { isWritten: false };
     await written.run(request, next);
     const { turn = 1 } = context.env;
-    const mayAgain = !context.res.ok && !request.isWritten && turn < mostTurns;
-    const isStale = mayAgain && (await rules.current()) !== current;
-    if (isStale) context.res = await app.fetch(again, { ...context.env, turn: turn + 1 });
+    const isStale = !context.res.ok && !request.isWritten && (await rules.current()) !== current;
+    if (isStale)
+      context.res =
+        turn < mostTurns
+          ? await app.fetch(again, { ...context.env, turn: turn + 1 })
+          : problem(503, "The rules are being changed", { "retry-after": "1" });
   });
 
   app.use(async (context, next) => {
@@ -61,7 +92,10 @@ export function museumApp(rules: KeptRules, connection: Connection, pages: strin
     return context.json({ people, delegations });
   });
   app.post("/api/sign-in", async (context) => {
-    const { person, actedBy } = (await context.req.json()) as { person?: unknown; actedBy?: unknown };
+    // A form of another page cannot send JSON.
+    if (!/^application\/json\b/i.test(context.req.header("content-type") ?? "")) return problem(415, "Send JSON");
+    const body: unknown = await context.req.json().catch(() => null);
+    const { person, actedBy } = (body ?? {}) as { person?: unknown; actedBy?: unknown };
     if (typeof person !== "string" || (actedBy !== undefined && typeof actedBy !== "string")) {
       return context.json({ title: "Say who signs in" }, 400);
     }
@@ -106,10 +140,12 @@ export function museumApp(rules: KeptRules, connection: Connection, pages: strin
   // Two windows: a role that is taken away in one is gone in the other without a new sign-in, and so are ranges that move.
   app.get("/api/changes", (context) =>
     streamSSE(context, async (stream) => {
+      const over = new Promise<void>((resolve) => stream.onAbort(resolve));
       const tell = () => void stream.writeSSE({ event: "access", data: "changed" });
-      const stops = [await context.get("house").store.watch(tell), await rules.watch(tell)];
+      roleStore ??= context.get("house").store;
+      const stops = [await roleStore.watch(tell), await rules.watch(tell)];
       await stream.writeSSE({ event: "ready", data: "" });
-      await new Promise<void>((resolve) => stream.onAbort(resolve));
+      if (!stream.aborted) await over;
       for (const stop of stops) await stop();
     }),
   );

@@ -41,7 +41,7 @@ if (!(await isFilled())) {
   process.stderr.write("\n");
 }
 await workOutTotals(portier, connection);
-const app = museumApp(await keepRules(connection, text), connection, `${here}dist`, process.env["MUSEUM_NOW"]);
+const app = museumApp(await keepRules(connection, text), connection, `${here}dist`, { now: process.env["MUSEUM_NOW"] });
 const server = serve(
   { fetch: app.fetch, hostname: "127.0.0.1", port: Number(process.env["PORT"] ?? 4174) },
   ({ port }) => console.log(`The museum's application: http://127.0.0.1:${port}/`),

@@ -18,11 +18,11 @@ import {
 } from "portier/ranges";
 import { everybodysDifference, personViewers } from "portier/verify";
 import { type House, type HouseEnv, noSuchThing, screensOf } from "./house.js";
+import { BadWorkbook, readWorkbook } from "./read-workbook.js";
 import { type KeptRules, RulesChanged } from "./rules.js";
-import { BadWorkbook, readWorkbook, writeWorkbook } from "./workbook.js";
+import { writeWorkbook } from "./workbook.js";
 
 const table = "plan";
-const largestFile = 5_000_000;
 
 /** What is to become of a range: other cells, keepers or note, one more, or one less. */
 type RangeEdit =
@@ -147,9 +147,7 @@ export function planRoutes(rules: KeptRules): Hono<HouseEnv> {
 
   // What is in a workbook, for the page to compare: nothing is changed by it.
   app.post("/sheet", async (context) => {
-    const bytes = new Uint8Array(await context.req.arrayBuffer());
-    if (bytes.length > largestFile) throw new BadWorkbook(`A workbook has ${largestFile} bytes at most.`);
-    return context.json(await readWorkbook(bytes));
+    return context.json(await readWorkbook(new Uint8Array(await context.req.arrayBuffer())));
   });
 
   app.onError((error, context) => {

@@ -77,17 +77,18 @@ export const written = new AsyncLocalStorage<{ isWritten: boolean }>();
  * the rules and its transaction, rows and ranges may have moved together.
  */
 export function underRules(connection: Connection, { version }: Rules): Connection {
+  const checked =
+    <T>(work: (inside: Connection) => Promise<T>) =>
+    async (inside: Connection): Promise<T> => {
+      const [row] = await inside.query(`select version from ${inside.dialect.quoteName("museum_rules")}`, []);
+      if (Number(row?.["version"]) !== version) throw new RulesChanged("the rules are not any more as they were");
+      return work(noting(inside));
+    };
+  const { reading } = connection;
   return {
     ...connection,
-    query: (text, params) => connection.query(text, params),
-    isConflict: (error) => connection.isConflict(error),
-    isDuplicate: (error) => connection.isDuplicate(error),
-    transaction: (work) =>
-      connection.transaction(async (inside) => {
-        const [row] = await inside.query(`select version from ${inside.dialect.quoteName("museum_rules")}`, []);
-        if (Number(row?.["version"]) !== version) throw new RulesChanged("the rules are not any more as they were");
-        return work(noting(inside));
-      }),
+    transaction: (work) => connection.transaction(checked(work)),
+    ...(reading === undefined ? {} : { reading: (work) => reading(checked(work)) }),
   };
 }
 
@@ -95,9 +96,6 @@ export function underRules(connection: Connection, { version }: Rules): Connecti
 function noting(inside: Connection): Connection {
   return {
     ...inside,
-    transaction: (work) => inside.transaction(work),
-    isConflict: (error) => inside.isConflict(error),
-    isDuplicate: (error) => inside.isDuplicate(error),
     query: async (text, params) => {
       const found = await inside.query(text, params);
       const request = written.getStore();

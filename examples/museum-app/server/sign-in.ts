@@ -1,5 +1,5 @@
 import { createHmac, randomBytes, timingSafeEqual } from "node:crypto";
-import type { Context } from "hono";
+import type { Context, MiddlewareHandler } from "hono";
 import { deleteCookie, getCookie, setCookie } from "hono/cookie";
 
 /** Who is signed in: a person, or one who acts for another. */
@@ -33,4 +33,26 @@ export function signedIn(context: Context): SignedIn | undefined {
   const [given, wanted] = [Buffer.from(signature), Buffer.from(sign(text))];
   if (given.length !== wanted.length || !timingSafeEqual(given, wanted)) return undefined;
   return JSON.parse(Buffer.from(text, "base64url").toString()) as SignedIn;
+}
+
+/**
+ * Lets nothing in that another page sends in somebody's name: a request is for one of the names of this service, and what
+ * changes something comes from its own pages.
+ */
+export function onlyFromHere(hosts: readonly string[]): MiddlewareHandler {
+  return async (context, next) => {
+    const { host, hostname } = new URL(context.req.url);
+    const origin = context.req.header("origin");
+    const changes = !["GET", "HEAD", "OPTIONS"].includes(context.req.method);
+    const isForeign = origin !== undefined && hostOf(origin) !== host;
+    if (!hosts.includes(hostname) || (changes && isForeign)) {
+      return context.json({ title: "This request does not come from here", status: 403 }, 403);
+    }
+    await next();
+    return undefined;
+  };
+}
+
+function hostOf(origin: string): string | undefined {
+  return URL.canParse(origin) ? new URL(origin).host : undefined;
 }

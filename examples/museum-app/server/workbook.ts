@@ -1,4 +1,3 @@
-import { Readable } from "node:stream";
 import exceljs from "exceljs";
 import JSZip from "jszip";
 import type { Row } from "portier";
@@ -28,19 +27,8 @@ export interface ProtectedRange {
   readonly range: string;
 }
 
-export interface SheetIn {
-  /** Row by row from A1 on; null for an empty cell. */
-  readonly cells: readonly (readonly (string | null)[])[];
-  readonly ranges: readonly ProtectedRange[];
-}
-
 /** The last row that a sheet has: a range down to it is open downwards. */
-const lastRow = 1_048_576;
-const mostRows = 20_000;
-const mostColumns = 200;
-/** Bytes of all that is packed in a workbook at most: a small file can unfold to very much. */
-const largestUnpacked = 50_000_000;
-
+export const lastRow = 1_048_576;
 /**
  * A workbook with one protected sheet. Cells that may be edited are unlocked, and stand in its protected ranges
  * (ISO/IEC 29500-1, 18.3.1.72) under the names that they have here.
@@ -80,7 +68,7 @@ interface Block {
 
 /** Cells as rectangles: runs down each column, joined with the same run of the column before. */
 function blocksOf(open: ReadonlySet<string>, width: number, height: number): Block[] {
-  const blocks: Block[] = [];
+  const blocks = new Map<string, Block>();
   for (let column = 1; column <= width; column++) {
     let top: number | undefined;
     for (let row = 1; row <= height + 1; row++) {
@@ -88,16 +76,14 @@ function blocksOf(open: ReadonlySet<string>, width: number, height: number): Blo
       if (isOpen && top === undefined) top = row;
       if (isOpen || top === undefined) continue;
       const run = { left: column, right: column, top, bottom: row - 1 };
-      const beside = blocks.findIndex(
-        (one) => one.right === column - 1 && one.top === run.top && one.bottom === run.bottom,
-      );
-      const joined = blocks[beside];
-      if (joined === undefined) blocks.push(run);
-      else blocks[beside] = { ...joined, right: column };
+      const beside = `${column - 1} ${run.top} ${run.bottom}`;
+      const joined = blocks.get(beside);
+      blocks.delete(beside);
+      blocks.set(`${column} ${run.top} ${run.bottom}`, joined === undefined ? run : { ...joined, right: column });
       top = undefined;
     }
   }
-  return blocks;
+  return [...blocks.values()];
 }
 
 /** A rectangle under the name of the range that it is; one that is open downwards here is so there. */
@@ -111,8 +97,8 @@ function nameBlock(block: Block, named: SheetOut["named"], bottom: number, index
   return { name: found.name, range: found.range === openArea ? area(lastRow) : found.range };
 }
 
-const sheetFile = "xl/worksheets/sheet1.xml";
-const escapes: Readonly<Record<string, string>> = { "&": "&amp;", "<": "&lt;", ">": "&gt;", '"': "&quot;" };
+export const sheetFile = "xl/worksheets/sheet1.xml";
+export const escapes: Readonly<Record<string, string>> = { "&": "&amp;", "<": "&lt;", ">": "&gt;", '"': "&quot;" };
 
 /** The library that writes the workbook knows no protected ranges: they are put where the standard has them. */
 async function withProtectedRanges(workbook: Uint8Array, ranges: readonly ProtectedRange[]): Promise<Uint8Array> {
@@ -130,73 +116,4 @@ async function withProtectedRanges(workbook: Uint8Array, ranges: readonly Protec
     xml.replace(after, (found) => `${found}<protectedRanges>${items.join("")}</protectedRanges>`),
   );
   return zip.generateAsync({ type: "uint8array", compression: "DEFLATE" });
-}
-
-/** Something that is no workbook, or too large a one. */
-export class BadWorkbook extends Error {
-  override readonly name = "BadWorkbook";
-}
-
-/** The first sheet of a workbook: what its cells show, and its protected ranges. */
-export async function readWorkbook(bytes: Uint8Array): Promise<SheetIn> {
-  const workbook = new exceljs.Workbook();
-  let ranges: readonly ProtectedRange[];
-  try {
-    await mustBeSmall(await JSZip.loadAsync(bytes));
-    // What it reads is the zip file's own bytes; its types speak of an older kind of buffer.
-    await workbook.xlsx.load(bytes.slice().buffer);
-    ranges = await protectedRanges(bytes);
-  } catch (error) {
-    throw error instanceof BadWorkbook ? error : new BadWorkbook("This file is no XLSX workbook.");
-  }
-  const [sheet] = workbook.worksheets;
-  if (sheet === undefined) throw new BadWorkbook("This workbook has no sheet.");
-  if (sheet.rowCount > mostRows || sheet.columnCount > mostColumns) {
-    throw new BadWorkbook(`A sheet has ${mostRows} rows and ${mostColumns} columns at most.`);
-  }
-  const cells = Array.from({ length: sheet.rowCount }, (_, row) =>
-    Array.from({ length: sheet.columnCount }, (_, column) => shownIn(sheet.getCell(row + 1, column + 1).value)),
-  );
-  return { cells, ranges };
-}
-
-/** Unpacks piece by piece, and stops where it becomes too much: what the file says of its sizes may be a lie. */
-async function mustBeSmall(zip: JSZip): Promise<void> {
-  let size = 0;
-  for (const file of Object.values(zip.files)) {
-    if (file.dir) continue;
-    // Its streams are of an older kind, which cannot be gone through so.
-    for await (const part of new Readable().wrap(file.nodeStream()) as AsyncIterable<Uint8Array>) {
-      size += part.length;
-      if (size > largestUnpacked) throw new BadWorkbook("This workbook unfolds to more than is taken in.");
-    }
-  }
-}
-
-/** What a cell shows, as text: of a formula what it came to. */
-function shownIn(value: unknown): string | null {
-  if (value === null || value === undefined || value === "") return null;
-  if (value instanceof Date) return value.toISOString().slice(0, 10);
-  if (typeof value !== "object") return String(value);
-  if ("result" in value) return shownIn(value.result);
-  if ("richText" in value) return (value.richText as { text: string }[]).map(({ text }) => text).join("");
-  return "text" in value ? shownIn(value.text) : null;
-}
-
-async function protectedRanges(bytes: Uint8Array): Promise<ProtectedRange[]> {
-  const zip = await JSZip.loadAsync(bytes);
-  const xml = (await zip.file(sheetFile)?.async("string")) ?? "";
-  return [...xml.matchAll(/<protectedRange\b([^>]*)\/?>/g)].flatMap(([, attributes = ""]) => {
-    const of = (key: string) => new RegExp(`\\b${key}="([^"]*)"`).exec(attributes)?.[1];
-    const range = of("sqref");
-    if (range === undefined) return [];
-    // Down to the last row there is, it is open downwards.
-    return [
-      { name: unescaped(of("name") ?? ""), range: range.replaceAll(new RegExp(`([A-Z])${lastRow}\\b`, "g"), "$1") },
-    ];
-  });
-}
-
-function unescaped(text: string): string {
-  return Object.entries(escapes).reduceRight((done, [sign, written]) => done.replaceAll(written, sign), text);
 }

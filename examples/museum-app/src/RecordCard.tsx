@@ -67,7 +67,7 @@ function Opened({ table, recordKey, screen, opened, load }: OpenedProps): ReactN
     if (outcome.record === undefined) window.location.hash = linkTo(screen);
     else load();
   };
-  const isOpen = form.fields.some(({ state }) => state === "editable" || state === "confirm");
+  const isOpen = form.fields.some(({ state, blind }) => state === "editable" || state === "confirm" || blind);
   const changed = Object.keys(values).length;
   const others = form.actions.filter(
     ({ name, permitted }) =>
@@ -143,7 +143,7 @@ interface InputProps {
 
 function FieldInput({ table, field, value, error, onChange }: InputProps): ReactNode {
   const { shapes, labelOf } = useHouse();
-  const { control, name, state, note, confirm, seen, choices } = field;
+  const { control, name, state, note, confirm, blind, choices } = field;
   const shape = shapes[table]?.fields.find((one) => one.name === name);
   const target = shape?.target;
   const hint = note ?? (state === "confirm" ? confirm?.map((one) => one.note).join(" ") : undefined);
@@ -152,7 +152,7 @@ function FieldInput({ table, field, value, error, onChange }: InputProps): React
     label,
     description: hint,
     error,
-    ...(seen ? {} : { placeholder: "hidden from you" }),
+    ...(blind ? { placeholder: "hidden from you" } : {}),
     withAsterisk: control.required && state !== "read-only",
   };
   if (shape?.type === "boolean" && state !== "read-only") {

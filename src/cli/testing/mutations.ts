@@ -3,6 +3,7 @@ import { placeText } from "../../verify/expectations/read-expectations.js";
 import { findUnnoticed, type MutationRun } from "../../verify/unnoticed.js";
 import type { ExitCode, Io } from "../io.js";
 import { palette } from "../paint.js";
+import { progressOf } from "../progress.js";
 import { knownExpectations } from "./expectation-files.js";
 import { askedOf, everybodyUnder, type Testing } from "./testing.js";
 
@@ -14,9 +15,7 @@ export function runMutations(testing: Testing, format: string, io: Io): ExitCode
     data: (one) => askedOf(testing, one),
     viewers: (one) => everybodyUnder(testing, one),
     records: (table) => data.tables.get(table) ?? [],
-    onTried: (tried, all) => {
-      if (tried % 50 === 0 || tried === all) io.err(`${tried} of ${all} changes tried\n`);
-    },
+    onTried: progressOf(io, "test --mutate", "changes tried"),
   });
   const place = (path: Path) => placeText(parsed.locate, path, file);
   if (format === "json") {

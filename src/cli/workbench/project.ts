@@ -1,8 +1,9 @@
 import { createHash } from "node:crypto";
-import { existsSync, readdirSync, readFileSync } from "node:fs";
-import { basename, dirname, join } from "node:path";
-import writeFileAtomic from "write-file-atomic";
+import { existsSync, lstatSync, readdirSync, readFileSync, realpathSync } from "node:fs";
+import { basename, dirname, isAbsolute, join, relative } from "node:path";
 import type { Row } from "../../conditions/source.js";
+import { inOrder } from "../../database/in-order.js";
+import { writeWhole } from "../../directory/write-whole.js";
 import { type DataFile, readRoles } from "../../document/data.js";
 import { isDatabase } from "../database.js";
 import { CliError } from "../io.js";
@@ -70,6 +71,8 @@ export function openProject(file: string, options: ProjectOptions): Project {
     const text = textOf(join(folder, name));
     return { name, text: text ?? "", version: versionOf(text) };
   };
+  // One after the other: of two who save the same version, the second one sees what the first has left.
+  const turn = inOrder();
   return {
     read: async () => {
       if (textOf(file) === undefined) throw new CliError(`cannot read ${file}`);
@@ -82,11 +85,14 @@ export function openProject(file: string, options: ProjectOptions): Project {
       };
     },
     versions: () => Object.fromEntries([...writable].map((name) => [name, versionOf(textOf(join(folder, name)))])),
-    save: async (name, text, seen) => {
-      if (!writable.has(name) || versionOf(textOf(join(folder, name))) !== seen) return undefined;
-      await writeFileAtomic(join(folder, name), text);
-      return { name, text, version: versionOf(text) };
-    },
+    save: (name, text, seen) =>
+      turn(async () => {
+        const place = join(folder, name);
+        if (!writable.has(name) || versionOf(textOf(place)) !== seen) return undefined;
+        mustBeInside(folder, place);
+        await writeWhole(place, text);
+        return { name, text, version: versionOf(text) };
+      }),
   };
 }
 
@@ -104,6 +110,16 @@ async function readData(file: string, named: string | undefined): Promise<Projec
   const roles = textOf(rolesFile(file));
   const held = roles === undefined ? [] : readRoles({ file: basename(rolesFile(file)), text: roles });
   return { kind: "files", files: [...files, ...held] };
+}
+
+/** A link may lead anywhere: what is written stays in the folder that was opened. */
+function mustBeInside(folder: string, place: string): void {
+  const isLink = lstatSync(place, { throwIfNoEntry: false })?.isSymbolicLink() ?? false;
+  if (!isLink) return;
+  const real = existsSync(place) ? relative(realpathSync(folder), realpathSync(place)) : "..";
+  if (real.startsWith("..") || isAbsolute(real)) {
+    throw new CliError(`${place} is a link that leads out of its folder, and is not written through`);
+  }
 }
 
 function textOf(file: string): string | undefined {

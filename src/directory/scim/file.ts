@@ -1,11 +1,15 @@
-import { type StoredWrite, withWrites } from "../../people/overlay.js";
+import type { Source } from "../../conditions/source.js";
 import type { RoleStore } from "../../people/role-store.js";
 import { portierError } from "../../schema/problems.js";
+import { findTable } from "../../schema/schema.js";
 import type { AnyTables, TableTypes } from "../../schema/table-types.js";
 import { timestampOf } from "../../schema/types/timestamp.js";
+import { type StoredWrite, WrittenSource } from "../../session/overlay.js";
 import type { Portier } from "../../session/portier.js";
-import { Provisioning, type ScimOptions, writeProvisioned } from "./provisioning.js";
-import { attributeOf, type Resource, ScimError, urns } from "./resources.js";
+import { heldBy } from "./attribute.js";
+import { Provisioning, ProvisioningState, type ScimOptions } from "./provisioning.js";
+import { attributeOf, isComplex, type Resource, ScimError, urns } from "./resources.js";
+import { writeProvisioned } from "./write-provisioned.js";
 
 /**
  * Brings people and groups to what a file of SCIM resources says (RFC 7643 as JSON: a list, or the `Resources` of a list
@@ -25,15 +29,27 @@ export async function provisionFile<T extends TableTypes = AnyTables>(
   const provisioning = new Provisioning(own, options);
   const resources = resourcesOf(text);
   // Groups name users, so users come first.
-  const ordered = [...resources.filter((one) => !isGroup(one)), ...resources.filter(isGroup)];
+  const users = resources.filter((one) => !isGroup(one));
+  const ordered = [...referredFirst(users, provisioning), ...resources.filter(isGroup)];
+  const lookUp = (user: Resource, source: Source) => {
+    try {
+      provisioning.lookUp(user, source);
+    } catch {
+      // What is wrong with it is said when it is its turn.
+    }
+  };
   const now = timestampOf(new Date()) as string;
   return store.change(async (inside) => {
     const writes = await inside.read((source) => {
       const planned: StoredWrite[] = [];
+      const written = new WrittenSource(source, (name) => findTable(own.schema, name));
+      const state = new ProvisioningState(written);
+      for (const user of users) lookUp(user, source);
       for (const resource of ordered) {
-        const state = withWrites(source, own.schema, planned);
         try {
-          planned.push(...provisioning.writesOf(resource, isGroup(resource), state));
+          const writes = provisioning.writesOf(resource, isGroup(resource), state);
+          for (const write of writes) written.write(write);
+          planned.push(...writes);
         } catch (error) {
           throw error instanceof ScimError
             ? wrongFile(`resource ${resources.indexOf(resource) + 1}: ${error.message}`)
@@ -60,7 +76,38 @@ function resourcesOf(text: string): Resource[] {
   }
   const list = Array.isArray(value) ? value : attributeOf(value, "Resources");
   if (!Array.isArray(list)) throw wrongFile("it holds neither a list nor Resources");
+  const odd = list.findIndex((one) => !isComplex(one));
+  if (odd >= 0) throw wrongFile(`resource ${odd + 1} is not an object`);
   return list as Resource[];
+}
+
+/** Users so that whoever is referred to comes before those who refer to them, such as a manager. */
+function referredFirst(users: readonly Resource[], provisioning: Provisioning): readonly Resource[] {
+  const byKey = new Map(users.map((user) => [heldBy(user, provisioning.key), user]));
+  const ordered = new Set<Resource>();
+  const begun = new Set<Resource>();
+  for (const user of users) {
+    // Up the line as far as it goes, then down again; a line that comes back to itself is left where it does.
+    const line: Resource[] = [user];
+    for (let one = line.at(-1); one !== undefined; one = line.at(-1)) {
+      begun.add(one);
+      const first = referredBy(one, provisioning)
+        .map((key) => byKey.get(key))
+        .find((other) => other !== undefined && !begun.has(other));
+      if (first !== undefined) line.push(first);
+      else ordered.add(line.pop() as Resource);
+    }
+  }
+  return [...ordered];
+}
+
+/** What is wrong with a resource is said when it is its turn. */
+function referredBy(user: Resource, provisioning: Provisioning): readonly string[] {
+  try {
+    return provisioning.referredBy(user);
+  } catch {
+    return [];
+  }
 }
 
 function isGroup(resource: Resource): boolean {

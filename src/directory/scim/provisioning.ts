@@ -1,37 +1,65 @@
 import type { Row, Source } from "../../conditions/source.js";
-import { judgeWrites } from "../../people/judge-change.js";
 import { keptOf } from "../../people/kept-state.js";
-import type { StoredWrite } from "../../people/overlay.js";
-import { entryOf } from "../../people/record-entry.js";
-import type { RoleStore, StoreChange } from "../../people/role-store.js";
 import { splitAddress } from "../../schema/address.js";
 import { portierError } from "../../schema/problems.js";
+import { isStorable } from "../../schema/scalar.js";
 import { type Field, isOwn, type People, singleKey } from "../../schema/schema.js";
-import type { RoleClaim } from "../../session/given-roles.js";
+import { storedValue } from "../../schema/types/stored-form.js";
+import type { StoredWrite } from "../../session/overlay.js";
 import type { Portier } from "../../session/portier.js";
 import { claimOf } from "../claim-of.js";
-import { attributeOf, type Resource, ScimError, urns, valueAt } from "./resources.js";
+import { heldBy, isSameAttribute } from "./attribute.js";
+import { Groups, groupId } from "./groups.js";
+import { givenTo, type Mapping, mappingOf, withHeld, withShown } from "./mapping.js";
+import type { Target } from "./patch.js";
+import type { Path } from "./path.js";
+import { attributeOf, type Resource, ScimError, urns } from "./resources.js";
 
 export interface ScimOptions {
   /** The attribute that is a person's key: `userName` (the default), `externalId` or another one. */
   readonly key?: string;
   /**
-   * What the fields of a person are called there: `{ name: "displayName", active: "active" }`. A field of an extension is
-   * written with its URN before it. Fields that are not named stay as they are.
+   * What the fields of a person are called there: `{ name: "displayName", mail: 'emails[type eq "work"].value' }`. A field of
+   * an extension is written with its URN before it. Fields that are not named stay as they are, and what a client gives for
+   * other attributes is not kept.
    */
   readonly fields: Readonly<Record<string, string>>;
   /** What groups mean, by their display name: the name of a role (`keeper`, `editor of e-2`) or of a group of the document. */
   readonly groups: Readonly<Record<string, string>>;
 }
 
-/** Whom and what is provisioned, as resources, on one state of a store. */
+/** One state of a store, with what is looked up in it once for each resource. */
+export class ProvisioningState {
+  readonly source: Source;
+  #names: Map<string, string> | undefined;
+
+  constructor(source: Source) {
+    this.source = source;
+  }
+
+  /** Who has a user name, by the name as it is compared. */
+  names(all: () => Iterable<readonly [name: string, id: string]>): Map<string, string> {
+    this.#names ??= new Map([...all()].map(([name, id]) => [comparable(name), id]));
+    return this.#names;
+  }
+}
+
+/** User names are the same in any case (RFC 7643, 4.1.1), and however many blanks are between their words. */
+function comparable(name: string): string {
+  return name.normalize("NFKC").trim().replaceAll(/\s+/g, " ").toLowerCase();
+}
+
+/** Users, and the groups that they are in, as resources, on one state of a store. */
 export class Provisioning {
+  readonly mappings: readonly Mapping[];
+  /** The attribute that is a person's key. */
+  readonly key: Path;
+  readonly userTargets: readonly Target[];
+  readonly groups: Groups;
   readonly #portier: Portier;
   readonly #people: People;
   readonly #key: Field;
   readonly #keyAttribute: string;
-  readonly #fields: readonly (readonly [field: Field, attribute: string])[];
-  readonly #groups: ReadonlyMap<string, RoleClaim>;
 
   constructor(portier: Portier, { key = "userName", fields, groups }: ScimOptions) {
     keptOf(portier);
@@ -42,23 +70,31 @@ export class Provisioning {
     this.#people = people;
     this.#key = keyField;
     this.#keyAttribute = key;
-    this.#fields = Object.entries(fields).map(([name, attribute]) => {
+    this.key = mappingOf(keyField, key).path;
+    this.mappings = Object.entries(fields).map(([name, attribute]) => {
       const field = people.table.byName.get(name);
       if (field !== undefined && isOwn(field) && !field.computed && field !== keyField)
-        return [field, attribute] as const;
+        return mappingOf(field, attribute);
       throw portierError("unknown-field", { table: people.table.name, name, candidates: people.table.byName.keys() });
     });
-    this.#groups = new Map(Object.entries(groups).map(([name, meaning]) => [name, claimOf(portier, meaning)]));
+    this.userTargets = [
+      { path: this.key, isMulti: false },
+      ...this.mappings.map(({ path, isMulti, field }) => ({ path, isMulti, isWhole: field.type.base === "json" })),
+    ];
+    const meanings = new Map(Object.entries(groups).map(([name, meaning]) => [name, claimOf(portier, meaning)]));
+    this.groups = new Groups(portier, people, keyField, meanings);
   }
 
-  // Users
-
+  /** All users, without the groups that they are in. */
   users(source: Source): Resource[] {
-    return [...(source.all?.(this.#people.table.name) ?? [])].map((row) => this.#userOf(row, source));
+    return [...(source.all?.(this.#people.table.name) ?? [])].map((row) => this.#userOf(row));
   }
 
-  user(id: string, source: Source): Resource {
-    return this.#userOf(this.#personRow(id, source), source);
+  /** A user, with the groups that they are in unless those are not asked for. */
+  user(id: string, source: Source, withGroups = true): Resource {
+    const user = this.#userOf(this.#personRow(id, source));
+    const groups = withGroups ? this.groups.of(id, source) : [];
+    return groups.length === 0 ? user : { ...user, groups };
   }
 
   #personRow(id: string, source: Source): Row {
@@ -68,60 +104,91 @@ export class Provisioning {
   }
 
   /** What is shown of a person is what is provisioned, and nothing else of their record. */
-  #userOf(row: Row, source: Source): Resource {
+  #userOf(row: Row): Resource {
     const id = String(row[this.#key.name]);
-    const user: Record<string, unknown> = { schemas: [urns.user], id };
-    setAt(user, this.#keyAttribute, id);
-    if (valueAt(user, "userName") === undefined) user["userName"] = id;
-    for (const [field, attribute] of this.#fields) {
-      const value = row[field.name];
-      if (value !== null && value !== undefined) setAt(user, attribute, value);
+    let user = withHeld({ schemas: [urns.user], id }, this.key, id);
+    for (const mapping of this.mappings) {
+      const value = row[mapping.field.name];
+      if (value !== null && value !== undefined) user = withShown(user, mapping, value);
     }
-    if (Object.hasOwn(user, urns.enterprise)) user["schemas"] = [urns.user, urns.enterprise];
-    const groups = this.#groupsOf(id, source).map((name) => ({ value: groupId(name), display: name, type: "direct" }));
-    return { ...user, ...(groups.length === 0 ? {} : { groups }), meta: { resourceType: "User" } };
-  }
-
-  #groupsOf(person: string, source: Source): string[] {
-    const held = [...(source.referring?.("portier_assignments", "person", person) ?? [])].map((row) => row["id"]);
-    return [...this.#groups.keys()].filter((name) => held.includes(assignmentId(name, person)));
+    if (attributeOf(user, "userName") === undefined) user = { ...user, userName: id };
+    const extensions = Object.keys(user).filter((name) => name.startsWith("urn:"));
+    return { ...user, schemas: [urns.user, ...extensions], meta: { resourceType: "User" } };
   }
 
   /** A person who is not there yet. */
-  createUser(resource: Resource, source: Source): readonly StoredWrite[] {
+  createUser(resource: Resource, state: ProvisioningState): readonly StoredWrite[] {
     const { table } = this.#people;
-    const id = valueAt(resource, this.#keyAttribute);
+    const id = heldBy(resource, this.key);
     if (typeof id !== "string" || id === "")
       throw new ScimError(400, `"${this.#keyAttribute}" is missing`, "invalidValue");
     const [key] = splitAddress([this.#key.type], id) ?? [];
     if (key === undefined) throw new ScimError(400, `"${id}" can be nobody's key`, "invalidValue");
-    if (source.find(table.name, id) !== undefined) throw new ScimError(409, `there is a user "${id}"`, "uniqueness");
+    if (state.source.find(table.name, id) !== undefined) throw userThere(id);
+    this.#checkName(resource, id, state);
     const blank = table.fields.filter(isOwn).map((field) => [field.name, field.default ?? null] as const);
-    const row = { ...Object.fromEntries(blank), [this.#key.name]: key, ...this.#valuesOf(resource) };
-    const values = row as Row;
+    const values: Row = {
+      ...Object.fromEntries(blank),
+      [this.#key.name]: key,
+      ...this.#valuesOf(resource, state.source),
+    };
     const lacking = table.fields.filter(
       (field) => isOwn(field) && !field.optional && !field.computed && !field.generated && values[field.name] === null,
     );
     if (lacking.length > 0) {
-      const names = lacking.map((field) => this.#fields.find(([one]) => one === field)?.[1] ?? field.name).join(", ");
+      const names = lacking.map((field) => this.#attributeOf(field) ?? field.name).join(", ");
       throw new ScimError(400, `these are missing: ${names}`, "invalidValue");
     }
-    return [{ table, before: undefined, after: row }];
+    return [{ table, before: undefined, after: values }];
+  }
+
+  #attributeOf(field: Field): string | undefined {
+    return this.mappings.find((mapping) => mapping.field === field)?.text;
+  }
+
+  /**
+   * A user name is somebody's alone, in any case and with any blanks.
+   *
+   * @throws ScimError for one that another has (409, `uniqueness`), for one that begins or ends with a blank, and for one that
+   * would not be kept (400, `invalidValue`).
+   */
+  #checkName(resource: Resource, id: string, state: ProvisioningState): void {
+    const name = attributeOf(resource, "userName");
+    if (name === undefined || name === null) return;
+    if (typeof name !== "string" || name === "" || name !== name.trim() || /\s{2}/.test(name)) {
+      throw new ScimError(400, `"userName" must be a text without blanks around it`, "invalidValue");
+    }
+    const isKept = this.userTargets.some(({ path }) => isUserName(path));
+    if (!isKept && name !== id) {
+      throw new ScimError(
+        400,
+        `"userName" is not kept here, so it must be the "${this.#keyAttribute}"`,
+        "invalidValue",
+      );
+    }
+    const names = state.names(() =>
+      this.users(state.source).map((user) => [String(user["userName"]), String(user["id"])]),
+    );
+    const other = names.get(comparable(name));
+    if (other !== undefined && other !== id) throw userThere(name);
+    names.set(comparable(name), id);
   }
 
   /** A person's record with what a resource says of it. */
-  replaceUser(id: string, resource: Resource, source: Source): readonly StoredWrite[] {
+  replaceUser(id: string, resource: Resource, state: ProvisioningState): readonly StoredWrite[] {
     const { table } = this.#people;
-    const before = this.#personRow(id, source);
-    const named = valueAt(resource, this.#keyAttribute);
-    if (named !== undefined && named !== id) {
+    const before = this.#personRow(id, state.source);
+    const named = heldBy(resource, this.key);
+    const isSame = isUserName(this.key) ? comparable(String(named)) === comparable(id) : named === id;
+    if (named !== undefined && !isSame) {
       throw new ScimError(400, `"${this.#keyAttribute}" is the user's key, and stays`, "mutability");
     }
-    const values = this.#valuesOf(resource);
+    if (!isUserName(this.key)) this.#checkName(resource, id, state);
+    const values = this.#valuesOf(resource, state.source);
     const isChanged = Object.entries(values).some(([name, value]) => {
       const type = table.byName.get(name)?.type;
-      const canonical = (one: unknown) => (one === null ? null : type?.canonical(one));
-      return canonical(value) !== canonical(before[name]);
+      const canonical = (one: unknown) => (one === null ? null : type && storedValue(type, one));
+      return JSON.stringify(canonical(value)) !== JSON.stringify(canonical(before[name]));
     });
     return isChanged ? [{ table, before, after: { ...before, ...values } }] : [];
   }
@@ -141,170 +208,62 @@ export class Provisioning {
   }
 
   /** Brings one user or group to what a resource says of it; a user who is not there is made. */
-  writesOf(resource: Resource, isGroup: boolean, source: Source): readonly StoredWrite[] {
-    if (isGroup) return this.replaceGroup(groupId(String(attributeOf(resource, "displayName"))), resource, source);
-    const id = valueAt(resource, this.#keyAttribute);
-    const isThere = typeof id === "string" && source.find(this.#people.table.name, id) !== undefined;
-    return isThere ? this.replaceUser(id, resource, source) : this.createUser(resource, source);
+  writesOf(resource: Resource, isGroup: boolean, state: ProvisioningState): readonly StoredWrite[] {
+    if (isGroup)
+      return this.groups.replace(groupId(String(attributeOf(resource, "displayName"))), resource, state.source);
+    const id = heldBy(resource, this.key);
+    const isThere = typeof id === "string" && state.source.find(this.#people.table.name, id) !== undefined;
+    return isThere ? this.replaceUser(id, resource, state) : this.createUser(resource, state);
   }
 
-  #valuesOf(resource: Resource): Row {
+  /** Looks up what a user's resource refers to, so that a database is asked for it together with what others refer to. */
+  lookUp(resource: Resource, source: Source): void {
+    for (const mapping of this.mappings) {
+      const { target } = mapping.field.type;
+      const key = target === undefined ? undefined : givenTo(mapping, resource);
+      if (target !== undefined && typeof key === "string") source.find(target, key);
+    }
+  }
+
+  /** The people whom a user's resource refers to, such as their manager. */
+  referredBy(resource: Resource): readonly string[] {
+    const { table } = this.#people;
+    return this.mappings
+      .filter(({ field }) => field.type.target === table.name && field.type.element === undefined)
+      .map((mapping) => givenTo(mapping, resource))
+      .filter((key) => typeof key === "string");
+  }
+
+  #valuesOf(resource: Resource, source: Source): Row {
     const values: Record<string, unknown> = {};
-    for (const [field, attribute] of this.#fields) {
-      const given = valueAt(resource, attribute);
+    for (const mapping of this.mappings) {
+      const { field, text } = mapping;
+      const given = givenTo(mapping, resource);
       if (given === undefined || given === null) {
-        if (!field.optional && field.default === null)
-          throw new ScimError(400, `"${attribute}" is missing`, "invalidValue");
+        if (!field.optional && field.default === null) throw new ScimError(400, `"${text}" is missing`, "invalidValue");
         values[field.name] = field.default ?? null;
         continue;
       }
       // Some clients send booleans as texts.
-      const value = field.type.base === "boolean" && typeof given === "string" ? /^true$/i.test(given) : given;
-      if (!field.type.fits(value)) {
-        throw new ScimError(400, `"${attribute}" must be ${field.type.expects}`, "invalidValue");
+      const isSpelled = field.type.base === "boolean" && typeof given === "string" && /^(true|false)$/i.test(given);
+      const value = isSpelled ? given.toLowerCase() === "true" : given;
+      if (!field.type.fits(value) || !isStorable(value)) {
+        throw new ScimError(400, `"${text}" must be ${field.type.expects}`, "invalidValue");
+      }
+      const { target } = field.type;
+      if (target !== undefined && source.find(target, String(value)) === undefined) {
+        throw new ScimError(400, `"${text}" is "${String(value)}", which is not there`, "invalidValue");
       }
       values[field.name] = value;
     }
     return values;
   }
-
-  // Groups
-
-  groups(source: Source): Resource[] {
-    return [...this.#groups.keys()].map((name) => this.#groupOf(name, source));
-  }
-
-  group(id: string, source: Source): Resource {
-    return this.#groupOf(this.#groupName(id), source);
-  }
-
-  #groupName(id: string): string {
-    const name = [...this.#groups.keys()].find((one) => groupId(one) === id);
-    if (name === undefined) throw new ScimError(404, `there is no group "${id}"`);
-    return name;
-  }
-
-  #groupOf(name: string, source: Source): Resource {
-    const members = this.#membersOf(name, source).map((row) => ({ value: String(row["person"]), type: "User" }));
-    return {
-      schemas: [urns.group],
-      id: groupId(name),
-      displayName: name,
-      members,
-      meta: { resourceType: "Group" },
-    };
-  }
-
-  /** The assignments that stand for members of a group. */
-  #membersOf(name: string, source: Source): Row[] {
-    const { role = "" } = this.#groups.get(name) ?? {};
-    const rows = source.referring?.("portier_assignments", "role", role) ?? [];
-    return [...rows].filter((row) => row["id"] === assignmentId(name, String(row["person"])));
-  }
-
-  /** A group is declared by the application; a client that makes it finds it there already. */
-  createGroup(resource: Resource): never {
-    const name = String(attributeOf(resource, "displayName"));
-    if (this.#groups.has(name)) throw new ScimError(409, `the group "${name}" is there`, "uniqueness");
-    const known = [...this.#groups.keys()].join(", ");
-    throw new ScimError(400, `no group "${name}" is declared here; known: ${known}`, "invalidValue");
-  }
-
-  deleteGroup(id: string): never {
-    this.#groupName(id);
-    throw new ScimError(403, "this group is declared by the application; take its members out", "mutability");
-  }
-
-  /** The members that a resource says, in place of those there are. */
-  replaceGroup(id: string, resource: Resource, source: Source): readonly StoredWrite[] {
-    const name = this.#groupName(id);
-    const displayed = attributeOf(resource, "displayName");
-    if (displayed !== undefined && displayed !== name) {
-      throw new ScimError(400, `the group is called "${name}" by the application`, "mutability");
-    }
-    const table = keptOf(this.#portier).assignments;
-    const given = attributeOf(resource, "members") ?? [];
-    if (!Array.isArray(given)) throw new ScimError(400, "members must be a list", "invalidValue");
-    const wanted = new Set(given.map((one) => String(attributeOf(one, "value"))));
-    const there = this.#membersOf(name, source);
-    const gone = there.filter((row) => !wanted.has(String(row["person"])));
-    for (const row of there) wanted.delete(String(row["person"]));
-    const { role, on = null } = this.#groups.get(name) as RoleClaim;
-    const made = [...wanted].map((person) => {
-      const key = source.find(this.#people.table.name, person)?.[this.#key.name];
-      if (key === undefined) throw new ScimError(400, `there is no user "${person}" to be a member`, "invalidValue");
-      const ends = { from: null, until: null };
-      const after = {
-        id: assignmentId(name, person),
-        person: key,
-        role,
-        on,
-        ...ends,
-        givenBy: null,
-        reason: `group ${name}`,
-      };
-      return { table, before: undefined, after };
-    });
-    return [...gone.map((row) => ({ table, before: row, after: undefined })), ...made];
-  }
 }
 
-/**
- * Writes what a call comes to, and records it, if nobody then holds roles that exclude each other and the last holders
- * stay.
- *
- * @throws ScimError (409) otherwise; nothing is written then.
- */
-export async function writeProvisioned(
-  portier: Portier,
-  store: RoleStore,
-  inside: StoreChange,
-  writes: readonly StoredWrite[],
-  what: string,
-  now: string,
-): Promise<void> {
-  if (writes.length === 0) return;
-  const kept = keptOf(portier);
-  const isKept = ({ table }: StoredWrite) => table === kept.assignments || table === kept.delegations;
-  if (!store.keepsPersons && !writes.every(isKept)) {
-    throw new ScimError(501, "persons are not kept here; provision groups alone");
-  }
-  const [problem] = await inside.read((source) => judgeWrites(portier, source, writes, now));
-  if (problem !== undefined) throw new ScimError(409, problem.message);
-  const person = personOf(writes, portier);
-  await inside.write(writes, [entryOf({ kind: "provision", at: now, by: null, person, details: [what] }, writes)]);
+function isUserName(path: Path): boolean {
+  return isSameAttribute(path, { extension: undefined, name: "userName" });
 }
 
-/** The one whom some writes are about; null where it is several. */
-function personOf(writes: readonly StoredWrite[], { schema }: Portier): string | null {
-  const key = schema.people && singleKey(schema.people.table);
-  const persons = writes.map(({ table, before, after }) => {
-    const row = after ?? before ?? {};
-    return String(
-      row[table === schema.people?.table ? (key?.name ?? "") : table === schema.kept?.delegations ? "of" : "person"],
-    );
-  });
-  return new Set(persons).size === 1 ? (persons[0] ?? null) : null;
-}
-
-function groupId(name: string): string {
-  return encodeURIComponent(name);
-}
-
-/** The same member of the same group is the same assignment, however often it is provisioned. */
-function assignmentId(group: string, person: string): string {
-  return `scim ${groupId(group)} ${encodeURIComponent(person)}`;
-}
-
-/** Sets an attribute in a resource that is being made; names are the application's own. */
-function setAt(resource: Record<string, unknown>, path: string, value: unknown): void {
-  const urn = /^(urn:.*:(?:User|Group)):(.+)$/i.exec(path);
-  const steps = urn === null ? path.split(".") : [urn[1] as string, ...(urn[2] as string).split(".")];
-  let at = resource;
-  for (const step of steps.slice(0, -1)) {
-    const next = Object.hasOwn(at, step) ? (at[step] as Record<string, unknown>) : {};
-    at[step] = next;
-    at = next;
-  }
-  at[steps[steps.length - 1] as string] = value;
+function userThere(name: string): ScimError {
+  return new ScimError(409, `there is a user "${name}"`, "uniqueness");
 }

@@ -10,6 +10,8 @@ export const urns = {
   error: "urn:ietf:params:scim:api:messages:2.0:Error",
   config: "urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig",
   resourceType: "urn:ietf:params:scim:schemas:core:2.0:ResourceType",
+  schema: "urn:ietf:params:scim:schemas:core:2.0:Schema",
+  search: "urn:ietf:params:scim:api:messages:2.0:SearchRequest",
 } as const;
 
 /** The kinds of errors that RFC 7644 (3.12) names. */
@@ -56,21 +58,7 @@ export function keyIn(resource: Resource, name: string): string | undefined {
   return Object.keys(resource).find((key) => key.toLowerCase() === name.toLowerCase());
 }
 
-/**
- * The steps of an attribute's path: `name.givenName`, or with an extension's URN before it
- * `urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department`.
- */
-export function pathSteps(path: string): string[] {
-  const urn = /^(urn:.*:(?:User|Group)):(.+)$/i.exec(path);
-  const [, schema = "", rest = path] = urn ?? [];
-  const steps = rest.split(".");
-  const isCore =
-    schema === "" ||
-    schema.toLowerCase() === urns.user.toLowerCase() ||
-    schema.toLowerCase() === urns.group.toLowerCase();
-  return isCore ? steps : [schema, ...steps];
-}
-
-export function valueAt(resource: Resource, path: string): unknown {
-  return pathSteps(path).reduce<unknown>(attributeOf, resource);
+/** Whether a value is an object with parts. */
+export function isComplex(value: unknown): value is Resource {
+  return typeof value === "object" && value !== null && !Array.isArray(value);
 }

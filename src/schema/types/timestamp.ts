@@ -24,7 +24,7 @@ export function canonicalTimestamp(value: unknown): string | undefined {
 }
 
 /** The canonical timestamp of a whole second and six digits of fraction; undefined outside the years 0001 to 9999. */
-function canonicalInstant(moment: Date, fraction: string): string | undefined {
+export function canonicalInstant(moment: Date, fraction: string): string | undefined {
   const year = moment.getUTCFullYear();
   if (Number.isNaN(year) || year < 1 || year > 9999) return undefined;
   return `${moment.toISOString().slice(0, 19)}.${fraction}Z`;

@@ -1,7 +1,7 @@
 import { always, type Expression, not } from "../../conditions/expression.js";
 import type { Field } from "../../schema/schema.js";
 import type { Gate, PlacedStep } from "../../session/gate.js";
-import { isAmong } from "../../session/grid-gate.js";
+import { isAmong, isBelowRows } from "../../session/grid-gate.js";
 import { conditionFormula } from "../condition.js";
 import { type Formula, formula, isFixed, print, test } from "../formula.js";
 import { sql } from "../fragment.js";
@@ -78,7 +78,8 @@ function isIn({ step, rows }: PlacedStep, record: Scope, position: Field | undef
 }
 
 function isUnplaced(position: Field, record: Scope): Formula {
-  return isTrue({ kind: "is-null", operand: { kind: "field", type: position.type, path: [position] } }, record);
+  const isNull: Expression = { kind: "is-null", operand: { kind: "field", type: position.type, path: [position] } };
+  return formula("or", [isTrue(isNull, record), isTrue(isBelowRows(position), record)]);
 }
 
 function isTrue(expression: Expression, record: Scope): Formula {

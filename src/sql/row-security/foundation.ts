@@ -36,6 +36,12 @@ export function foundation(
   said text := jsonb_build_object('person', person, 'request', request);
   asker text;
 begin${asksOthers ? withoutJit : ""}
+  -- An open cursor goes on with what the one saw who opened it, also beyond the transaction when it is held.
+  if exists (select from pg_cursors where name <> '' and statement is distinct from current_query()) then
+    raise object_not_in_prerequisite_state using
+      message = 'a cursor is open, and would go on for somebody else',
+      hint = 'close it (close all) before you say who asks';
+  end if;
   perform set_config('portier.said', ${seal("said", "said")} || said, true);
   -- Worked out once for the transaction, so that all of it is judged by one state of things.
   select to_jsonb(a) into asker from ${at("asker")} a;
@@ -47,7 +53,8 @@ end`,
   const confirm = definerFunction(
     `${qualified(seen, "confirm")}(variadic rules text[]) returns void`,
     `begin
-  perform set_config('portier.confirmed', to_jsonb(rules)::text, true);
+  -- Each call adds; one that names nothing takes all of them back.
+  perform set_config('portier.confirmed', case when rules = '{}' then '' else to_jsonb(${at("confirmed")}() || rules)::text end, true);
 end`,
   );
   const said = definerFunction(

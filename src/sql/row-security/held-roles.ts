@@ -184,10 +184,10 @@ export class HeldRoles {
     );
   }
 
-  /** True, or bad where something that the role brings is held together with what excludes it. */
+  /** True, or bad where something that the role brings may be held together with what excludes it. */
   #soundness(role: string): Fragment {
     const pairs = this.#exclusions(role).map(([one, other]) =>
-      allOf([one, other].map((name) => sql`${this.#storedNumber(name)} = ${raw(String(True))}`)),
+      allOf([one, other].map((name) => sql`${this.#storedNumber(name)} <> ${raw(String(False))}`)),
     );
     return sql`case when ${anyOf(pairs)} then ${raw(String(Bad))} else ${raw(String(True))} end`;
   }

@@ -19,6 +19,8 @@ export interface Writing {
   readonly asker: AskerView;
   readonly before: Scope;
   readonly after: Scope;
+  /** The fields of the table from which roles come; undefined where none do. */
+  readonly bearing: ReadonlySet<Field> | undefined;
 }
 
 /** The verdict on fields under the same rules. */

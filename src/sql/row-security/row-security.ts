@@ -1,7 +1,8 @@
 import { portierError } from "../../schema/problems.js";
 import { keptTablesOf, type Table } from "../../schema/schema.js";
 import type { AnyTables, TableTypes } from "../../schema/table-types.js";
-import { type Portier, rulesetOf } from "../../session/portier.js";
+import type { Portier } from "../../session/portier.js";
+import { rulesetOf } from "../../session/rulesets.js";
 import { postgres } from "../postgres.js";
 import { tableName } from "../where.js";
 import { planOfAnybody } from "./anybody.js";
@@ -75,7 +76,7 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
     seenView(plan, table, asker.sourceOf(table), readers, schemas),
     `comment on view ${seenName(schemas, table)} is ${literal(`${mark}what whoever asks may list of ${table.name}.`)}`,
     shownView(plan, table, asker, schemas),
-    ...writeTriggers(ruleset.schema, plan, table, asker, schemas),
+    ...writeTriggers(ruleset, plan, table, asker, schemas),
   ]);
   const wholes = readers.statements();
   const statements = [

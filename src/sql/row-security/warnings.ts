@@ -2,6 +2,7 @@ import type { ActionName } from "../../rules/actions.js";
 import type { Ruleset } from "../../rules/compile-rules.js";
 import { isOwn, type Table } from "../../schema/schema.js";
 import type { Plan } from "../../session/plan.js";
+import { roleBearing } from "../../session/roles/bearing.js";
 import { implies } from "../formula.js";
 import { postgres } from "../postgres.js";
 import { scopeOf } from "../scope.js";
@@ -27,6 +28,11 @@ export function warningsOf(ruleset: Ruleset, plan: Plan): string[] {
     }
     if (table.actions.length > 0) {
       warnings.push(`${table.name}: ${table.actions.join(", ")}: no statement of SQL does that; ask the library`);
+    }
+    const bearing = roleBearing(ruleset).get(table.name);
+    if (bearing !== undefined) {
+      const names = [...bearing].map(({ name }) => name).join(", ");
+      warnings.push(`${table.name}: ${names}: roles come from it, and no statement of SQL changes who holds what`);
     }
     const opened = openedOnly(table, ruleset, plan);
     if (opened.length > 0) {

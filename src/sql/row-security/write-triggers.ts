@@ -1,8 +1,10 @@
+import type { Ruleset } from "../../rules/compile-rules.js";
 import type { Scalar } from "../../schema/scalar.js";
-import { type Field, isOwn, type Schema, singleKey, type Table } from "../../schema/schema.js";
+import { type Field, isOwn, singleKey, type Table } from "../../schema/schema.js";
 import { known } from "../../session/conditions.js";
 import type { Gate } from "../../session/gate.js";
 import type { Plan } from "../../session/plan.js";
+import { roleBearing } from "../../session/roles/bearing.js";
 import { conditionFormula } from "../condition.js";
 import { formula, implies, print } from "../formula.js";
 import { postgres } from "../postgres.js";
@@ -31,7 +33,14 @@ const quote = postgres.quoteName;
  * The triggers through which a table's view is written: each row is judged on the record as it is stored, locked, and on
  * what it would become; then the table itself is written, with the rights of its owner. One refused row ends the statement.
  */
-export function writeTriggers(schema: Schema, plan: Plan, table: Table, asker: AskerView, schemas: Schemas): string[] {
+export function writeTriggers(
+  ruleset: Ruleset,
+  plan: Plan,
+  table: Table,
+  asker: AskerView,
+  schemas: Schemas,
+): string[] {
+  const { schema } = ruleset;
   const scope = (alias: string) => scopeOf(postgres, plan, { table, alias }, asker);
   const writing: Writing = {
     schema,
@@ -42,6 +51,7 @@ export function writeTriggers(schema: Schema, plan: Plan, table: Table, asker: A
     asker,
     before: scope("before"),
     after: scope("after"),
+    bearing: roleBearing(ruleset).get(table.name),
   };
   return [
     ...trigger(writing, "insert", insertBody(writing)),
@@ -125,6 +135,7 @@ ${indent(loadBefore(writing))}
   _after := _before;
 ${indent(copies.join("\n"))}
 ${indent(judged(verdicts, change, writing))}
+${indent(rolesKept(writing))}
 ${indent(references(own, change, writing))}
 ${indent(answer("edit", writing))}
 ${indent(settable.length === 0 ? "null;" : shielded(write, writing))}
@@ -153,6 +164,7 @@ ${indent(copies.join("\n"))}
     ${given.join(",\n    ")}], null);
 ${indent(judgedAct(act, change, writing))}
 ${indent(judged(verdicts, change, writing))}
+${indent(noNewRoles(writing))}
 ${indent(references(own, change, writing))}
 ${indent(answer("create", writing))}
 ${indent(shielded(insertion(own, writing), writing))}
@@ -168,10 +180,43 @@ function deleteBody(writing: Writing): string {
 begin
 ${indent(loadBefore(writing))}
 ${indent(judgedAct(verdict, change, writing))}
+${indent(writing.bearing === undefined ? "null;" : refusedRoles("''::text"))}
 ${indent(answer("delete", writing))}
 ${indent(shielded(`delete from ${writing.source} where ${keyIs(table, "old")};`, writing))}
   return old;
 end`;
+}
+
+/**
+ * Who holds what is not changed through a view: no trigger can tell who may assign, what excludes each other and who is
+ * the last. It is given by administration, which can.
+ */
+function refusedRoles(fields: string): string {
+  return `_refused := _refused || ${fields};
+_notes := _notes || ${literal("This changes who holds a role: that is for administration.")}::text;`;
+}
+
+function rolesKept({ bearing }: Writing): string {
+  if (bearing === undefined) return "null;";
+  const fields = textArray([...bearing].map(({ name }) => name));
+  return `if _given && ${fields} then
+${indent(refusedRoles(`array(select f from unnest(_given) f where f = any (${fields}))`))}
+end if;`;
+}
+
+/** A new person holds nothing by themselves; a link table's record is a role that somebody is given. */
+function noNewRoles({ bearing, table, schema }: Writing): string {
+  if (bearing === undefined) return "null;";
+  const { people } = schema;
+  const naming = (people?.roles ?? []).flatMap((source) => (source.kind === "field" ? [source.field] : []));
+  const inGroups = [...bearing].some(
+    (field) => !naming.includes(field) && field !== people?.active && !table.key.includes(field),
+  );
+  if (table !== people?.table || inGroups) return refusedRoles("''::text");
+  const given = naming.map((field) =>
+    field.type.element === undefined ? `_after.${col(field)} is not null` : `cardinality(_after.${col(field)}) > 0`,
+  );
+  return given.length === 0 ? "null;" : `if ${given.join(" or ")} then\n${indent(refusedRoles("''::text"))}\nend if;`;
 }
 
 /** Columns that the database fills where nothing is given must not be named then. */

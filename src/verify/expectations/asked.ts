@@ -2,8 +2,10 @@ import { compileTest } from "../../conditions/evaluate.js";
 import type { Row, Source } from "../../conditions/source.js";
 import { specialize } from "../../conditions/specialize.js";
 import { True } from "../../conditions/truth.js";
-import { insidesOf, type Portier } from "../../session/portier.js";
+import type { Portier } from "../../session/portier.js";
+import { toNobody } from "../../session/reading.js";
 import type { Session, SessionOptions } from "../../session/session.js";
+import { insidesOf } from "../../session/session.js";
 import type { Expectation } from "./expectation.js";
 
 /** What expectations are looked at with. */
@@ -22,7 +24,8 @@ export function openExpected(
   data: ExpectationData,
 ): Session {
   const { source } = data;
-  const options = at === undefined ? data.options : { ...data.options, request: { ...data.options?.request, now: at } };
+  const own = { report: toNobody, ...data.options };
+  const options = at === undefined ? own : { ...own, request: { ...own.request, now: at } };
   switch (as.kind) {
     case "visitor":
       return portier.session({ ...options, source });

@@ -1,11 +1,14 @@
 import { always } from "../../conditions/expression.js";
 import type { Row } from "../../conditions/source.js";
-import { explain } from "../../explain/explain.js";
+import { traceRules } from "../../explain/explain.js";
 import type { RuleTrace, TracedTruth } from "../../explain/trace.js";
 import type { EffectName } from "../../rules/effects.js";
 import type { Path } from "../../schema/problems.js";
 import type { Table } from "../../schema/schema.js";
-import { insidesOf, type Portier, rulesetOf } from "../../session/portier.js";
+import type { Portier } from "../../session/portier.js";
+import { toNobody } from "../../session/reading.js";
+import { rulesetOf } from "../../session/rulesets.js";
+import { insidesOf } from "../../session/session.js";
 import { isInForce } from "../../session/subject.js";
 import { type ExpectationData, openExpected, recordsOf } from "./asked.js";
 import type { Check, Expectation } from "./expectation.js";
@@ -60,13 +63,13 @@ export function coverageOf(
         check.kind === "count" ? [...data.records(table.name)] : expectation.on.kind === "table" ? [undefined] : found;
       for (const row of rows) {
         const record = recordOf(check, table, row);
-        for (const trace of explain(session, { action: check.action, table: table.name, record }).rules) {
+        for (const trace of traceRules(session, { action: check.action, table: table.name, record })) {
           note(seen, trace, check);
         }
       }
     }
   }
-  const { now } = insidesOf(portier.session({ ...data.options, source: data.source })).subject;
+  const { now } = insidesOf(portier.session({ report: toNobody, ...data.options, source: data.source })).subject;
   return rulesetOf(portier).rules.map((rule): RuleCoverage => {
     const own = seen.get(rule.address);
     const asked = [...rule.extents].flatMap(([action, { fields }]) =>

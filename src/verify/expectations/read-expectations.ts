@@ -7,7 +7,8 @@ import { type Locate, type Path, PortierError } from "../../schema/problems.js";
 import { isMapping, type Part, readMapping, readShape, readText, readTexts } from "../../schema/reader.js";
 import { Problems } from "../../schema/report.js";
 import type { Field, Table } from "../../schema/schema.js";
-import { type Portier, rulesetOf } from "../../session/portier.js";
+import type { Portier } from "../../session/portier.js";
+import { rulesetOf } from "../../session/rulesets.js";
 import { type Check, type Expectation, type ExpectedRecords, type ExpectedViewer, outcomes } from "./expectation.js";
 
 const keys = [

@@ -1,16 +1,8 @@
-import { describeExpression } from "../../conditions/describe.js";
-import {
-  type Expression,
-  type Operand,
-  operandsOf,
-  pushNots,
-  visitOperands,
-  visitTests,
-} from "../../conditions/expression.js";
+import { type Expression, operandsWithin, pushNots, visitOperands, visitTests } from "../../conditions/expression.js";
 import { actionOf } from "../../rules/actions.js";
 import { overlaps, printRange } from "../../rules/ranges.js";
 import type { Extent, Rule, Who } from "../../rules/rule.js";
-import type { Field, Schema } from "../../schema/schema.js";
+import type { Field } from "../../schema/schema.js";
 import type { Session } from "../../session/session.js";
 import { type LintInput, nameOf } from "./doubts.js";
 
@@ -22,7 +14,6 @@ export const breadthChecks = [
   othersNames,
   oneWayIsolation,
   unlistableReferences,
-  personsInRules,
   severalReserves,
   overlappingRanges,
   nullsInExists,
@@ -145,38 +136,12 @@ function nullableFields(condition: Expression): string[] {
   const names = new Set<string>();
   visitTests(condition, (test) => {
     if (test.kind === "is-null" || test.kind === "exists") return;
-    for (const operand of operandsOf(test)) {
+    for (const operand of operandsWithin(test)) {
       if (operand.kind !== "field") continue;
       for (const field of operand.path) if (field.optional) names.add(field.name);
     }
   });
   return [...names];
-}
-
-function personsInRules({ ruleset, doubts }: LintInput): void {
-  for (const rule of ruleset.rules) {
-    const entries = [...rule.to, ...rule.except].filter(({ text }) => /^person\s/.test(text)).map(({ text }) => text);
-    const conditions = [rule.where, rule.becomes].filter((one) => one !== undefined);
-    for (const entry of [...entries, ...conditions.flatMap((one) => personsNamed(one, ruleset.schema))]) {
-      doubts.add("person-in-rule", { rule: nameOf(rule), entry }, rule.path);
-    }
-  }
-}
-
-/** The tests of a condition that compare who asks, or a reference to a person, with a fixed key. */
-function personsNamed(condition: Expression, schema: Schema): string[] {
-  const { people } = schema;
-  const named: string[] = [];
-  visitTests(condition, (test) => {
-    if (test.kind === "exists") named.push(...personsNamed(test.condition, schema));
-    if (test.kind !== "compare" && test.kind !== "in") return;
-    const operands = operandsOf(test);
-    const isPerson = ({ type }: Operand) => people !== undefined && type.target === people.table.name;
-    const isFixed = (operand: Operand) => operand.kind === "constant" && operand.value !== null;
-    if (operands.some((one) => !isFixed(one) && isPerson(one)) && operands.some(isFixed))
-      named.push(describeExpression(test));
-  });
-  return named;
 }
 
 /** What a rule's condition says besides the entries of `to`: whether it reads a field of the record at all. */

@@ -1,6 +1,6 @@
 import { describeExpression } from "../../conditions/describe.js";
 import { compileTest } from "../../conditions/evaluate.js";
-import { operandsOf, visitTests } from "../../conditions/expression.js";
+import { operandsWithin, visitTests } from "../../conditions/expression.js";
 import { rawValue } from "../../conditions/read.js";
 import type { Row } from "../../conditions/source.js";
 import { True } from "../../conditions/truth.js";
@@ -11,9 +11,9 @@ import { recordAddress } from "../../schema/address.js";
 import { PortierError } from "../../schema/problems.js";
 import type { Field } from "../../schema/schema.js";
 import { compileTruth } from "../../session/conditions.js";
-import { insidesOf } from "../../session/portier.js";
-import { makeReading } from "../../session/reading.js";
+import { makeReading, toNobody } from "../../session/reading.js";
 import type { Session } from "../../session/session.js";
+import { insidesOf } from "../../session/session.js";
 import { makeStepData } from "../../session/step.js";
 import { RecordSets, sizeOf } from "../record-sets.js";
 import { type LintData, type LintInput, nameOf } from "./doubts.js";
@@ -40,11 +40,11 @@ export function dataChecks(input: LintInput): void {
 function openAll({ portier, ruleset, doubts, request }: LintInput, { tables, source }: LintData): Session[] {
   const { people } = ruleset.schema;
   if (people === undefined) return [];
-  const sessions = [portier.session({ person: null, source, request })];
+  const sessions = [portier.session({ person: null, source, request, report: toNobody })];
   const strangers = new Map<string, { name: string; where: string; persons: string[] }>();
   for (const person of tables.get(people.table.name) ?? []) {
     try {
-      sessions.push(portier.session({ person, source, request }));
+      sessions.push(portier.session({ person, source, request, report: toNobody }));
     } catch (error) {
       if (!(error instanceof PortierError) || (error.code !== "unknown-role" && error.code !== "wrong-scope"))
         throw error;
@@ -111,7 +111,7 @@ function mostlyNull({ doubts }: LintInput, rule: Rule, rows: readonly Row[]): vo
   const spokenOf = new Set<Field>();
   for (const condition of [rule.where, rule.becomes].filter((one) => one !== undefined)) {
     visitTests(condition, (test) => {
-      for (const operand of operandsOf(test)) {
+      for (const operand of operandsWithin(test)) {
         if (operand.kind !== "field") continue;
         (test.kind === "is-null" ? spokenOf : compared).add(operand.path[0]);
       }

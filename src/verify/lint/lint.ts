@@ -2,14 +2,23 @@ import type { Ruleset } from "../../rules/compile-rules.js";
 import { doubtMessages } from "../../schema/doubt-messages.js";
 import type { Path, Problem } from "../../schema/problems.js";
 import type { Meant } from "../../schema/schema.js";
-import { type Portier, rulesetOf } from "../../session/portier.js";
+import type { Portier } from "../../session/portier.js";
+import { rulesetOf } from "../../session/rulesets.js";
 import { breadthChecks } from "./breadth.js";
+import { serversRules } from "./browser.js";
 import { dataChecks } from "./data.js";
 import { Doubts, type LintData, type LintInput, nameOf } from "./doubts.js";
 import { effectChecks } from "./effects.js";
+import { keyChecks } from "./keys.js";
 import { nameChecks } from "./names.js";
 
-const checks: readonly ((input: LintInput) => void)[] = [...nameChecks, ...breadthChecks, ...effectChecks, dataChecks];
+const checks: readonly ((input: LintInput) => void)[] = [
+  ...nameChecks,
+  ...breadthChecks,
+  ...keyChecks,
+  ...effectChecks,
+  dataChecks,
+];
 
 /** The codes of all doubts, in the order of the documentation. */
 export const doubtCodes: readonly string[] = Object.keys(doubtMessages);
@@ -20,22 +29,36 @@ export interface LintOptions {
   readonly now?: string;
   /** The addresses of rules on which no expectation bears, as {@link coverageOf} finds them. */
   readonly untested?: readonly string[];
+  /** Also doubts rules that a browser cannot answer from a snapshot. */
+  readonly browser?: boolean;
+  /** Told of each check that is done. */
+  readonly onCheck?: (done: number, all: number) => void;
 }
 
 /**
  * Doubts about a document that is right: what is there without effect, or probably wider than meant. Each has the path
  * of its place in the document. What the document says is `meant`, with a reason, is not doubted.
  */
-export function lint(portier: Portier, { data, now, untested = [] }: LintOptions = {}): Problem[] {
+export function lint(
+  portier: Portier,
+  { data, now, untested = [], browser = false, onCheck }: LintOptions = {},
+): Problem[] {
   const doubts = new Doubts();
   const ruleset = rulesetOf(portier);
   const request = now === undefined ? {} : { now };
-  for (const check of checks) check({ portier, ruleset, data, doubts, request });
+  const input = { portier, ruleset, data, doubts, request };
+  for (const [index, check] of checks.entries()) {
+    onCheck?.(index, checks.length);
+    check(input);
+  }
+  if (browser) serversRules(input);
   for (const rule of ruleset.rules) {
     if (untested.includes(rule.address)) doubts.add("untested-rule", { rule: nameOf(rule) }, rule.path);
   }
-  const isLookedFor = (code: string) =>
-    code === "untested-rule" ? untested.length > 0 : data !== undefined || !needsData.has(code);
+  const isLookedFor = (code: string) => {
+    if (code === "untested-rule") return untested.length > 0;
+    return code === "needs-the-server" ? browser : data !== undefined || !needsData.has(code);
+  };
   return withoutMeant(doubts, ruleset, isLookedFor);
 }
 

@@ -5,9 +5,9 @@ import type { LintInput } from "./doubts.js";
 /** Names that lead nowhere: roles, groups, tables and screens without a use. */
 export const nameChecks = [unusedRoles, unreachableRoles, tablesWithoutRules, deadScreens, rolesNobodyIsGiven];
 
-/** The roles and groups that rules, groups and the giving of roles ask for. */
-function namesAsked({ schema, rules, groups }: Ruleset): Set<string> {
-  const asked = new Set<string>();
+/** The roles and groups that rules, groups, screens and the giving of roles ask for. */
+function namesAsked({ schema, rules, groups, screens }: Ruleset): Set<string> {
+  const asked = new Set([...screens.values()].flatMap(({ to, home }) => [...to, ...home]));
   for (const who of rules.flatMap((rule) => [...rule.to, ...rule.except])) {
     if (who.kind === "member") asked.add(who.name);
     else if (who.kind === "related") {
@@ -37,8 +37,10 @@ function unusedRoles({ ruleset, doubts }: LintInput): void {
   }
 }
 
+/** A rule of every table that only stops something opens none of them. */
 function tablesWithoutRules({ ruleset, doubts }: LintInput): void {
-  const ruled = new Set(ruleset.rules.map((rule) => rule.table.name));
+  const permits = ruleset.rules.filter(({ effect }) => effect.phase === "permit");
+  const ruled = new Set(permits.map((rule) => rule.table.name));
   for (const table of ruleset.schema.tables.keys()) {
     if (!ruled.has(table)) doubts.add("table-without-rules", { table }, ["tables", table]);
   }
@@ -78,17 +80,33 @@ function unreachableRoles({ ruleset, doubts }: LintInput): void {
   }
 }
 
+/**
+ * What somebody holds who holds a role, or is in a group: that, and what brought them in. Whoever is in a group by a condition
+ * may hold any other role as well. (A circle of groups does not compile.)
+ */
+function waysToBe(name: string, ruleset: Ruleset): string[][] {
+  const { schema, groups } = ruleset;
+  const members = groups.get(name)?.members ?? [];
+  const ways = members.flatMap((member) =>
+    member.kind === "member" ? waysToBe(member.name, ruleset) : [...schema.roles.keys()].map((role) => [role]),
+  );
+  return [[name], ...ways.map((way) => [name, ...way])];
+}
+
 /** Screens that nobody sees, or that not all see whom they are for. */
 function deadScreens({ portier, ruleset, doubts, request }: LintInput): void {
   const { screens, schema, groups } = ruleset;
   const everybody = [...schema.roles.keys(), ...groups.keys()];
+  const alone = [[], ...everybody.flatMap((one) => waysToBe(one, ruleset))];
+  // Where two rules each ask for another role, somebody may hold both.
+  const together = everybody.flatMap((one, index) => everybody.slice(index + 1).map((other) => [one, other]));
   for (const { name, needs, to, home } of screens.values()) {
     const named = [...new Set([...to, ...home])];
     for (const { text, action, table, field } of needs) {
       const permits = (who: readonly string[]) =>
         portier.sessionForRoles(who, { request }).reach(action, table.name, field?.name) !== "none";
-      const without = named.filter((one) => !permits([one]));
-      const isDead = named.length === 0 && ![[], ...everybody.map((one) => [one])].some(permits);
+      const without = named.filter((one) => !waysToBe(one, ruleset).some(permits));
+      const isDead = named.length === 0 && !alone.some(permits) && !together.some(permits);
       if (without.length === 0 && !isDead) continue;
       doubts.add("dead-screen", { screen: name, need: text, who: without }, ["screens", name]);
     }

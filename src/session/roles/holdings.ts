@@ -1,10 +1,14 @@
-import type { Row, Source } from "../conditions/source.js";
-import { True } from "../conditions/truth.js";
-import { PortierError } from "../schema/problems.js";
-import { type Role, type RoleSource, type Schema, singleKey } from "../schema/schema.js";
-import type { RoleClaim } from "../session/given-roles.js";
-import type { Memberships } from "../session/memberships.js";
-import { insidesOf, type Portier, rulesetOf } from "../session/portier.js";
+import type { Row, Source } from "../../conditions/source.js";
+import { True } from "../../conditions/truth.js";
+import { PortierError } from "../../schema/problems.js";
+import { type Role, type RoleSource, type Schema, singleKey } from "../../schema/schema.js";
+import { storedValue } from "../../schema/types/stored-form.js";
+import type { RoleClaim } from "../given-roles.js";
+import type { Memberships } from "../memberships.js";
+import { toNobody } from "../reading.js";
+import { rulesetOf } from "../rulesets.js";
+import { insidesOf } from "../session.js";
+import type { Opener } from "./opener.js";
 
 /** A role, and for a scoped one the record that it is held on: `keeper`, `editor of e-2`. */
 export type Holding = string;
@@ -26,7 +30,7 @@ export interface LookOptions {
  * be read (a role that the document does not have any more): they hold nothing.
  */
 export function membershipsOf(
-  portier: Portier,
+  portier: Opener,
   source: Source,
   person: string,
   { now, claims, actedBy }: LookOptions,
@@ -36,6 +40,7 @@ export function membershipsOf(
       person,
       source,
       request: { now },
+      report: toNobody,
       ...(claims === undefined ? {} : { claims }),
       ...(actedBy === undefined ? {} : { actedBy }),
     });
@@ -62,7 +67,7 @@ export function mayGive(giver: Memberships | undefined, role: Role, on: string |
 
 type Link = Extract<RoleSource, { kind: "link" }>;
 
-function linksOf({ people }: Schema): Link[] {
+export function linksOf({ people }: Schema): Link[] {
   return (people?.roles ?? []).filter((source): source is Link => source.kind === "link");
 }
 
@@ -73,7 +78,7 @@ export function turningPoints(schema: Schema, source: Source, person: string, no
     if (from === undefined && until === undefined) continue;
     for (const row of source.referring?.(table.name, holder.name, person) ?? []) {
       for (const field of [from, until]) {
-        const moment = field?.type.canonical(row[field.name]);
+        const moment = field && storedValue(field.type, row[field.name]);
         if (moment !== undefined && String(moment) > now) moments.add(String(moment));
       }
     }
@@ -86,7 +91,7 @@ export function turningPoints(schema: Schema, source: Source, person: string, no
  * table or an assignment names; at everybody only where a group carries the role.
  */
 export function otherHolders(
-  portier: Portier,
+  portier: Opener,
   source: Source,
   { role, on }: { readonly role: Role; readonly on: string | null },
   now: string,

@@ -1,5 +1,6 @@
-import type { Row } from "../conditions/source.js";
-import { canonicalTimestamp } from "../schema/types/timestamp.js";
+import type { Row } from "../../conditions/source.js";
+import { storedValue } from "../../schema/types/stored-form.js";
+import { timestamp } from "../../schema/types/timestamp.js";
 
 /** A role that was given to a person, as it is stored. */
 export interface Assignment {
@@ -34,7 +35,7 @@ export interface Delegation {
 
 /** When something stored begins, or ends; null where it does not, and where it cannot be read. */
 export function instantIn(row: Row, name: "from" | "until"): string | null {
-  return canonicalTimestamp(row[name]) ?? null;
+  return (storedValue(timestamp, row[name]) as string | undefined) ?? null;
 }
 
 export function assignmentOf(row: Row): Assignment {

@@ -1,11 +1,13 @@
-import type { Row, Source } from "../conditions/source.js";
-import { True } from "../conditions/truth.js";
-import { type Field, type KeptTables, type Role, type Schema, singleKey, type Table } from "../schema/schema.js";
-import type { Memberships } from "../session/memberships.js";
-import { insidesOf, type Portier } from "../session/portier.js";
-import type { Session } from "../session/session.js";
+import type { Row, Source } from "../../conditions/source.js";
+import { True } from "../../conditions/truth.js";
+import { type Field, type KeptTables, type Role, type Schema, singleKey, type Table } from "../../schema/schema.js";
+import type { Memberships } from "../memberships.js";
+import { toNobody } from "../reading.js";
+import { isKnownTo } from "../seen.js";
+import { insidesOf, type Session } from "../session.js";
 import type { Giver } from "./giver.js";
 import { type Holding, holdingOf, mayGive, membershipsOf, turningPoints } from "./holdings.js";
+import type { Opener } from "./opener.js";
 import { refuse } from "./refusal.js";
 
 /** A role that somebody holds, with the record that a scoped one is held on. */
@@ -17,13 +19,18 @@ export interface Held {
 
 /** Who gives, and the state in which they do: what judging a change asks again and again. */
 export class Giving {
-  readonly portier: Portier;
+  readonly portier: Opener;
   readonly source: Source;
   readonly giver: Giver;
   readonly newId: () => string;
   #session: Session | undefined;
 
-  constructor(portier: Portier, source: Source, giver: Giver, newId: () => string) {
+  readonly #held: Memberships | undefined;
+  readonly #memberships = new WeakMap<Source, Map<string, Memberships | undefined>>();
+
+  /** `held`: what the giver holds, where a session of theirs is open already. */
+  constructor(portier: Opener, source: Source, giver: Giver, newId: () => string, held?: Memberships) {
+    this.#held = held;
     this.portier = portier;
     this.source = source;
     this.giver = giver;
@@ -51,6 +58,7 @@ export class Giving {
       person,
       source: this.source,
       request: { ...request, now },
+      report: toNobody,
       ...(actedBy === undefined ? {} : { actedBy }),
       ...(claims === undefined ? {} : { claims }),
     });
@@ -60,14 +68,14 @@ export class Giving {
   /** What the giver holds. Refused for one who is not there or not active. */
   held(): Memberships {
     const { person, actedBy } = this.giver;
-    const { memberships } = insidesOf(this.session).subject;
+    const memberships = this.#held ?? insidesOf(this.session).subject.memberships;
     return memberships ?? refuse("not-active", { person: actedBy ?? person });
   }
 
   /** Whether the giver knows of a record. Whoever makes the first holder of a role is nobody, and sees nothing yet. */
   knows(table: string, row: Row): boolean {
     if (this.giver.person === "") return true;
-    return this.session.may("list", table, row) || this.session.may("view", table, row);
+    return isKnownTo(this.session, table, row);
   }
 
   mustGive(role: Role, on: string | null, comesWith?: string): void {
@@ -75,8 +83,13 @@ export class Giving {
     refuse("may-not-give", { role: role.name, givers: giverNames(role), with: comesWith });
   }
 
+  /** What a person holds by one state; the states that are asked do not change while a change is judged. */
   memberships(source: Source, person: string, moment: string): Memberships | undefined {
-    return membershipsOf(this.portier, source, person, { now: moment });
+    const known = this.#memberships.get(source) ?? new Map<string, Memberships | undefined>();
+    this.#memberships.set(source, known);
+    const asked = JSON.stringify([person, moment]);
+    if (!known.has(asked)) known.set(asked, membershipsOf(this.portier, source, person, { now: moment }));
+    return known.get(asked);
   }
 
   /** The roles that a person holds at a moment. */

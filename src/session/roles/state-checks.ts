@@ -1,13 +1,13 @@
-import type { Source } from "../conditions/source.js";
-import { True } from "../conditions/truth.js";
-import type { Role } from "../schema/schema.js";
-import type { Memberships } from "../session/memberships.js";
+import type { Source } from "../../conditions/source.js";
+import { False } from "../../conditions/truth.js";
+import type { Role } from "../../schema/schema.js";
+import type { Memberships } from "../memberships.js";
+import type { StoredWrite } from "../overlay.js";
 import { type Delegation, delegationOf, instantIn } from "./assignment.js";
-import type { Giving } from "./giving.js";
-import { holdingOf, otherHolders } from "./holdings.js";
-import type { StoredWrite } from "./overlay.js";
+import { rolesReachOthers } from "./bearing.js";
+import type { Giving, Held } from "./giving.js";
+import { holdingOf, linksOf, otherHolders } from "./holdings.js";
 import { refuse } from "./refusal.js";
-import type { RoleChange } from "./role-change.js";
 
 /** What must hold after a change, now and whenever something that was given begins or ends. */
 export class StateChecks {
@@ -21,7 +21,7 @@ export class StateChecks {
 
   /** What must hold whoever changes it: nobody holds what excludes each other, and the last holders stay. */
   state(writes: readonly StoredWrite[]): void {
-    for (const person of this.#touched(writes)) {
+    for (const person of this.touched(writes)) {
       this.#checkExclusive(person);
       this.#checkLast(person);
     }
@@ -30,10 +30,9 @@ export class StateChecks {
   /**
    * Nobody is given a role by a detour: what comes along must be the giver's to give, where a role says whose it is.
    */
-  gained(change: RoleChange, writes: readonly StoredWrite[]): void {
-    const given = change.kind === "assign" ? change.role : undefined;
+  gained(writes: readonly StoredWrite[], given?: string): void {
     const { source } = this.#giving;
-    for (const person of this.#touched(writes)) {
+    for (const person of this.touched(writes)) {
       const comesWith = given === undefined ? `the change of ${person}` : `"${given}"`;
       for (const moment of this.#giving.momentsOf(person, this.#after)) {
         const had = new Set(this.#giving.rolesAt(source, person, moment).map(({ holding }) => holding));
@@ -45,15 +44,47 @@ export class StateChecks {
     }
   }
 
+  /**
+   * What a change of records that bear roles comes to: every role that anybody gains or loses must be the giver's, and
+   * nobody comes by one themselves, unless they have confirmed (`isConfirmed`) that it is what they want.
+   */
+  changed(writes: readonly StoredWrite[], isConfirmed = false): void {
+    const { source, giver } = this.#giving;
+    for (const person of this.touched(writes)) {
+      for (const moment of this.#giving.momentsOf(person, this.#after)) {
+        const had = this.#giving.rolesAt(source, person, moment);
+        const has = this.#giving.rolesAt(this.#after, person, moment);
+        const among = (all: readonly Held[], { holding }: Held) => all.some((one) => one.holding === holding);
+        const gained = has.filter((one) => !among(had, one));
+        const lost = had.filter((one) => !among(has, one));
+        if (gained.length > 0 && person === giver.actedBy)
+          refuse("not-while-acting", { what: "give themselves anything" });
+        if (gained.length > 0 && person === giver.person && !isConfirmed) refuse("gives-oneself", {});
+        for (const { role, on } of [...gained, ...lost]) {
+          if (role.givenBy.length > 0) this.#giving.mustGive(role, on);
+        }
+      }
+    }
+  }
+
   /** The persons whose roles some writes may change, and those who come to act for each other. */
-  #touched(writes: readonly StoredWrite[]): Set<string> {
-    const { kept, people } = this.#giving;
+  touched(writes: readonly StoredWrite[]): Set<string> {
+    const { schema, source, people } = this.#giving;
+    const { kept } = schema;
     const touched = new Set<string>();
+    const add = (value: unknown) => {
+      if (value !== undefined && value !== null) touched.add(String(value));
+    };
     for (const { table, before, after } of writes) {
-      const stored = after ?? before;
-      const fields =
-        table === kept.assignments ? ["person"] : table === kept.delegations ? ["of", "to"] : [people.key.name];
-      for (const field of fields) touched.add(String(stored?.[field]));
+      const fields = [
+        ...(table === kept?.delegations ? ["of", "to"] : []),
+        ...linksOf(schema).flatMap((link) => (link.table === table ? [link.person.name] : [])),
+        ...(table === people.table ? [people.key.name] : []),
+      ];
+      for (const field of fields) for (const row of [before, after]) add(row?.[field]);
+      // Who is below whom, or what a group asks of others' records, can change what anybody holds.
+      const reachesOthers = table === people.table && rolesReachOthers(this.#giving.portier);
+      if (reachesOthers) for (const row of source.all?.(table.name) ?? []) add(row[people.key.name]);
     }
     return touched;
   }
@@ -97,7 +128,9 @@ export class StateChecks {
         .filter(isRunning)
         .map((one) => ({ other: holder(one[other]), without: one.without ?? [] }));
     const [actsFor, actedBy] = [running("to", "of"), running("of", "to")];
-    const isHeld = (memberships: Memberships | undefined, name: string) => memberships?.storedHolds(name) === True;
+    // Where it cannot be excluded that a role is held, it is taken for held.
+    const isHeld = (memberships: Memberships | undefined, name: string) =>
+      memberships !== undefined && memberships.storedHolds(name) !== False;
     return roles.flatMap(({ name, exclusive }) =>
       [...exclusive]
         .filter(
@@ -112,7 +145,8 @@ export class StateChecks {
   }
 
   #delegations(source: Source, field: "of" | "to", person: string): Delegation[] {
-    const rows = source.referring?.(this.#giving.kept.delegations.name, field, person) ?? [];
+    const { kept } = this.#giving.schema;
+    const rows = (kept && source.referring?.(kept.delegations.name, field, person)) ?? [];
     return [...rows].map(delegationOf).filter((one) => String(one[field]) === person);
   }
 

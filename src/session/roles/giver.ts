@@ -1,4 +1,4 @@
-import type { RoleClaim } from "../session/given-roles.js";
+import type { RoleClaim } from "../given-roles.js";
 
 /** Who makes a change, when, and what they have read and confirmed. */
 export interface Giver {

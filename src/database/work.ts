@@ -1,0 +1,144 @@
+import type { Row } from "../conditions/source.js";
+import { recordAddress } from "../schema/address.js";
+import { portierError } from "../schema/problems.js";
+import type { Table } from "../schema/schema.js";
+import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import type { Acceptance } from "../session/acceptance.js";
+import type { RoleClaim } from "../session/given-roles.js";
+import type { Portier } from "../session/portier.js";
+import { firstOnConsole } from "../session/reading.js";
+import { seenOf } from "../session/seen.js";
+import type { Finding, Session } from "../session/session.js";
+import type { Connection } from "./connection.js";
+import { foundAtOnce, Records } from "./records.js";
+import { deleteRecord, hasAddress, insertRecord, selectRecords, updateRecord } from "./statements.js";
+
+export interface ActingOptions {
+  /** Who acts for that person: the key of another, with a delegation that runs. */
+  readonly actedBy?: string;
+  /** Roles that the sign-in brings along. */
+  readonly claims?: Iterable<RoleClaim>;
+  /** The values that the document declares under `request`. */
+  readonly request?: Readonly<Record<string, unknown>>;
+  /** Told of faults and of bad data. By default the first of them is a warning on the console. */
+  readonly report?: (finding: Finding) => void;
+}
+
+/** One transaction in which one person's questions are answered, and changes judged and written one after the other. */
+export class Work<T extends TableTypes = AnyTables> {
+  readonly inside: Connection;
+  readonly #portier: Portier<T>;
+  readonly #person: string | number | null;
+  readonly #options: ActingOptions;
+  readonly #records: Records;
+  readonly #report: (finding: Finding) => void;
+
+  constructor(portier: Portier<T>, inside: Connection, person: string | number | null, options: ActingOptions) {
+    this.inside = inside;
+    this.#portier = portier;
+    this.#person = person;
+    this.#options = options;
+    this.#report = options.report ?? firstOnConsole();
+    this.#records = new Records(inside, portier.schema);
+  }
+
+  /** Only the findings of the answer that counts are reported: before it, what is not fetched yet looks missing. */
+  async ask<R>(question: (session: Session<T>) => R): Promise<R> {
+    const { request, actedBy, claims } = this.#options;
+    const report = this.#report;
+    let findings: Finding[] = [];
+    let isAnswered = false;
+    const answer = await this.#records.read(() => {
+      findings = [];
+      const session = this.#portier.session({
+        person: this.#person,
+        source: this.#records,
+        // A session that is kept goes on being asked.
+        report: (finding) => (isAnswered ? report(finding) : findings.push(finding)),
+        ...(request === undefined ? {} : { request }),
+        ...(actedBy === undefined ? {} : { actedBy }),
+        ...(claims === undefined ? {} : { claims }),
+      });
+      return question(session);
+    });
+    isAnswered = true;
+    for (const finding of findings) report(finding);
+    return answer;
+  }
+
+  table(name: string): Table {
+    const { tables } = this.#portier.schema;
+    const table = tables.get(name);
+    if (table === undefined) throw portierError("unknown-table", { name, candidates: tables.keys() });
+    return table;
+  }
+
+  /** The records in the order of their keys, undefined where there is none. Locked, nobody else changes them until the end. */
+  async find(name: string, keys: readonly string[], isLocked: boolean): Promise<(Row | undefined)[]> {
+    const table = this.table(name);
+    const rows: Row[] = [];
+    for (let from = 0; from < keys.length; from += foundAtOnce) {
+      const condition = hasAddress(this.inside, table, keys.slice(from, from + foundAtOnce));
+      const options = { forUpdate: isLocked };
+      if (condition !== undefined) rows.push(...(await selectRecords(this.inside, table, condition, options)));
+    }
+    const byAddress = new Map(rows.map((row) => [recordAddress(table, row), row]));
+    for (const row of rows) this.#records.add(table, row);
+    return keys.map((key) => byAddress.get(key));
+  }
+
+  /** What is known of records, or of one table's, is asked anew: something was written that rules may read. */
+  forget(table?: string): void {
+    this.#records.forget(table);
+  }
+
+  async insert(name: string, record: Row): Promise<Row> {
+    const made = await insertRecord(this.inside, this.table(name), record);
+    this.forget(name);
+    return made;
+  }
+
+  async update(name: string, before: Row, changes: Row): Promise<void> {
+    if (Object.keys(changes).length === 0) return;
+    await updateRecord(this.inside, this.table(name), before, changes);
+    this.forget(name);
+  }
+
+  async remove(name: string, before: Row): Promise<void> {
+    await deleteRecord(this.inside, this.table(name), before);
+    this.forget(name);
+  }
+
+  /** A change as it is told to the person: with the record as they see it then, whatever was judged and written. */
+  async told(name: TableOf<T>, outcome: Acceptance, given: Row): Promise<Acceptance> {
+    const [told] = await this.toldEach(name, [outcome], [given]);
+    return told as Acceptance;
+  }
+
+  async toldEach(
+    name: TableOf<T>,
+    outcomes: readonly Acceptance[],
+    given: readonly Row[],
+  ): Promise<readonly Acceptance[]> {
+    const table = this.table(name);
+    const keys = outcomes.map((one) => (one.accepted && one.record ? recordAddress(table, one.record) : undefined));
+    const found = await this.find(
+      name,
+      keys.filter((key) => key !== undefined),
+      false,
+    );
+    const rows = new Map(found.map((row) => [row && recordAddress(table, row), row]));
+    const seen = await this.ask((session) =>
+      keys.map((key) => seenOf(session as unknown as Session, name, key === undefined ? undefined : rows.get(key))),
+    );
+    return outcomes.map((outcome, index) => {
+      if (!outcome.accepted) return outcome;
+      return { ...outcome, record: seen[index], changes: only(outcome.changes, given[index] ?? {}) };
+    });
+  }
+}
+
+/** Of what was written, what the person gave: defaults of a new record may be hidden from who makes it. */
+export function only(changes: Row, given: Row): Row {
+  return Object.fromEntries(Object.entries(changes).filter(([name]) => Object.hasOwn(given, name)));
+}

@@ -1,0 +1,78 @@
+import { type Expression, visitOperands } from "../../conditions/expression.js";
+import type { Ruleset } from "../../rules/compile-rules.js";
+import type { Group, Member } from "../../rules/groups.js";
+import type { Field } from "../../schema/schema.js";
+import { rulesetOf } from "../rulesets.js";
+
+/** By table, the fields from which roles come: a change to one is an assignment or a revocation. */
+export type RoleBearing = ReadonlyMap<string, ReadonlySet<Field>>;
+
+const known = new WeakMap<Ruleset, { readonly fields: RoleBearing; readonly reachOthers: boolean }>();
+
+/**
+ * The fields of a document that bear roles: those of the person that name them, all of a link table's, whether the person
+ * is active, and what the conditions of groups that bring roles ask of the person.
+ */
+export function roleBearing(ruleset: Ruleset): RoleBearing {
+  return worked(ruleset).fields;
+}
+
+/** Whether a person's record can change what others hold: a group that brings roles asks about other persons' records. */
+export function rolesReachOthers(portier: object): boolean {
+  return worked(rulesetOf(portier)).reachOthers;
+}
+
+function worked(ruleset: Ruleset) {
+  const made = known.get(ruleset) ?? workOut(ruleset);
+  known.set(ruleset, made);
+  return made;
+}
+
+function workOut(ruleset: Ruleset) {
+  const fields = new Map<string, Set<Field>>();
+  let reachOthers = false;
+  const { people } = ruleset.schema;
+  const bears = (field: Field | undefined) => {
+    if (field === undefined) return;
+    const own = fields.get(field.table) ?? new Set<Field>();
+    fields.set(field.table, own.add(field));
+  };
+  for (const source of people?.roles ?? []) {
+    if (source.kind === "field") bears(source.field);
+    else for (const field of [source.person, source.role, source.on, source.from, source.until]) bears(field);
+  }
+  const groups = groupsWithRoles(ruleset);
+  if (people !== undefined && (people.roles.length > 0 || groups.length > 0)) {
+    bears(people.active);
+    for (const key of people.table.key) bears(key);
+  }
+  const read = (condition: Expression) =>
+    visitOperands(condition, (operand) => {
+      if (!("path" in operand)) return;
+      for (const field of operand.path) if (field.table === people?.table.name) bears(field);
+      reachOthers ||= operand.path.length > 1;
+    });
+  for (const { where, members, without } of groups) {
+    read(where);
+    for (const member of [...members, ...without]) {
+      if (member.kind === "where") read(member.condition);
+      if (member.kind !== "below") continue;
+      bears(people?.manager);
+      reachOthers = true;
+    }
+  }
+  return { fields, reachOthers };
+}
+
+/** The groups that bring roles, and those that are in them. */
+function groupsWithRoles({ groups }: Ruleset): Group[] {
+  const found = new Set<Group>();
+  const add = (group: Group | undefined) => {
+    if (group === undefined || found.has(group)) return;
+    found.add(group);
+    const named = (member: Member) => (member.kind === "member" ? [member.name] : []);
+    for (const name of [...group.members, ...group.without].flatMap(named)) add(groups.get(name));
+  };
+  for (const group of groups.values()) if (group.roles.length > 0) add(group);
+  return [...found];
+}

@@ -1,0 +1,53 @@
+import type { Source } from "../../conditions/source.js";
+import type { Ruleset } from "../../rules/compile-rules.js";
+import { PortierError } from "../../schema/problems.js";
+import { type StoredWrite, withWrites } from "../overlay.js";
+import type { RoleGuard } from "../role-guard.js";
+import type { Subject } from "../subject.js";
+import { roleBearing } from "./bearing.js";
+import { Giving } from "./giving.js";
+import type { Opener } from "./opener.js";
+import { refusalOf } from "./refusal.js";
+import { StateChecks } from "./state-checks.js";
+
+/**
+ * Judges changes of records that roles come from, as the assignments and revocations that they are: who may assign, roles
+ * that exclude each other, the last holders of a role, acting for somebody, a widening of one's own rights.
+ */
+export function roleGuard(
+  portier: Opener,
+  ruleset: Ruleset,
+  subject: Subject,
+  { actedBy, request }: { readonly actedBy?: string | number; readonly request?: Readonly<Record<string, unknown>> },
+): RoleGuard | undefined {
+  const bearing = roleBearing(ruleset);
+  if (bearing.size === 0) return undefined;
+  const { key, now, memberships } = subject;
+  const giver = {
+    person: key === null || key === undefined ? "" : String(key),
+    actedBy: actedBy === undefined ? undefined : String(actedBy),
+    now,
+    request,
+    confirmed: [],
+  };
+  const judge = (source: Source, write: StoredWrite) => {
+    const giving = new Giving(portier, source, giver, () => "", memberships);
+    const checks = new StateChecks(giving, withWrites(source, ruleset.schema, [write]));
+    checks.changed([write]);
+    checks.state([write]);
+  };
+  return {
+    bears: (table) => bearing.get(table),
+    refusal: (write, source) => {
+      // Who holds what cannot be told: it is not changed here.
+      if (source?.referring === undefined || source.all === undefined) return "needs-source";
+      try {
+        const outcome = refusalOf(() => judge(source, write));
+        return "refused" in outcome ? outcome.refused.code : undefined;
+      } catch (error) {
+        if (error instanceof PortierError && error.code === "needs-source") return "needs-source";
+        throw error;
+      }
+    },
+  };
+}

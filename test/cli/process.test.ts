@@ -1,0 +1,162 @@
+import { type ChildProcess, spawn } from "node:child_process";
+import { chmodSync, cpSync, existsSync, mkdtempSync, readFileSync, symlinkSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { dirname, join } from "node:path";
+import { describe, expect, it, vi } from "vitest";
+import { museumFile } from "../support/museum.js";
+
+// The command as a process among others: what it can be told, and what others see of it.
+
+function museumFolder(): string {
+  const folder = mkdtempSync(join(tmpdir(), "process-"));
+  cpSync(dirname(museumFile), folder, { recursive: true });
+  return folder;
+}
+
+const ended = (child: ChildProcess) =>
+  new Promise<{ code: number | null; signal: string | null }>((resolve) =>
+    child.once("exit", (code, signal) => resolve({ code, signal })),
+  );
+
+/** A million records of one table, and rules that each is asked about. */
+function largeFolder(): string {
+  const folder = mkdtempSync(join(tmpdir(), "large-"));
+  const people = Array.from({ length: 4_000 }, (_, index) => `p${index},d${index % 40}`);
+  writeFileSync(join(folder, "staff.csv"), `id,dept\n${people.join("\n")}\n`);
+  const things = Array.from({ length: 60_000 }, (_, index) => `t${index},d${index % 40},p${index % 4_000},${index}`);
+  writeFileSync(join(folder, "things.csv"), `id,dept,keeper,price\n${things.join("\n")}\n`);
+  const rules = Array.from(
+    { length: 12 },
+    (_, index) =>
+      `      r${index}: { to: signed-in, where: "dept = me.dept or keeper = me or price > ${index}", permit: { view: [id, price], edit: [price] } }`,
+  );
+  writeFileSync(
+    join(folder, "large.portier.yaml"),
+    `portier: 1\npeople: { table: staff }\ntables:\n  staff:\n    key: id\n    fields: { id: text, dept: text }\n  things:\n    key: id\n    owner: keeper\n    fields: { id: text, dept: text, keeper: { reference: staff }, price: integer }\n    rules:\n${rules.join("\n")}\n`,
+  );
+  return folder;
+}
+
+describe("long work", () => {
+  const folder = largeFolder();
+  const file = join(folder, "large.portier.yaml");
+  const work = ["matrix", file, "--data", folder, "--by", "people", "--fields"];
+
+  it.each([
+    ["SIGINT", work],
+    ["SIGTERM", work],
+    ["SIGINT", ["lint", file, "--data", folder]],
+    ["SIGTERM", ["test", museumFile, "--mutate"]],
+  ] as const)("is ended by %s at once: %s", async (signal, args) => {
+    const child = spawn("node", ["dist/cli/main.js", ...args], { stdio: "ignore" });
+    const over = ended(child);
+    // In the middle of it: the command has begun to work things out, and does nothing else.
+    await new Promise((resolve) => setTimeout(resolve, 2_500));
+    expect([child.exitCode, child.signalCode]).toEqual([null, null]);
+    child.kill(signal);
+    // It has no say in it, and could not finish first: the signal is what it ends by.
+    expect(await over).toEqual({ code: null, signal });
+  });
+
+  it("says how far it is, beside its results", async () => {
+    const child = spawn("node", ["dist/cli/main.js", "test", museumFile, "--mutate", "--format", "json"]);
+    let said = "";
+    child.stderr.on("data", (part) => {
+      said += String(part);
+    });
+    await vi.waitFor(() => expect(said).toMatch(/test --mutate: \d+ of \d+ changes tried\n/), { timeout: 60_000 });
+    child.kill();
+  });
+
+  it("imports of the package leave the signals of the program that imports it alone", async () => {
+    const program = `
+      const count = () => process.eventNames().filter((name) => String(name).startsWith("SIG")).join();
+      for (const part of ${JSON.stringify(["", "/database", "/directory", "/document", "/explain", "/hono", "/http", "/kysely", "/people", "/report", "/snapshot", "/sql", "/tokens", "/verify"])}) await import("portier" + part);
+      process.stdout.write(count());
+    `;
+    const child = spawn("node", ["--input-type=module", "-e", program], { stdio: ["ignore", "pipe", "inherit"] });
+    let said = "";
+    child.stdout.on("data", (part) => {
+      said += String(part);
+    });
+    expect(await ended(child)).toEqual({ code: 0, signal: null });
+    expect(said).toBe("");
+  });
+});
+
+describe("the workbench's server", () => {
+  async function open(file: string): Promise<{ address: string; child: ChildProcess }> {
+    const child = spawn("node", ["dist/cli/main.js", "open", file, "--no-browser"]);
+    const address = await new Promise<string>((resolve) =>
+      child.stdout.on("data", (part) => {
+        const [found] = /http:\S+/.exec(String(part)) ?? [];
+        if (found !== undefined) resolve(found);
+      }),
+    );
+    return { address, child };
+  }
+  const put = (address: string, body: object) =>
+    fetch(`${address}api/file`, { method: "PUT", body: JSON.stringify(body) });
+
+  it("saves one of two that were begun on the same version, and follows no link out of the folder", async () => {
+    const folder = museumFolder();
+    const name = "museum.portier.yaml";
+    const elsewhere = join(mkdtempSync(join(tmpdir(), "elsewhere-")), "kept");
+    writeFileSync(elsewhere, "kept");
+    symlinkSync(elsewhere, join(folder, "museum.linked.expect.yaml"));
+    symlinkSync(`${elsewhere}-not-there`, join(folder, "museum.lost.expect.yaml"));
+    const { address, child } = await open(join(folder, name));
+    const state = (await (await fetch(`${address}api/project`)).json()) as {
+      document: { text: string; version: string };
+      expectations: { name: string; version: string }[];
+    };
+    const { text, version } = state.document;
+    const saves = await Promise.all(
+      [1, 2, 3, 4].map((number) => put(address, { name, text: `${text}# ${number}\n`, version })),
+    );
+    expect(saves.map(({ status }) => status).sort()).toEqual([200, 409, 409, 409]);
+    for (const linked of ["museum.linked.expect.yaml", "museum.lost.expect.yaml"]) {
+      const seen = state.expectations.find((one) => one.name === linked)?.version;
+      expect(seen).toBeDefined();
+      expect((await put(address, { name: linked, text: "other", version: seen })).ok).toBe(false);
+    }
+    expect(readFileSync(elsewhere, "utf8")).toBe("kept");
+    expect(existsSync(`${elsewhere}-not-there`)).toBe(false);
+    child.kill();
+    await ended(child);
+  });
+
+  // What makes a terminal here is called so on Linux.
+  const onLinux = process.platform === "linux" ? it : it.skip;
+  onLinux("tells its address to the browser of this user, and to nobody who looks at processes", async () => {
+    const folder = museumFolder();
+    const told = join(folder, "told");
+    const opener = join(folder, "xdg-open");
+    writeFileSync(
+      opener,
+      `#!/bin/sh\necho "$@" > ${told}\nstat -c %a "$(dirname "$1")" >> ${told}\ncat "$1" >> ${told}\n`,
+    );
+    chmodSync(opener, 0o755);
+    // A terminal: without one, no browser is opened.
+    const command = `node dist/cli/main.js open ${join(folder, "museum.portier.yaml")}`;
+    const env = { ...process.env, PATH: `${folder}:${process.env["PATH"]}` };
+    const child = spawn("script", ["-qec", command, "/dev/null"], { env });
+    let said = "";
+    child.stdout.on("data", (part) => {
+      said += String(part);
+    });
+    await vi.waitFor(() => expect(existsSync(told) && readFileSync(told, "utf8")).toContain("refresh"), {
+      timeout: 15_000,
+    });
+    const [args = "", mode, ...page] = readFileSync(told, "utf8").split("\n");
+    const [address = ""] = /http:\S+\//.exec(said) ?? [];
+    const key = address.split("/").at(-2) ?? "";
+    expect(key).toMatch(/^[0-9a-f]{32}$/);
+    expect(page.join()).toContain(address);
+    expect(args).not.toContain(key);
+    expect(mode).toBe("700");
+    child.stdin.write("\u0003");
+    await ended(child);
+    expect(existsSync(args.trim())).toBe(false);
+  });
+});

@@ -1,0 +1,100 @@
+import fc from "fast-check";
+import { snapshotOf } from "portier";
+import { openSnapshot, type Snapshot } from "portier/snapshot";
+import { describe, expect, it } from "vitest";
+import { as, record } from "../support/museum.js";
+
+// What comes back from a store or a network is not always what was put there.
+
+const sent = (snapshot: Snapshot): Snapshot => JSON.parse(JSON.stringify(snapshot));
+const fresh = () => snapshotOf(as("s-003"), ["objects"]);
+const wrong = (snapshot: unknown, options = {}) => {
+  try {
+    openSnapshot(snapshot as Snapshot, options);
+    return undefined;
+  } catch (error) {
+    return [(error as { code?: string }).code, (error as Error).message];
+  }
+};
+
+describe("a snapshot", () => {
+  it("says when and by which rules it was made, and is not opened past its end or for other rules", () => {
+    const before = new Date().toISOString();
+    const made = snapshotOf(as("s-003"), ["objects"], {
+      version: "rules 17",
+      expiresAt: new Date(Date.now() + 60_000),
+    });
+    expect(made.madeAt >= before && made.madeAt <= new Date().toISOString()).toBe(true);
+    expect(made).toMatchObject({ version: "rules 17" });
+    expect(wrong(sent(made), { version: "rules 17" })).toBeUndefined();
+    expect(wrong(sent(made), { version: "rules 18" })).toEqual([
+      "wrong-call",
+      expect.stringMatching(/made by other rules: rules 17, not rules 18/),
+    ]);
+    expect(wrong(fresh(), { version: "rules 18" })).toEqual([
+      "wrong-call",
+      expect.stringMatching(/it names none, not rules 18/),
+    ]);
+    const over = snapshotOf(as("s-003"), ["objects"], { expiresAt: "2020-01-01T00:00:00Z" });
+    expect(wrong(over)).toEqual(["wrong-call", expect.stringMatching(/ended at 2020-01-01T00:00:00.000Z/)]);
+    // Its end is no matter of trust between strangers, but it does not get lost on the way.
+    const { expiresAt: _, ...endless } = over;
+    expect(wrong(endless)?.[1]).toMatch(/damaged/);
+  });
+
+  it.each([undefined, null, "", 7, [], {}, { portier: "snapshot 1" }])(
+    "that is %j is none, and said to be none",
+    (value) => {
+      expect(wrong(value)).toEqual(["wrong-call", expect.stringMatching(/no snapshot of this version/)]);
+    },
+  );
+
+  it("is the same in any order of its properties", () => {
+    const turned = (value: unknown): unknown => {
+      if (Array.isArray(value)) return value.map(turned);
+      if (typeof value !== "object" || value === null) return value;
+      return Object.fromEntries(
+        Object.entries(value)
+          .reverse()
+          .map(([key, one]) => [key, turned(one)]),
+      );
+    };
+    const copy = openSnapshot(turned(sent(fresh())) as Snapshot, { report: () => {} });
+    expect(copy.mask("objects", record("objects", "BM-SH-0001"))).toEqual(
+      as("s-003").mask("objects", record("objects", "BM-SH-0001")),
+    );
+  });
+
+  it("that was damaged anywhere is said to be damaged, and never answers", () => {
+    // Every place in it: each value that is there, and each list and mapping.
+    const places: (readonly (string | number)[])[] = [];
+    const walk = (value: unknown, path: readonly (string | number)[]) => {
+      if (path.length > 0) places.push(path);
+      if (typeof value !== "object" || value === null) return;
+      for (const key of Object.keys(value))
+        walk((value as Record<string, unknown>)[key], [...path, Array.isArray(value) ? Number(key) : key]);
+    };
+    const whole = sent(fresh());
+    walk(whole, []);
+    expect(places.length).toBeGreaterThan(500);
+    const damages = fc.constantFrom<unknown>(undefined, null, true, "", "all", 0, [], {});
+    const where = fc.integer({ min: 0, max: places.length - 1 });
+    let damaged = 0;
+    fc.assert(
+      fc.property(where, damages, (index, value) => {
+        const copy = sent(whole) as unknown as Record<string | number, unknown>;
+        const path = places[index] as readonly (string | number)[];
+        const owner = path.slice(0, -1).reduce<Record<string | number, unknown>>((at, step) => at[step] as never, copy);
+        const last = path.at(-1) as string | number;
+        if (JSON.stringify(owner[last]) === JSON.stringify(value)) return;
+        if (value === undefined && Array.isArray(owner)) owner.splice(Number(last), 1);
+        else if (value === undefined) delete owner[last];
+        else owner[last] = value;
+        damaged += 1;
+        expect(wrong(copy)?.[0]).toBe("wrong-call");
+      }),
+      { numRuns: 500 },
+    );
+    expect(damaged).toBeGreaterThan(300);
+  });
+});
