@@ -52,10 +52,9 @@ export function codeOf(error: unknown): string | undefined {
 
 /**
  * What begins a transaction of PostgreSQL. It sees the database as it was at its first statement; one that then waited for
- * a lock would be judged on what counted before that. So it does not wait for long: it is begun anew, and sees what others
- * have left.
+ * a lock would be judged on what counted before that. So it hardly waits: it is begun anew, and sees what others have left.
  */
-export const beginPostgres = "begin isolation level serializable; set local lock_timeout = '250ms'";
+export const beginPostgres = "begin isolation level serializable; set local lock_timeout = '20ms'";
 
 /** What begins work that only reads, on the database as it is then. */
 export const beginReadingPostgres = "begin isolation level repeatable read read only";

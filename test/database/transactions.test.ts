@@ -209,9 +209,9 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
     const other = engine.connection.transaction(async (inside) => {
       await elsewhere(inside, held());
       mine = change();
-      await new Promise((resolve) => setTimeout(resolve, 150));
+      await new Promise((resolve) => setTimeout(resolve, 80));
       await elsewhere(engine.connection, noActive);
-      await new Promise((resolve) => setTimeout(resolve, 150));
+      await new Promise((resolve) => setTimeout(resolve, 80));
       throw rollback;
     });
     await expect(other).rejects.toBe(rollback);
