@@ -1,6 +1,6 @@
 // What the commands of package.json need before they can do their work. Uses nothing but Node, as nothing is installed yet.
 import { spawnSync } from "node:child_process";
-import { existsSync, statSync } from "node:fs";
+import { existsSync, readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
 import { fileURLToPath } from "node:url";
 
 export const root = fileURLToPath(new URL("..", import.meta.url));
@@ -29,10 +29,28 @@ export function installPackages() {
   run("npm", ["ci", "--no-audit", "--no-fund"], { stdio: ["ignore", "ignore", "inherit"] });
 }
 
-/** Builds the library with the workbench, and the examples. */
+const buildSources = ["package-lock.json", "package.json", "tsconfig.json", "tsconfig.build.json", "tsconfig.web.json"];
+const buildFolders = ["schema", "src", "workbench", "examples/museum", "examples/museum-app"];
+const made = new Set(["node_modules", "dist", "dist-server", "database"]);
+
+/** Builds the library with the workbench, and the examples, unless it is what was built last. */
 export function buildAll() {
+  const note = `${root}node_modules/.built`;
+  const files = [...buildSources, ...buildFolders.flatMap(filesIn)];
+  const state = files.map((path) => `${path} ${statSync(`${root}${path}`).mtimeMs}`).join("\n");
+  const isBuilt = existsSync(`${root}dist/workbench`) && existsSync(`${root}examples/museum-app/dist-server`);
+  if (isBuilt && existsSync(note) && readFileSync(note, "utf8") === state) return;
   run("npm", ["run", "--silent", "build"]);
   run("npm", ["run", "--silent", "build:app"]);
+  writeFileSync(note, state);
+}
+
+function filesIn(folder) {
+  return readdirSync(`${root}${folder}`, { withFileTypes: true }).flatMap((entry) => {
+    if (made.has(entry.name)) return [];
+    const path = `${folder}/${entry.name}`;
+    return entry.isDirectory() ? filesIn(path) : [path];
+  });
 }
 
 /** The path of a Chromium on this machine, or undefined. PORTIER_CHROMIUM names one that is elsewhere. */

@@ -1,59 +1,57 @@
-import { type ActionName, actionOf } from "../rules/actions.js";
-import { type Field, isOwn } from "../schema/schema.js";
+import { type ActionTree, actionTree, type GateNode, gatesIn, knownTree } from "../rules/action-tree.js";
+import type { ActionName } from "../rules/actions.js";
+import type { Field } from "../schema/schema.js";
 import type { Gates, Opening } from "./missing.js";
 import type { TracedRule, TracedRules } from "./traced-rules.js";
 
-/**
- * The ways to a yes, each as the gates that must all open: seeing a field, knowing of the record, editing before a bulk change,
- * making the record before a field of it is given. Asked without a field, any field will do.
- */
+/** The ways to a yes, each as the gates that must all open. Asked without a field, any field will do. */
 export function waysTo(rules: TracedRules, action: ActionName, field: Field | undefined): Gates[] {
-  const { table } = rules;
-  const making = (["create", "import"] as const).find((one) => one === action);
-  if (making !== undefined) return [newGates(rules, making, field)];
-  if (actionOf(table, action)?.speaksOf === "record") return [[knownGate(rules), gate(rules, action, "act")]];
-  const seeing = (["list", "view", "export"] as const).find((one) => one === action);
-  // The key is seen with any field.
-  const any = field === undefined || (seeing !== undefined && table.key.includes(field));
-  const fields = any ? table.fields.filter(isOwn) : [field];
-  const own = fields.map((one) =>
-    seeing === undefined ? changeGates(rules, action, one) : seenGates(rules, seeing, one),
-  );
-  return distinct(own.filter((gates) => gates.every((openings) => openings.length > 0)));
+  const ways = waysThrough(rules, actionTree(rules.table, action, field));
+  return distinct(ways.filter((gates) => gates.every((openings) => openings.length > 0)));
 }
 
 /** Whether a record is known at all: any field of it, lookups aside, is listed or viewed. */
 export function knownGate(rules: TracedRules): readonly Opening[] {
-  const openings = rules.table.fields
-    .filter(isOwn)
-    .flatMap((field) => (["list", "view"] as const).flatMap((action) => seenGate(rules, action, field)));
+  return anyGate(rules, knownTree(rules.table));
+}
+
+function waysThrough(rules: TracedRules, tree: ActionTree): Gates[] {
+  switch (tree.kind) {
+    case "gate":
+      return [[gate(rules, tree)]];
+    case "all":
+      return together(
+        tree.parts.map((part) => (part.kind === "any" ? [[anyGate(rules, part)]] : waysThrough(rules, part))),
+      );
+    case "any":
+      return tree.ways.flatMap((way) => waysThrough(rules, way.tree));
+    case "known":
+      return together([[[knownGate(rules)]], waysThrough(rules, tree.next)]);
+    case "made":
+      return together([waysThrough(rules, tree.act), waysThrough(rules, tree.next)]);
+    case "source":
+      // What the other record lacks is said of that one.
+      return [[]];
+    default:
+      return tree satisfies never;
+  }
+}
+
+/** Each way through the first with each through the next. */
+function together(parts: readonly Gates[][]): Gates[] {
+  return parts.reduce<Gates[]>((ways, part) => ways.flatMap((way) => part.map((more) => [...way, ...more])), [[]]);
+}
+
+/** One gate that any of a tree's opens. */
+function anyGate(rules: TracedRules, tree: ActionTree): readonly Opening[] {
+  const openings = gatesIn(tree).flatMap((node) => gate(rules, node));
   return distinct(openings.map((one) => [[one]])).flatMap((gates) => gates[0] ?? []);
 }
 
-function seenGates(rules: TracedRules, action: "list" | "view" | "export", field: Field): Gates {
-  const parts = [field, ...(field.by ?? [])];
-  const view = parts.map((part) => seenGate(rules, action === "list" ? "list" : "view", part));
-  return action === "export" ? [...view, ...parts.map((part) => gate(rules, action, part))] : view;
-}
-
-function changeGates(rules: TracedRules, action: ActionName, field: Field): Gates {
-  const edits = action === "bulk" ? (["edit", "bulk"] as const) : [action];
-  return [knownGate(rules), ...edits.map((one) => gate(rules, one, field))];
-}
-
-function newGates(rules: TracedRules, action: "create" | "import", field: Field | undefined): Gates {
-  const acts = action === "import" ? (["create", "import"] as const) : (["create"] as const);
-  return acts.flatMap((one) => [gate(rules, one, "act"), ...(field === undefined ? [] : [gate(rules, one, field)])]);
-}
-
 /** A permitted view also permits list, and what is denied for either is not listed. */
-function seenGate(rules: TracedRules, action: "list" | "view", field: Field): readonly Opening[] {
-  const view = rules.deciding("view", field);
-  return openings(rules, action === "view" ? view : [...rules.deciding("list", field), ...view]);
-}
-
-function gate(rules: TracedRules, action: ActionName, field: Field | "act"): readonly Opening[] {
-  return openings(rules, rules.deciding(action, field));
+function gate(rules: TracedRules, { action, on }: GateNode): readonly Opening[] {
+  const own = rules.deciding(action, on);
+  return openings(rules, action === "list" ? [...own, ...rules.deciding("view", on)] : own);
 }
 
 /** A block that only the new values can meet does not stop a change from being tried. */

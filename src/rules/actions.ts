@@ -49,3 +49,9 @@ export function actionOf(table: Table, name: string): Action | undefined {
 export function actionNamesOf(table: Table): readonly ActionName[] {
   return [...actionNames, ...table.actions];
 }
+
+/** The actions whose rules must all permit a change of this kind: an edit under a bulk change, making a record under import. */
+export function layersOf(action: BuiltInAction): readonly BuiltInAction[] {
+  const { on } = actions[action];
+  return on === undefined ? [action] : [on, action];
+}

@@ -1,5 +1,6 @@
 import { fieldValue, type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
+import { layersOf } from "../rules/actions.js";
 import { recordAddress } from "../schema/address.js";
 import { isMapping } from "../schema/reader.js";
 import { isStorable, type Scalar } from "../schema/scalar.js";
@@ -67,7 +68,7 @@ export function acceptEdit(
     return { accepted: true, record: rowOf(table, before), changes: {}, dropped: [] };
   }
 
-  const sets = action === "bulk" ? [plan.fields("edit"), plan.fields("bulk")] : [plan.fields("edit")];
+  const sets = layersOf(action).map((layer) => plan.fields(layer));
   const judge = (fields: readonly Field[], after: Row): Verdict => {
     const ask = (gate: Gate) => gate.change(before, after, reading, later);
     const judged = verdict(fields, sets, ask, "edit", missingRecords(context, plan, fields, before, after));
@@ -106,10 +107,10 @@ export function acceptCreate(
     return isGiven && !sameValue(field, proposed(values, field), standard[field.name] ?? null);
   });
   const { later } = context;
-  const actions = action === "import" ? (["create", "import"] as const) : (["create"] as const);
-  const sets = actions.map((one) => plan.fields(one));
+  const layers = layersOf(action);
+  const sets = layers.map((layer) => plan.fields(layer));
   const judge = (fields: readonly Field[], record: Row): Verdict => {
-    const acts = actions.map((one) => plan.act(one).decide(record, later));
+    const acts = layers.map((layer) => plan.act(layer).decide(record, later));
     const ask = (gate: Gate) => gate.decide(record, later);
     const own = verdict(fields, sets, ask, action, missingRecords(context, plan, fields, undefined, record));
     const judged = withRoles(own, roleRefusals(context.roles, later.source, table, fields, undefined, record));

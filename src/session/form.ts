@@ -1,10 +1,11 @@
 import type { Row } from "../conditions/source.js";
+import { actionTree, gatesIn } from "../rules/action-tree.js";
 import { type ActionName, actionNamesOf, actionOf } from "../rules/actions.js";
 import type { Field, Table } from "../schema/schema.js";
 import type { Confirmation, Decision } from "./decision.js";
 import type { MaskedRow } from "./mask.js";
 import type { TablePlan } from "./plan.js";
-import { reachOf } from "./table-reach.js";
+import { treeReach } from "./table-reach.js";
 
 /** How a field stands in a form. */
 export type FieldState = "hidden" | "read-only" | "editable" | "confirm";
@@ -114,12 +115,9 @@ function formAction(name: ActionName, { permitted, reason, confirm, note }: Deci
 
 /** Whether a record may be made at all, or a field given to it, before any value is known. */
 export function attemptNew(plan: TablePlan, action: "create" | "import", field: Field | undefined): Decision {
-  const reach = reachOf(plan, action, field);
-  const needed = action === "import" ? (["create", "import"] as const) : (["create"] as const);
-  const gates = needed.flatMap((one) => {
-    const act = plan.act(one);
-    return field === undefined ? [act] : [act, plan.fields(one).gates[field.index] ?? act];
-  });
+  const tree = actionTree(plan.table, action, field);
+  const reach = treeReach(plan, tree);
+  const gates = gatesIn(tree).map((node) => plan.gate(node));
   if (reach === "none") {
     const refusing = gates.find((gate) => gate.reach === "none");
     const block = refusing?.placed.find(({ step }) => step.phase === "block" && step.before.kind === "truth")?.step;

@@ -1,5 +1,6 @@
 import { fieldValue, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
+import type { ShowAction } from "../rules/action-tree.js";
 import { portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
 import { storedValue } from "../schema/types/stored-form.js";
@@ -12,7 +13,7 @@ import type { TableGates } from "./table-gates.js";
  */
 export function lookupTest(
   plan: TableGates,
-  action: "list" | "view" | "export",
+  action: ShowAction,
   { lookup }: Field,
 ): (row: Row, reading: Reading) => boolean {
   if (lookup === undefined) return () => true;

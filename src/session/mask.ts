@@ -1,24 +1,24 @@
 import { fieldValue, type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { type Field, isOwn } from "../schema/schema.js";
+import { type ActionTree, actionTree, type ShowAction } from "../rules/action-tree.js";
+import type { Field } from "../schema/schema.js";
 import { storedForm } from "../schema/types/stored-form.js";
 import type { Gate } from "./gate.js";
 import { lookupTest, lookupValue } from "./lookups.js";
-import type { TableGates } from "./table-gates.js";
+import { distinctWays, type TableGates } from "./table-gates.js";
 
 /** A record as a person sees it: the visible fields with their stored values. What is hidden is not there at all. */
 export type MaskedRow = Record<string, unknown>;
 
 export type Mask = (row: Row, reading: Reading) => MaskedRow | undefined;
 
-/** The actions that show records. */
-export type ShowAction = "list" | "view" | "export";
+export type { ShowAction };
 
 /** Which gates must be open for what: the distinct ones, and for each field those that it needs, by position. */
 interface Needs {
   readonly gates: readonly Gate[];
   readonly of: ReadonlyMap<Field, readonly number[]>;
-  /** Of each field that can make a record visible, the gates that do. */
+  /** The sets of gates that together show a record. */
   readonly visible: readonly (readonly number[])[];
 }
 
@@ -34,7 +34,7 @@ type Copy = (row: Row, reading: Reading, into: MaskedRow) => void;
  * What fails while a lookup is read hides that lookup alone, and goes to `fault`.
  */
 export function makeMask(plan: TableGates, action: ShowAction, fault: (error: unknown) => void): Mask {
-  const needs = action === "export" ? exportNeeds(plan) : seenNeeds(plan, action);
+  const needs = needsOf(plan, action);
   const gates = needs.gates.map(({ decide }) => {
     // What cannot be decided about some fields hides these alone.
     const isOpen: IsOpen = (row, reading) => {
@@ -50,7 +50,9 @@ export function makeMask(plan: TableGates, action: ShowAction, fault: (error: un
   const copies = new Map(plan.table.fields.map((field) => [field, makeCopy(plan, action, field, fault)]));
   const patternOf = (isOpen: (gate: number) => boolean) => {
     if (!needs.visible.some((needed) => needed.every(isOpen))) return undefined;
-    return shownFields(plan, needs, isOpen).map((field) => copies.get(field) as Copy);
+    return plan.table.fields
+      .filter((field) => needs.of.get(field)?.every(isOpen))
+      .map((field) => copies.get(field) as Copy);
   };
   // A small integer holds up to 30 gates; a table with more pays for a list.
   if (gates.length > 30) {
@@ -86,43 +88,32 @@ function copyAll(pattern: readonly Copy[] | undefined, row: Row, reading: Readin
   return masked;
 }
 
-function seenNeeds(plan: TableGates, action: "list" | "view"): Needs {
-  const { gates, distinct, visible } = plan.seen(action);
-  const { table } = plan;
-  const indexOf = (field: Field) => distinct.indexOf(gates[field.index] as Gate);
-  return {
-    gates: distinct,
-    of: new Map(table.fields.map((field) => [field, table.key.includes(field) ? [] : [indexOf(field)]])),
-    visible: visible.map((gate) => [distinct.indexOf(gate)]),
+/** Of each field the gates of its tree; whether what a lookup leads to is shown, its copy asks. */
+function needsOf(gates: TableGates, action: ShowAction): Needs {
+  const { table } = gates;
+  const distinct: Gate[] = [];
+  const indexOf = (gate: Gate) => (distinct.includes(gate) ? distinct.indexOf(gate) : distinct.push(gate) - 1);
+  const needed = (tree: ActionTree): readonly number[] => {
+    if (tree.kind === "gate") return [indexOf(gates.gate(tree))];
+    // The key is shown with any field, and nothing is shown where none is.
+    return tree.kind === "all" ? [...new Set(tree.parts.flatMap(needed))] : [];
   };
-}
+  const of = table.fields.map((field) => [field, needed(actionTree(table, action, field))] as const);
+  return { of: new Map(of), visible: waysOf(actionTree(table, action, undefined)), gates: distinct };
 
-/** What is taken out must be viewed and exported, each by its own rules; the key goes along with any field. */
-function exportNeeds(plan: TableGates): Needs {
-  const view = plan.seen("view");
-  const out = plan.fields("export");
-  const { table } = plan;
-  const gates = [...view.distinct, ...out.distinct];
-  const outIndex = (field: Field) => view.distinct.length + out.distinct.indexOf(out.gates[field.index] as Gate);
-  const viewIndex = (field: Field) => view.distinct.indexOf(view.gates[field.index] as Gate);
-  const visible = table.fields
-    .filter(isOwn)
-    .flatMap((field) =>
-      table.key.includes(field)
-        ? view.visible.map((gate) => [view.distinct.indexOf(gate), outIndex(field)])
-        : [[viewIndex(field), outIndex(field)]],
-    );
-  const of = table.fields.map((field) => {
-    const needed = table.key.includes(field) ? [] : [viewIndex(field), outIndex(field)];
-    return [field, needed] as const;
-  });
-  return { gates, of: new Map(of), visible };
-}
-
-function shownFields({ table }: TableGates, needs: Needs, isOpen: (gate: number) => boolean): readonly Field[] {
-  const isShown = (field: Field): boolean =>
-    (needs.of.get(field) ?? []).every(isOpen) && (field.by === undefined || field.by.every(isShown));
-  return table.fields.filter(isShown);
+  /** Every set of gates that together show a record. */
+  function waysOf(tree: ActionTree): readonly (readonly number[])[] {
+    switch (tree.kind) {
+      case "any":
+        return distinctWays(gates, tree.ways).flatMap((way) => waysOf(way.tree));
+      case "all":
+        return tree.parts
+          .map(waysOf)
+          .reduce((some, more) => some.flatMap((one) => more.map((other) => [...one, ...other])));
+      default:
+        return [needed(tree)];
+    }
+  }
 }
 
 /** Shows a value in its type's form. One that does not fit is reported and not shown; one that is not there is not. */

@@ -1,6 +1,7 @@
 import type { Judge } from "../conditions/evaluate.js";
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
+import { actionTree, type GateNode } from "../rules/action-tree.js";
 import { type ActionName, actionNamesOf, actionOf } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
 import type { Field, Schema, Table } from "../schema/schema.js";
@@ -8,7 +9,7 @@ import { compileTruth } from "./conditions.js";
 import { compileDecision, compileKnows } from "./decide.js";
 import type { Decide, Gate } from "./gate.js";
 import { cheapFirst, compileStep, type Step, type StepData } from "./step.js";
-import { actGate, type FieldGates, fieldGates, type TableGates, type Visibility, visibility } from "./table-gates.js";
+import { actGate, type FieldGates, fieldGates, type TableGates } from "./table-gates.js";
 
 /** Gives the steps of a table and action for the class of persons that a plan is for. */
 export type StepSource = (table: Table, action: ActionName) => readonly StepData[];
@@ -54,7 +55,7 @@ export class TablePlan implements TableGates {
   readonly #plan: Plan;
   readonly #source: StepSource;
   readonly #steps = new Map<ActionName, readonly Step[]>();
-  readonly #seen = new Map<"list" | "view", Visibility>();
+  readonly #seen = new Map<"list" | "view", FieldGates>();
   readonly #fields = new Map<ActionName, FieldGates>();
   readonly #acts = new Map<ActionName, Gate>();
   /** By action, then field; `undefined` stands for the record as a whole. */
@@ -79,13 +80,20 @@ export class TablePlan implements TableGates {
     return steps;
   }
 
+  gate({ action, on }: GateNode): Gate {
+    if (on === "act") return this.act(action);
+    const shown = (["list", "view"] as const).find((one) => one === action);
+    const { gates } = shown === undefined ? this.fields(action) : this.seen(shown);
+    return gates[on.index] as Gate;
+  }
+
   /** A permitted view also permits list, and what is denied for either is not listed. */
-  seen(action: "list" | "view"): Visibility {
+  seen(action: "list" | "view"): FieldGates {
     const known = this.#seen.get(action);
     if (known !== undefined) return known;
     const own = this.steps("view");
     const steps = action === "view" ? own : [...this.steps("list"), ...own].sort(cheapFirst);
-    const made = visibility(this.table, steps);
+    const made = fieldGates(this.table, steps);
     this.#seen.set(action, made);
     return made;
   }
@@ -129,7 +137,7 @@ export class TablePlan implements TableGates {
       const hint = "leave the field out";
       throw portierError("wrong-call", { what: `${action} speaks of a record, not of a field`, hint });
     }
-    const made = failingLater(() => compileDecision(this, action, field));
+    const made = failingLater(() => compileDecision(this, actionTree(this.table, action, field)));
     const byField = this.#decisions.get(action) ?? new Map<string | undefined, Decide>();
     this.#decisions.set(action, byField.set(fieldName, made));
     return made;

@@ -1,8 +1,9 @@
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
+import type { ActionTree, GateNode, TreeWay } from "../rules/action-tree.js";
 import type { ActionName } from "../rules/actions.js";
 import { joinRows, type Rows } from "../rules/cells.js";
-import { type Field, isOwn, type Table } from "../schema/schema.js";
+import type { Field, Table } from "../schema/schema.js";
 import { type Decide, flatGate, type Gate, type PlacedStep } from "./gate.js";
 import { gridGate } from "./grid-gate.js";
 import type { Step } from "./step.js";
@@ -10,8 +11,10 @@ import type { Step } from "./step.js";
 /** The gates of one table for one class of equal persons. */
 export interface TableGates {
   readonly table: Table;
+  /** The gate of a tree's node. */
+  gate(node: GateNode): Gate;
   /** For showing records. */
-  seen(action: "list" | "view"): Visibility;
+  seen(action: "list" | "view"): FieldGates;
   /** For actions that speak of fields. */
   fields(action: ActionName): FieldGates;
   /** For the act itself: creating, deleting, custom actions. */
@@ -28,12 +31,6 @@ export interface TableGates {
 export interface FieldGates {
   readonly gates: readonly Gate[];
   readonly distinct: readonly Gate[];
-}
-
-/** The gates of a table for showing it. */
-export interface Visibility extends FieldGates {
-  /** The distinct gates that make a record visible: of all fields but lookups, and but references made by other fields. */
-  readonly visible: readonly Gate[];
 }
 
 /** The gate of an action as a whole: its rules with `yes`, or for create those that cover the act. */
@@ -74,9 +71,30 @@ function gateFor(table: Table, placed: readonly PlacedStep[]): Gate {
   return isPlaced ? gridGate(grid.position, placed) : flatGate(placed.map(({ step }) => step));
 }
 
-export function visibility(table: Table, steps: readonly Step[]): Visibility {
-  const { gates, distinct } = fieldGates(table, steps);
-  const gateAt = (field: Field) => gates[field.index] as Gate;
-  const visible = new Set(table.fields.filter(isOwn).map(gateAt));
-  return { gates, distinct, visible: [...visible].filter((gate) => gate.hasPermits) };
+/** Of the ways of a tree those that can permit at all; fields under the same rules are one. */
+export function distinctWays(gates: TableGates, ways: readonly TreeWay[]): readonly TreeWay[] {
+  const ids = new Map<object, number>();
+  const numberOf = (one: object): number => {
+    const id = ids.get(one) ?? ids.size;
+    ids.set(one, id);
+    return id;
+  };
+  const idOf = (tree: ActionTree): unknown => {
+    switch (tree.kind) {
+      case "gate":
+        return numberOf(gates.gate(tree));
+      case "all":
+        return tree.parts.map(idOf);
+      case "any":
+        return { any: tree.ways.map((way) => idOf(way.tree)) };
+      default:
+        return { one: numberOf(tree) };
+    }
+  };
+  const seen = new Set<string>();
+  return ways.filter((way) => {
+    if (!gates.gate(way.gate).hasPermits) return false;
+    const id = JSON.stringify(idOf(way.tree));
+    return !seen.has(id) && seen.add(id);
+  });
 }

@@ -1,5 +1,6 @@
 import { type Expression, not, type Operand, operandsOf, pushNots } from "../conditions/expression.js";
 import { Bad, False, True, type Truth, Unknown } from "../conditions/truth.js";
+import { actionTree } from "../rules/action-tree.js";
 import type { Scalar } from "../schema/scalar.js";
 import { lastOf, type Table } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
@@ -216,7 +217,8 @@ function writeMay(
   const asked = askedRecord(key, scope.plan.of(target).table, joins, scope);
   if (asked === undefined) return mode === "bad" && key.kind === "unreadable" ? formula("and", []) : never;
   const { record, bad } = asked;
-  const condition = conditionOf(scope.plan.of(target), action);
+  const gates = scope.plan.of(target);
+  const condition = conditionOf(gates, actionTree(gates.table, action, undefined));
   const within = inside(scope, joins.depth, record, undefined);
   const permitted = print(write(pushNots(condition), within, insideMode(isNegated, mode)));
   const found = joins.exists(isNegated ? sql`(${permitted}) is not true` : permitted);

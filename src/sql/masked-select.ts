@@ -1,3 +1,4 @@
+import { actionTree } from "../rules/action-tree.js";
 import { addressBy } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
@@ -125,7 +126,7 @@ function shownFields(plan: Plan, name: string, action: ShowAction, dialect: Dial
   const { table } = gates;
   const scope = scopeOf(dialect, plan, { table, alias: as ?? tableName(table.source) });
   const tests = new Map<string, Formula>();
-  const rows = unified(conditionFormula(conditionOf(gates, action), scope), tests);
+  const rows = unified(conditionFormula(conditionOf(gates, actionTree(table, action, undefined)), scope), tests);
   const shown = table.fields.map(
     (field): Shown => ({ field, when: unified(given(rows, shownFormula(gates, action, field, scope)), tests) }),
   );

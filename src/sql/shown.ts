@@ -1,7 +1,6 @@
+import { type ActionTree, actionTree, type ShowAction } from "../rules/action-tree.js";
 import { type Field, lastOf, pathOf, writtenOut } from "../schema/schema.js";
 import { conditionOf } from "../session/conditions.js";
-import type { Gate } from "../session/gate.js";
-import type { ShowAction } from "../session/mask.js";
 import type { TableGates } from "../session/table-gates.js";
 import { conditionFormula } from "./condition.js";
 import { type Formula, formula, print, test } from "./formula.js";
@@ -9,17 +8,27 @@ import { anyOf, type Fragment } from "./fragment.js";
 import { inside, type Scope } from "./scope.js";
 import { Joins } from "./value.js";
 
-/** Whether a field of the scope's record is shown: true exactly where the decision about it permits. */
-export function shownFormula(plan: TableGates, action: ShowAction, field: Field, scope: Scope): Formula {
-  if (plan.table.key.includes(field)) return conditionFormula(conditionOf(plan, action), scope);
-  const needed: Formula[] = [];
-  for (const each of action === "export" ? (["view", "export"] as const) : [action]) {
-    const { gates } = each === "export" ? plan.fields(each) : plan.seen(each);
-    needed.push(conditionFormula((gates[field.index] as Gate).condition(), scope));
-    if (field.lookup !== undefined) needed.push(sourceShown(plan, each, field, scope));
+/** Whether a field of the scope's record, which is seen, is shown: true exactly where the decision about it permits. */
+export function shownFormula(gates: TableGates, action: ShowAction, field: Field, scope: Scope): Formula {
+  return treeFormula(gates, actionTree(gates.table, action, field), scope, true);
+}
+
+/** `isSeen`: the scope's record is one that is seen anyway. */
+function treeFormula(gates: TableGates, tree: ActionTree, scope: Scope, isSeen: boolean): Formula {
+  switch (tree.kind) {
+    case "all":
+      return formula(
+        "and",
+        tree.parts.map((part) => treeFormula(gates, part, scope, isSeen)),
+      );
+    case "source":
+      return formula("and", [
+        ...(isSeen ? [] : [treeFormula(gates, tree.record, scope, false)]),
+        sourceShown(gates, tree.action, tree.field, scope),
+      ]);
+    default:
+      return conditionFormula(conditionOf(gates, tree), scope);
   }
-  for (const part of field.by ?? []) needed.push(shownFormula(plan, action, part, scope));
-  return formula("and", needed);
 }
 
 /**
@@ -34,7 +43,9 @@ function sourceShown(plan: TableGates, action: ShowAction, field: Field, scope: 
   const isNull = missing.isNull(missing.path(scope.record, path));
   const joins = new Joins(scope);
   const record = joins.follow(scope.record, path);
-  const shown = shownFormula(plan.other(source.table), action, source, inside(scope, joins.depth, record, undefined));
+  const gates = plan.other(source.table);
+  const there = inside(scope, joins.depth, record, undefined);
+  const shown = treeFormula(gates, actionTree(gates.table, action, source), there, false);
   const found = joins.exists(print(shown));
   return formula("and", [sourceShown(plan, action, through, scope), test(anyOf([isNull, found]))]);
 }

@@ -1,3 +1,4 @@
+import { actionTree } from "../rules/action-tree.js";
 import { actionOf } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
@@ -58,7 +59,9 @@ export function whereFragment<T extends TableTypes = AnyTables, K extends TableO
     throw portierError("wrong-call", { what: `${action} speaks of no stored record`, hint });
   }
   const record = { table: gates.table, alias: as ?? tableName(gates.table.source) };
-  return print(conditionFormula(conditionOf(gates, action), scopeOf(dialect, plan, record)));
+  return print(
+    conditionFormula(conditionOf(gates, actionTree(gates.table, action, undefined)), scopeOf(dialect, plan, record)),
+  );
 }
 
 /** A table's name without its schema. */

@@ -1,14 +1,15 @@
 import type { Judge } from "../conditions/evaluate.js";
 import type { Expression } from "../conditions/expression.js";
 import type { Row } from "../conditions/source.js";
-import { type ActionName, isBuiltIn } from "../rules/actions.js";
+import { type ActionTree, actionTree, type GateNode, type ShowAction } from "../rules/action-tree.js";
+import type { ActionName } from "../rules/actions.js";
 import type { Field } from "../schema/schema.js";
 import { compileTruth, conditionOf } from "../session/conditions.js";
 import type { Gate } from "../session/gate.js";
 import { lookupTest } from "../session/lookups.js";
 import type { TablePlan } from "../session/plan.js";
-import type { Session } from "../session/session.js";
-import { insidesOf } from "../session/session.js";
+import { insidesOf, type Session } from "../session/session.js";
+import { distinctWays } from "../session/table-gates.js";
 import { type RecordSet, RecordSets } from "./record-sets.js";
 
 /**
@@ -43,7 +44,7 @@ export class PermittedSets {
       const judge: Judge = (action, table) => compileTruth(plan.of(table), action);
       const scope = String(this.#views.size);
       const meeting = (condition: Expression) => this.sets.meeting(condition, reading, judge, scope);
-      const shows = (field: Field, action: "list" | "view" | "export") => {
+      const shows = (field: Field, action: ShowAction) => {
         const shown = lookupTest(own, action, field);
         const through = field.lookup?.through;
         const picks = (row: Row) => shown(row, reading);
@@ -61,7 +62,7 @@ class ClassView {
   readonly #plan: TablePlan;
   readonly #sets: RecordSets;
   readonly #meeting: (condition: Expression) => RecordSet;
-  readonly #shows: (field: Field, action: "list" | "view" | "export") => RecordSet;
+  readonly #shows: (field: Field, action: ShowAction) => RecordSet;
   readonly #gates = new Map<Gate, RecordSet>();
   readonly #attempts = new Map<Gate, RecordSet>();
   readonly #answers = new Map<string, RecordSet>();
@@ -70,7 +71,7 @@ class ClassView {
     plan: TablePlan,
     sets: RecordSets,
     meeting: (condition: Expression) => RecordSet,
-    shows: (field: Field, action: "list" | "view" | "export") => RecordSet,
+    shows: (field: Field, action: ShowAction) => RecordSet,
   ) {
     this.#plan = plan;
     this.#sets = sets;
@@ -83,71 +84,35 @@ class ClassView {
     const known = this.#answers.get(key);
     if (known !== undefined) return known;
     const field = fieldName === undefined ? undefined : this.#plan.field(fieldName);
-    const set = this.#find(action, field);
+    const set = this.#set(actionTree(this.#plan.table, action, field));
     this.#answers.set(key, set);
     return set;
   }
 
-  /** About a record as a whole, the plan itself says it as one condition; about a field, its gates are put together. */
-  #find(action: ActionName, field: Field | undefined): RecordSet {
-    if (field === undefined || !isBuiltIn(action)) return this.#meeting(conditionOf(this.#plan, action));
-    switch (action) {
-      case "list":
-      case "view":
-        return this.#visible(action, field);
-      case "export":
-        return this.#exported(field);
-      case "edit":
-        return this.#sets.both(this.#known(), this.#attempt("edit", field));
-      case "bulk":
-        return this.#sets.both(this.#attempt("bulk", field), this.permitted("edit", field.name));
-      case "create":
-        return this.#made("create", field);
-      case "import":
-        return this.#sets.both(this.#made("create", field), this.#made("import", field));
-      case "delete":
-        return this.permitted(action, undefined);
+  #set(tree: ActionTree): RecordSet {
+    switch (tree.kind) {
+      case "gate":
+        return this.#gate(tree);
+      case "all":
+        return tree.parts.map((part) => this.#set(part)).reduce((a, b) => this.#sets.both(a, b));
+      case "any":
+        return this.#sets.any(distinctWays(this.#plan, tree.ways).map((way) => this.#set(way.tree)));
+      case "known":
+        return this.#sets.both(this.#set(tree.known), this.#set(tree.next));
+      case "made":
+        return this.#sets.both(this.#set(tree.act), this.#set(tree.next));
+      case "source":
+        return this.#sets.both(this.#set(tree.record), this.#shows(tree.field, tree.action));
       default:
-        return action satisfies never;
+        return tree satisfies never;
     }
   }
 
-  #gate(gate: Gate): RecordSet {
-    const set = this.#gates.get(gate) ?? this.#meeting(gate.condition());
-    this.#gates.set(gate, set);
+  #gate(node: GateNode): RecordSet {
+    const sets = node.isTried ? this.#attempts : this.#gates;
+    const gate = this.#plan.gate(node);
+    const set = sets.get(gate) ?? this.#meeting(conditionOf(this.#plan, node));
+    sets.set(gate, set);
     return set;
-  }
-
-  #attempt(action: "edit" | "bulk", { index }: Field): RecordSet {
-    const gate = this.#plan.fields(action).gates[index] as Gate;
-    const set = this.#attempts.get(gate) ?? this.#meeting(gate.attemptCondition());
-    this.#attempts.set(gate, set);
-    return set;
-  }
-
-  #known(): RecordSet {
-    return this.#sets.any([this.permitted("list", undefined), this.permitted("view", undefined)]);
-  }
-
-  /** The key is seen whenever any field is; a made reference where all its parts are; a lookup where its source is, too. */
-  #visible(action: "list" | "view", field: Field): RecordSet {
-    if (this.#plan.table.key.includes(field)) return this.permitted(action, undefined);
-    const own = this.#gate(this.#plan.seen(action).gates[field.index] as Gate);
-    if (field.lookup !== undefined) return this.#sets.both(own, this.#shows(field, action));
-    return (field.by ?? []).reduce((set, part) => this.#sets.both(set, this.permitted(action, part.name)), own);
-  }
-
-  /** Only what may also be viewed. The key goes out whenever any field does. */
-  #exported(field: Field): RecordSet {
-    if (this.#plan.table.key.includes(field)) return this.permitted("export", undefined);
-    const gate = this.#gate(this.#plan.fields("export").gates[field.index] as Gate);
-    const own = field.lookup === undefined ? gate : this.#sets.both(gate, this.#shows(field, "export"));
-    const parts = (field.by ?? []).map((part) => this.permitted("export", part.name));
-    return [...parts, own].reduce((a, b) => this.#sets.both(a, b), this.permitted("view", field.name));
-  }
-
-  #made(action: "create" | "import", field: Field): RecordSet {
-    const act = this.#gate(this.#plan.act(action));
-    return this.#sets.both(act, this.#gate(this.#plan.fields(action).gates[field.index] as Gate));
   }
 }

@@ -1,5 +1,6 @@
+import { knownTree } from "../../rules/action-tree.js";
 import { type Field, singleKey, type Table } from "../../schema/schema.js";
-import { known } from "../../session/conditions.js";
+import { conditionOf } from "../../session/conditions.js";
 import { conditionFormula } from "../condition.js";
 import { type Formula, formula, print } from "../formula.js";
 import { allOf, anyOf, type Fragment, raw, sql } from "../fragment.js";
@@ -85,5 +86,5 @@ function isMyself(key: Fragment, target: Table, { schema, asker }: Writing): Fra
 }
 
 function knownAt(table: Table, scope: Scope, { plan }: Writing): Formula {
-  return conditionFormula(known(plan.other(table.name)), scope);
+  return conditionFormula(conditionOf(plan.other(table.name), knownTree(table)), scope);
 }

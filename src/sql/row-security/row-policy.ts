@@ -1,5 +1,6 @@
 import type { SessionOperand } from "../../conditions/expression.js";
 import type { Truth } from "../../conditions/truth.js";
+import { actionTree } from "../../rules/action-tree.js";
 import { isOwn, type Table } from "../../schema/schema.js";
 import { conditionOf } from "../../session/conditions.js";
 import type { Plan } from "../../session/plan.js";
@@ -80,7 +81,10 @@ export function rowPolicy(plan: Plan, table: Table, source: string, readers: Rea
   const { inside } = schemas;
   const reader = quote(schemas.reader);
   const scope = scopeOf(postgres, plan, { table, alias: tableName(table.source) }, readers);
-  const rows = formula("and", [readers.meets, conditionFormula(conditionOf(plan.of(table.name), "list"), scope)]);
+  const rows = formula("and", [
+    readers.meets,
+    conditionFormula(conditionOf(plan.of(table.name), actionTree(table, "list", undefined)), scope),
+  ]);
   const later = written(print(selectedOnce(rows, inside)), selected(inside));
   const now = written(print(rows), constant(inside));
   const isListed = isNever(rows)

@@ -1,3 +1,4 @@
+import { actionTree } from "../../rules/action-tree.js";
 import { type Field, isOwn, type Table } from "../../schema/schema.js";
 import { conditionOf } from "../../session/conditions.js";
 import type { Plan } from "../../session/plan.js";
@@ -68,7 +69,7 @@ function seenOf(plan: Plan, table: Table, asker: AskerView | ReadersView): Seen 
   const alias = tableName(table.source);
   const scope = scopeOf(postgres, plan, { table, alias }, asker);
   const { meets } = asker;
-  const listed = conditionFormula(conditionOf(plan.of(table.name), "list"), scope);
+  const listed = conditionFormula(conditionOf(plan.of(table.name), actionTree(table, "list", undefined)), scope);
   const fields = table.fields.filter(isOwn).map((field) => {
     const shown = shownFormula(plan.of(table.name), "list", field, scope);
     return { field, shown, when: given(formula("and", [meets, listed]), shown) };

@@ -1,7 +1,8 @@
+import { knownTree } from "../../rules/action-tree.js";
 import type { Ruleset } from "../../rules/compile-rules.js";
 import type { Scalar } from "../../schema/scalar.js";
 import { type Field, isOwn, singleKey, type Table } from "../../schema/schema.js";
-import { known } from "../../session/conditions.js";
+import { conditionOf } from "../../session/conditions.js";
 import type { Gate } from "../../session/gate.js";
 import type { Plan } from "../../session/plan.js";
 import { roleBearing } from "../../session/roles/bearing.js";
@@ -243,7 +244,7 @@ execute (
 
 /** The record as it is stored, locked; a record that is not known is not there. */
 function loadBefore({ table, source, asker, plan, before, schemas }: Writing): string {
-  const isKnown = formula("and", [asker.meets, conditionFormula(known(plan), before)]);
+  const isKnown = formula("and", [asker.meets, conditionFormula(conditionOf(plan, knownTree(table)), before)]);
   return `select t.* into _before from ${source} t where ${keyIs(table, "old", "t")} for update;
 if not found then return null; end if;
 ${select(isKnown, { before, after: undefined }, schemas, "_permitted")}
