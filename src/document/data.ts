@@ -1,10 +1,11 @@
 import type { Row, Source } from "../conditions/source.js";
-import { type Locate, PortierError, type Problem } from "../schema/problems.js";
+import { PortierError, type Problem } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import { problem } from "../schema/report.js";
 import { findTable, type Table } from "../schema/schema.js";
 import type { Portier } from "../session/portier.js";
 import { readCsv } from "./csv.js";
+import { locateInList } from "./json-places.js";
 import { parsePlaced } from "./parse-document.js";
 
 /** One table's records as text: a JSON list of objects, or CSV whose first line names the fields. */
@@ -99,20 +100,30 @@ function readJsonRows(table: Table, file: DataFile): ReadRows {
   try {
     value = JSON.parse(file.text);
   } catch (error) {
-    problems.push(problem("not-json", { why: error instanceof Error ? error.message : String(error) }));
-    return { rows: [], found: locateAll(file, problems) };
+    const found = problem("not-json", { why: error instanceof Error ? error.message : String(error) });
+    return { rows: [], found: [{ ...found, ...placeOfFault(file) }] };
   }
   if (!Array.isArray(value)) {
     const facts = { what: `the data of "${table.name}"`, expected: "a list of records", found: value };
-    return { rows: [], found: locateAll(file, [problem("wrong-shape", facts)]) };
+    return { rows: [], found: [{ ...problem("wrong-shape", facts), ...parsePlaced(file.text, file).locate([]) }] };
   }
   const rows = checkRows(table, value, problems);
   return { rows, found: problems.length === 0 ? [] : locateAll(file, problems) };
 }
 
+/** After so many, a file is not read on: something is wrong with all of it. */
+const mostProblems = 1_000;
+
 function checkRows(table: Table, records: readonly unknown[], problems: Problem[]): Row[] {
   const keys = new Set<string>();
-  return records.map((record, index) => readRow(table, record, index, keys, problems));
+  const rows: Row[] = [];
+  for (const [index, record] of records.entries()) {
+    rows.push(readRow(table, record, index, keys, problems));
+    if (problems.length < mostProblems) continue;
+    problems.push(problem("more-problems", { limit: mostProblems }, [index]));
+    break;
+  }
+  return rows;
 }
 
 function readRow(table: Table, record: unknown, index: number, keys: Set<string>, problems: Problem[]): Row {
@@ -154,17 +165,18 @@ export function recordKey(table: Table, row: Row): string {
 
 /** Places are looked up only when there is something to say, as that reads the file a second time. */
 function locateAll({ file, text }: DataFile, problems: readonly Problem[]): Problem[] {
-  let locate: Locate = () => ({ file });
+  const locate = locateInList(text, file);
+  return problems.map((one) => ({ ...one, ...locate(one.path) }));
+}
+
+/** Where a text stops being JSON, as a reader of YAML finds it, which JSON is. */
+function placeOfFault({ file, text }: DataFile): Pick<Problem, "file" | "line" | "column"> {
   try {
-    locate = parsePlaced(text, { file }).locate;
+    parsePlaced(text, { file });
+    return { file };
   } catch (error) {
     if (!(error instanceof PortierError)) throw error;
-    const [first] = error.problems;
-    locate = () => ({
-      file,
-      ...(first?.line === undefined ? {} : { line: first.line }),
-      ...(first?.column === undefined ? {} : { column: first.column }),
-    });
+    const [{ line, column } = {}] = error.problems;
+    return { file, ...(line === undefined ? {} : { line }), ...(column === undefined ? {} : { column }) };
   }
-  return problems.map((one) => ({ ...one, ...locate(one.path) }));
 }

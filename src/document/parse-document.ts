@@ -1,12 +1,15 @@
 import {
   type Document,
   isMap,
+  isNode,
   isScalar,
   isSeq,
   LineCounter,
   type Node,
   type Pair,
   parseDocument as parseYaml,
+  visit,
+  type YAMLMap,
 } from "yaml";
 import type { DocumentInput } from "../schema/document.js";
 import { type Locate, type Path, PortierError, type Problem } from "../schema/problems.js";
@@ -49,12 +52,23 @@ export function compileText(text: string, options: TextOptions = {}): Portier {
 export function parsePlaced(text: string, { file }: TextOptions): { value: unknown; locate: Locate } {
   const lines = new LineCounter();
   const place = (offset: number) => ({ ...(file === undefined ? {} : { file }), ...lineAndColumn(lines, offset) });
-  const yaml = parseYaml(text, { lineCounter: lines, prettyErrors: false, schema: "core", merge: false, strict: true });
+  // Keys that are there twice are found below: the reader would compare each with each.
+  const yaml = parseYaml(text, {
+    lineCounter: lines,
+    prettyErrors: false,
+    schema: "core",
+    merge: false,
+    strict: true,
+    uniqueKeys: false,
+  });
 
   const problems: Problem[] = [...yaml.errors, ...yaml.warnings].map((error) => ({
     ...problem("not-yaml", { why: error.message.split("\n")[0] ?? error.code }),
     ...place(error.pos[0]),
   }));
+  for (const key of doubleKeys(yaml)) {
+    problems.push({ ...problem("duplicate-name", { what: "key", name: keyText(key) }), ...place(key.range?.[0] ?? 0) });
+  }
   if (problems.length > 0) throw new PortierError(problems);
 
   const locate: Locate = (path, offset) => {
@@ -63,6 +77,22 @@ export function parsePlaced(text: string, { file }: TextOptions): { value: unkno
     return place(offset === undefined ? (found.range?.[0] ?? 0) : offsetInScalar(text, found, offset));
   };
   return { value: toPlain(yaml, file), locate };
+}
+
+/** Two keys are one where plain data cannot tell them apart: `1` and `"1"`, too. */
+function doubleKeys(yaml: Document.Parsed): Node[] {
+  const double: Node[] = [];
+  visit(yaml, {
+    Map: (_, { items }) => {
+      const names = new Set<string>();
+      for (const { key } of items) {
+        if (!isNode(key)) continue;
+        if (names.has(keyText(key))) double.push(key);
+        names.add(keyText(key));
+      }
+    },
+  });
+  return double;
 }
 
 function toPlain(yaml: Document.Parsed, file: string | undefined): unknown {
@@ -82,7 +112,7 @@ function findNode(yaml: Document.Parsed, path: Path): Node | undefined {
   for (const step of path) {
     const target = resolve(yaml, node);
     if (isMap(target)) {
-      const pair = target.items.find((item) => keyOf(item) === String(step));
+      const pair = pairsOf(target).get(String(step));
       if (pair === undefined) return key ?? node;
       key = pair.key as Node;
       node = (pair.value ?? pair.key) as Node;
@@ -94,11 +124,20 @@ function findNode(yaml: Document.Parsed, path: Path): Node | undefined {
   return key !== undefined && !isScalar(node) ? key : node;
 }
 
+const pairs = new WeakMap<YAMLMap, ReadonlyMap<string, Pair>>();
+
+/** The entries of a mapping by their names: a long one is asked for many of them. */
+function pairsOf(map: YAMLMap): ReadonlyMap<string, Pair> {
+  const known = pairs.get(map) ?? new Map(map.items.map((pair) => [keyText(pair.key), pair]));
+  pairs.set(map, known);
+  return known;
+}
+
 function resolve(yaml: Document.Parsed, node: Node | undefined): Node | undefined {
   if (node === undefined || !("source" in node) || isScalar(node)) return node;
   return (node as { resolve(doc: Document): Node | undefined }).resolve(yaml);
 }
 
-function keyOf(pair: Pair): string {
-  return isScalar(pair.key) ? String(pair.key.value) : String(pair.key);
+function keyText(key: unknown): string {
+  return String(isScalar(key) ? key.value : key);
 }

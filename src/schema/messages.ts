@@ -210,6 +210,10 @@ export const messages = {
   ],
 
   // Data
+  "more-problems": (f: { limit: number }): Said => [
+    `there are ${f.limit} problems, and perhaps more`,
+    "mend these first; the rest of the file was not looked at",
+  ],
   "duplicate-record": (f: { table: string; key: string }): Said => [
     `table "${f.table}" has the key ${shown(f.key)} twice`,
   ],

@@ -39,7 +39,12 @@ const mistakes: [string, string, RegExp[]][] = [
   ["an empty file", "", [/^d\.yaml:1:1 {2}wrong-shape {2}a document must be a mapping/, /unknown-version/, /tables/]],
   ["a list", "- a\n", [/wrong-shape/, /unknown-version/, /missing-key/]],
   ["no YAML", "portier: 1\ntables: [a\n", [/^d\.yaml:3:1 {2}not-yaml/]],
-  ["a key twice", "portier: 1\nportier: 1\ntables: {}\n", [/^d\.yaml:2:1 {2}not-yaml {2}.*[Uu]nique/]],
+  [
+    "a key twice",
+    "portier: 1\nportier: 1\ntables: {}\n",
+    [/^d\.yaml:2:1 {2}duplicate-name {2}key "portier" is there twice/],
+  ],
+  ["a key twice in two spellings", 'portier: 1\ntables: { a: 1, "a": 2 }\n', [/^d\.yaml:2:17 {2}duplicate-name/]],
   ["another version", "portier: 2\ntables: {}\n", [/^d\.yaml:1:10 {2}unknown-version .*"portier" is 2/]],
   [
     "an unknown key",
@@ -207,7 +212,7 @@ tables:
 
 /** Mistakes that only names or conditions show: for these the JSON Schema has no words. */
 const beyondSchema =
-  /unknown-(table|field|who|choice|role|tag|action)|type-mismatch|misplaced-becomes|circle|denied-key|bad-default|not-a-person|bad-time-zone|wrong-field-type|not-yaml|exclusive-roles|a table cannot be/;
+  /unknown-(table|field|who|choice|role|tag|action)|type-mismatch|misplaced-becomes|circle|denied-key|bad-default|not-a-person|bad-time-zone|wrong-field-type|not-yaml|duplicate-name|exclusive-roles|a table cannot be/;
 
 describe("the JSON Schema of documents", () => {
   const schema = JSON.parse(readFileSync("schema/portier.schema.json", "utf8"));
@@ -343,6 +348,12 @@ describe("data with mistakes", () => {
     ["no object", "objects", "[1]", [/^objects\.json:1:2 {2}wrong-shape/]],
     ["no key", "objects", `[\n  {"title":"Bell"}\n]`, [/^objects\.json:2:3 {2}missing-record-key/]],
     ["a null key", "objects", `[{"id":null}]`, [/missing-record-key/]],
+    [
+      "one that is wrong behind brackets in texts",
+      "objects",
+      `[{"id":"o-1","title":"a\\"],[{ \\\\"},  {"id":"o-2",\n  "count":"2"}]`,
+      [/^objects\.json:2:\d+ {2}bad-value {2}"count"/],
+    ],
     ["a key twice", "objects", `[${good},\n${good}]`, [/^objects\.json:2:1 {2}duplicate-record .*"o-1" twice/]],
     [
       "a wrong type",
@@ -369,4 +380,22 @@ describe("data with mistakes", () => {
     expect(found.length, found.join("\n")).toBe(expected.length);
     for (const [index, pattern] of expected.entries()) expect(found[index]).toMatch(pattern);
   });
+});
+
+// A file of a gigabyte was searched for the place of each of its faults, and each key of a mapping compared with each.
+describe("a large file", () => {
+  it("of data is given up after so many faults, the last ones with their places", () => {
+    const portier = compileText(head.replace("    rules:\n", ""), { file: "d.yaml" });
+    const text = `[${'\n{"id":"o-1"},'.repeat(200_000)}\n{"id":"o-2"}]`;
+    const found = problemsOf(() => readData(portier, [{ table: "objects", file: "objects.json", text }]));
+    expect(found).toHaveLength(1_001);
+    expect(found[999]).toMatch(/^objects\.json:1002:1 {2}duplicate-record/);
+    expect(found[1_000]).toMatch(/^objects\.json:1002:1 {2}more-problems .*1000/);
+  });
+
+  it("of rules is read as fast as many small ones", () => {
+    const names = Array.from({ length: 100_000 }, (_, index) => `  n${index}: ${index}\n`);
+    const { document } = parseDocument(`portier: 1\nwords:\n${names.join("")}`);
+    expect(Object.keys((document as unknown as { words: object }).words)).toHaveLength(100_000);
+  }, 60_000);
 });

@@ -87,6 +87,17 @@ it("answers others while a workbook is read, and gives up one that takes too muc
   expect(order).toEqual(["others", "workbook"]);
 });
 
+it("reads a few workbooks at a time, lets a few wait, and says to the others that it is busy", async () => {
+  const cookie = cookieOf(await signIn("s-010"));
+  const rows = Array.from({ length: 150_000 }, (_, row) => `<row r="${row + 1}"><c r="A${row + 1}"><v>1</v></c></row>`);
+  const file = await workbookWith(sheetXml, "</sheetData>", rows.join(""));
+  const send = () => fetch(at("/plan/sheet"), { method: "POST", headers: { cookie }, body: file.slice().buffer });
+  const responses = await Promise.all(Array.from({ length: 20 }, send));
+  const statuses = responses.map(({ status }) => status).sort();
+  expect(statuses).toEqual([...new Array(8).fill(422), ...new Array(12).fill(503)]);
+  for (const { status, headers } of responses) expect(headers.has("retry-after")).toBe(status === 503);
+});
+
 it("takes no body that is too large, announced or not, wherever it goes", async () => {
   const cookie = cookieOf(await signIn("s-010"));
   for (const path of ["/sign-in", "/roles", "/plan/sheet", "/plan/ranges", "/records/objects", "/records/plan"]) {

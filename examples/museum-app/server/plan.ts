@@ -18,7 +18,7 @@ import {
 } from "portier/ranges";
 import { everybodysDifference, personViewers } from "portier/verify";
 import { type House, type HouseEnv, noSuchThing, screensOf } from "./house.js";
-import { BadWorkbook, readWorkbook } from "./read-workbook.js";
+import { BadWorkbook, Busy, readWorkbook } from "./read-workbook.js";
 import { type KeptRules, RulesChanged } from "./rules.js";
 import { writeWorkbook } from "./workbook.js";
 
@@ -151,12 +151,16 @@ export function planRoutes(rules: KeptRules): Hono<HouseEnv> {
   });
 
   app.onError((error, context) => {
-    const problem = (status: 400 | 409 | 422 | 500, title: string, detail: string) =>
+    const problem = (status: 400 | 409 | 422 | 500 | 503, title: string, detail: string) =>
       context.json({ title, detail, status }, status);
     if (error instanceof PortierError) return problem(422, "The ranges cannot be so", sentence(error));
     if (error instanceof RulesChanged)
       return problem(409, "Somebody else has changed the ranges", "Look, and try again.");
     if (error instanceof BadWorkbook) return problem(422, "This file cannot be read", error.message);
+    if (error instanceof Busy) {
+      context.header("retry-after", "10");
+      return problem(503, "Others are being served", error.message);
+    }
     if (error instanceof SyntaxError) return problem(400, "This change cannot be read", error.message);
     console.error(error);
     return problem(500, "It did not work out", "Nothing was changed.");
