@@ -1,7 +1,7 @@
 import type { Scalar } from "../schema/scalar.js";
 import { type Field, lastOf } from "../schema/schema.js";
 import { storedValue } from "../schema/types/stored-form.js";
-import { type Expression, isOfAnyRecord, type Operand, pushNots } from "./expression.js";
+import { type Expression, isOfAnyRecord, type Operand, pushNots, type SessionOperand } from "./expression.js";
 import { matcher } from "./match.js";
 import {
   compileElements,
@@ -15,6 +15,7 @@ import {
   readPath,
   referring,
 } from "./read.js";
+import { isSessionOperand } from "./session-operand.js";
 import type { Row } from "./source.js";
 import { Bad, False, not, True, type Truth, Unknown } from "./truth.js";
 
@@ -116,6 +117,8 @@ function compileComparison({ op, left, right }: Comparison): Test {
     const onOther = op === "=" ? False : True;
     if (right.kind === "constant" && right.value !== null) return equalsConstant(left, right.value, onEqual, onOther);
     if (left.kind === "constant" && left.value !== null) return equalsConstant(right, left.value, onEqual, onOther);
+    if (isOwnField(left) && isSessionOperand(right)) return fieldEqualsOwn(left, right, onEqual, onOther);
+    if (isOwnField(right) && isSessionOperand(left)) return fieldEqualsOwn(right, left, onEqual, onOther);
     const readLeft = compileRead(left);
     const readRight = compileRead(right);
     return (row, reading) => {
@@ -147,15 +150,20 @@ const orderings = {
 } as const;
 
 function equalsConstant(operand: Operand, constant: Scalar, onEqual: Truth, onOther: Truth): Test {
-  if (operand.kind === "field" && operand.path.length === 1 && operand.path[0].by === undefined) {
-    return fieldEqualsConstant(operand.path[0], constant, onEqual, onOther);
-  }
+  if (isOwnField(operand)) return fieldEqualsConstant(operand.path[0], constant, onEqual, onOther);
   const read = compileRead(operand);
   return (row, reading) => {
     const value = read(row, reading);
     if (value === null) return Unknown;
     return value === undefined ? Bad : value === constant ? onEqual : onOther;
   };
+}
+
+type FieldOperand = Extract<Operand, { kind: "field" }>;
+
+/** A field that the record itself holds. */
+function isOwnField(operand: Operand): operand is FieldOperand {
+  return operand.kind === "field" && operand.path.length === 1 && operand.path[0].by === undefined;
 }
 
 /** The most frequent test of all. A stored value that is the constant itself fits its type, and needs no other look. */
@@ -174,6 +182,25 @@ function fieldEqualsConstant(field: Field, constant: Scalar, onEqual: Truth, onO
     if (value !== undefined) return onOther;
     reading.badData(field, row);
     return Bad;
+  };
+}
+
+/** The same with a value of the session. */
+function fieldEqualsOwn({ path: [field] }: FieldOperand, own: SessionOperand, onEqual: Truth, onOther: Truth): Test {
+  const isText = field.type.base === "text";
+  const { name } = field;
+  const isInherited = name in Object.prototype;
+  const readOwn = compileRead(own);
+  const read = readField(field);
+  return (row, reading) => {
+    const value = readOwn(row, reading);
+    const raw = isInherited ? rawValue(row, name) : row[name];
+    if (raw === null) return Unknown;
+    if (value === undefined) return Bad;
+    if (raw === value) return onEqual;
+    if (isText && typeof raw === "string") return onOther;
+    const stored = read(row, reading);
+    return stored === undefined ? Bad : stored === value ? onEqual : onOther;
   };
 }
 
@@ -297,8 +324,8 @@ function compileExists({ table, condition, link }: Extract<Expression, { kind: "
   const value = link === undefined ? undefined : compileRead(link.value);
   return (row, reading) => {
     const outer = reading.outer ?? { row, reading };
-    const { source, badData, decided } = reading;
-    const inside: Reading = { source, badData, decided, outer };
+    const { source, badData, decided, values } = reading;
+    const inside: Reading = { source, badData, decided, values, outer };
     const sought = value?.(row, inside);
     if (link !== undefined && sought === null) return False;
     const byKey = link !== undefined && sought != null;

@@ -6,6 +6,7 @@ import { listElements } from "../schema/types/list.js";
 import { storedValue } from "../schema/types/stored-form.js";
 import { decimalOf } from "./comparable.js";
 import type { Operand } from "./expression.js";
+import { sessionOperandName } from "./session-operand.js";
 import { shiftValue } from "./shift.js";
 import type { Row, Source } from "./source.js";
 import type { Truth } from "./truth.js";
@@ -15,6 +16,8 @@ export interface Reading {
   readonly source: Source | undefined;
   /** Told of a stored value that does not fit its type, or is not there at all. */
   readonly badData: (field: Field, row: Row) => void;
+  /** What the session knows and a plan that is shared leaves open, by its name. Never null. */
+  readonly values?: ReadonlyMap<string, Scalar> | undefined;
   /**
    * The results of tests that do not depend on the record: each is evaluated once. Absent where changes are checked,
    * as one change can alter the result for the next.
@@ -57,11 +60,14 @@ export function compileRead(operand: Operand): Read {
         return value == null ? value : decimalOf(value, operand.type);
       };
     }
-    case "unreadable":
     case "me":
-    case "held":
     case "request":
-    case "today":
+    case "today": {
+      const name = sessionOperandName(operand);
+      return (_row, { values }) => values?.get(name);
+    }
+    case "held":
+    case "unreadable":
       return () => undefined;
     default:
       return operand satisfies never;

@@ -1,10 +1,9 @@
-import { type Operand, type SessionOperand, visitOperands } from "../conditions/expression.js";
 import { type Declared, declare } from "../schema/declare.js";
 import { limits } from "../schema/limits.js";
 import { type Locate, PortierError, type Problem } from "../schema/problems.js";
 import { checkName, type Part, readMapping, readText } from "../schema/reader.js";
 import { Problems, problem } from "../schema/report.js";
-import { printFieldPath, type Schema, type Table } from "../schema/schema.js";
+import type { Schema, Table } from "../schema/schema.js";
 import type { ActionName } from "./actions.js";
 import { readRange } from "./cells.js";
 import { type Carrier, carriersOf, type Group, readGroups } from "./groups.js";
@@ -13,6 +12,7 @@ import type { CellRange } from "./ranges.js";
 import { readRules } from "./read-rules.js";
 import type { Rule } from "./rule.js";
 import { readScreens, type Screen } from "./screens.js";
+import { collectSessionOperands, type SessionOperands } from "./session-operands.js";
 
 /** A document that has been checked as a whole: its schema, and its rules by table and action. Immutable. */
 export interface Ruleset {
@@ -29,8 +29,7 @@ export interface Ruleset {
   of(table: string, action: ActionName): readonly Rule[];
   /** Named ranges by table. */
   readonly ranges: ReadonlyMap<string, ReadonlyMap<string, CellRange>>;
-  /** What the rules ask of a session, each once: the parts of a person or request that decisions depend on. */
-  readonly sessionOperands: ReadonlyMap<string, SessionOperand>;
+  readonly sessionOperands: SessionOperands;
   /** The roles and groups that rules name: what of a person's memberships decisions depend on. */
   readonly memberships: ReadonlySet<string>;
   /** The rules that are there for a time only. */
@@ -149,45 +148,10 @@ function sortByPlace(problems: readonly Problem[], locate: Locate | undefined): 
   return listed.sort((a, b) => (a.line ?? 0) - (b.line ?? 0) || (a.column ?? 0) - (b.column ?? 0));
 }
 
-function collectSessionOperands(rules: readonly Rule[]): Map<string, SessionOperand> {
-  const operands = new Map<string, SessionOperand>();
-  const visit = (operand: Operand) => {
-    if (isSessionOperand(operand)) operands.set(sessionOperandName(operand), operand);
-  };
-  for (const rule of rules) {
-    visitOperands(rule.where, visit);
-    if (rule.becomes !== undefined) visitOperands(rule.becomes, visit);
-    for (const who of [...rule.to, ...rule.except]) {
-      if (who.kind === "related") visitOperands(who.met, visit);
-    }
-  }
-  return operands;
-}
-
 function collectMemberships(rules: readonly Rule[]): Set<string> {
   const names = new Set<string>();
   for (const who of rules.flatMap((rule) => [...rule.to, ...rule.except])) {
     if (who.kind === "member") names.add(who.name);
   }
   return names;
-}
-
-function isSessionOperand(operand: Operand): operand is SessionOperand {
-  return ["me", "held", "request", "today"].includes(operand.kind);
-}
-
-/** `me.department`, `editor of`, `request.site`, `today`: one name for each thing that a session knows. */
-export function sessionOperandName(operand: SessionOperand): string {
-  switch (operand.kind) {
-    case "me":
-      return `me.${printFieldPath(operand.path)}`;
-    case "held":
-      return `${operand.role} of`;
-    case "request":
-      return `request.${operand.name}`;
-    case "today":
-      return "today";
-    default:
-      return operand satisfies never;
-  }
 }

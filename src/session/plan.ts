@@ -130,6 +130,11 @@ export class TablePlan implements TableGates {
     return this.#decisions.get(action)?.get(fieldName) ?? this.#makeDecision(action, fieldName);
   }
 
+  /** The decisions of an action that were asked for already, by field. */
+  decisions(action: ActionName): ReadonlyMap<string | undefined, Decide> {
+    return this.#decisions.get(action) ?? new Map();
+  }
+
   #makeDecision(action: ActionName, fieldName: string | undefined): Decide {
     const { speaksOf } = this.checkAction(action);
     const field = fieldName === undefined ? undefined : this.field(fieldName);

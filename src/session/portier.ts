@@ -16,8 +16,8 @@ import { roleGuard } from "./roles/guard.js";
 import type { Opener } from "./roles/opener.js";
 import { keepRuleset } from "./rulesets.js";
 import { shownScreens } from "./screens.js";
-import { type Finding, Session, type SessionOptions } from "./session.js";
-import { openSubject, roleSubject, type Subject } from "./subject.js";
+import { type Finding, Session, type SessionOptions, type SessionParts } from "./session.js";
+import { type Asker, openSubject, roleSubject, type Subject } from "./subject.js";
 
 export interface CompileOptions {
   /** Gives file, line and column of a place in the document, for the problems of a document that was read from text. */
@@ -36,7 +36,7 @@ export function compile<T extends TableTypes = AnyTables>(
   return new Portier(compileRules(document, options.locate));
 }
 
-/** Classes of equal persons whose plans are kept; the one that was made first goes first. */
+/** Plans that are kept: each is of all who are alike but for their values, or, for what is sent elsewhere, of equal persons. */
 const keptPlans = 1_000;
 
 /** A compiled document. Immutable and shared by all requests; when the document changes, compile a new one and swap. */
@@ -88,11 +88,11 @@ export class Portier<T extends TableTypes = AnyTables> {
 
   #open(
     subject: Subject,
-    reading: Reading,
+    own: Reading,
     report: (finding: Finding) => void,
     { actedBy: actor, request = {} }: SessionOptions = {},
   ): Session<T> {
-    const plan = this.#planFor(subject);
+    const shared = this.#planFor(subject.planKey, subject.alike);
     const { people } = this.schema;
     const { key, roles } = subject;
     const origin = { ruleset: this.#ruleset, subject };
@@ -101,16 +101,25 @@ export class Portier<T extends TableTypes = AnyTables> {
     const opener: Opener = this as unknown as Opener;
     const acting = actor === undefined ? { request } : { actedBy: actor, request };
     const guard = roleGuard(opener, this.#ruleset, subject, acting);
+    const reading: Reading = { ...own, values: subject.values };
     let made: Plan | undefined;
     const decided = (): Plan => {
       this.#asksOfAnyRecord ??= asksOfAnyRecord(this.#ruleset);
-      if (!this.#asksOfAnyRecord) return plan;
-      made ??= new Plan(this.schema, residualSteps(this.#ruleset, withDecided(subject, plan, reading)));
+      if (!this.#asksOfAnyRecord) return shared;
+      made ??= new Plan(this.schema, residualSteps(this.#ruleset, withDecided(subject, shared, reading)));
       return made;
     };
-    const own = {
+    let alone: Plan | undefined;
+    const plan = () => {
+      alone ??= this.#planFor(subject.classKey, subject);
+      return alone;
+    };
+    const parts: SessionParts = {
       people: people?.table.name,
-      plan,
+      shared,
+      get plan() {
+        return plan();
+      },
       decided,
       key,
       actedBy,
@@ -121,18 +130,18 @@ export class Portier<T extends TableTypes = AnyTables> {
       screens,
       origin,
     };
-    return new Session<T>(own);
+    return new Session<T>(parts);
   }
 
-  #planFor(subject: Subject): Plan {
-    const known = this.#plans.get(subject.classKey);
-    if (known !== undefined) return known;
-    const plan = new Plan(this.schema, residualSteps(this.#ruleset, subject));
-    if (this.#plans.size >= keptPlans) {
+  #planFor(key: string, asker: Asker): Plan {
+    const plan = this.#plans.get(key) ?? new Plan(this.schema, residualSteps(this.#ruleset, asker));
+    // The one that was not asked for the longest goes first.
+    this.#plans.delete(key);
+    this.#plans.set(key, plan);
+    if (this.#plans.size > keptPlans) {
       const [oldest] = this.#plans.keys();
       if (oldest !== undefined) this.#plans.delete(oldest);
     }
-    this.#plans.set(subject.classKey, plan);
     return plan;
   }
 }

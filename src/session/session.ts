@@ -10,7 +10,7 @@ import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-ty
 import { type Acceptance, type ChangeOptions, faultyChange } from "./acceptance.js";
 import { acceptAct, acceptCreate, acceptEdit, type ChangeContext, isRow, standardRecord } from "./changes.js";
 import { choicesOf } from "./choices.js";
-import { type Decision, faulted, notPermitted } from "./decision.js";
+import { type Decision, faulted } from "./decision.js";
 import { attemptNew, type Form, formOf, newForm } from "./form.js";
 import type { Decide } from "./gate.js";
 import type { RoleClaim } from "./given-roles.js";
@@ -68,6 +68,9 @@ export interface SessionOptions {
 export interface SessionParts {
   /** The name of the people table. */
   readonly people: string | undefined;
+  /** What is left of the rules for all who are alike but for their values, which the reading has. Answers questions. */
+  readonly shared: Plan;
+  /** The same for this person alone, with their values in it: for what is sent to a database or a browser, or shown. */
   readonly plan: Plan;
   /** The plan with what is the same for every record decided, for questions without one. */
   readonly decided: () => Plan;
@@ -95,18 +98,25 @@ export let partsOf: (session: Pick<Session, "roles">) => SessionParts;
 export function insidesOf(
   session: Pick<Session, "roles">,
 ): SessionOrigin & { readonly reading: Reading; readonly plan: Plan } {
-  const { origin, reading, plan } = partsOf(session);
-  if (origin === undefined)
+  const parts = partsOf(session);
+  if (parts.origin === undefined)
     throw new TypeError("this session was made from a snapshot, which keeps no rules to look at");
-  return { ...origin, reading, plan };
+  const { reading } = parts;
+  return {
+    ...parts.origin,
+    reading,
+    // Made where it is asked for.
+    get plan() {
+      return parts.plan;
+    },
+  };
 }
 
-/** A question as it is asked of one record after the other, and what decides it. */
+/** What is asked of one record after the other: an action on a table, and what decides it about each field. */
 interface Asked {
   readonly action: ActionName;
   readonly table: string;
-  readonly field: string | undefined;
-  readonly decide: Decide;
+  readonly decisions: ReadonlyMap<string | undefined, Decide>;
 }
 
 /**
@@ -122,7 +132,7 @@ export class Session<T extends TableTypes = AnyTables> {
   readonly #reading: Reading;
   readonly #context: ChangeContext;
   readonly #masks = new Map<string, Mask>();
-  #last: Asked = { action: "view", table: "", field: undefined, decide: () => notPermitted };
+  #last: Asked = { action: "view", table: "", decisions: new Map() };
 
   static {
     partsOf = (session) => (session as Session).#parts;
@@ -132,7 +142,7 @@ export class Session<T extends TableTypes = AnyTables> {
   constructor(parts: SessionParts) {
     this.#parts = parts;
     this.#reading = parts.reading;
-    const { people, plan, key, reading, guard } = parts;
+    const { people, shared: plan, key, reading, guard } = parts;
     const anew: Reading = { ...reading, decided: undefined };
     this.#context = { people, plan, key, reading: anew, later: { ...anew, badData: () => {} }, roles: guard };
   }
@@ -167,8 +177,8 @@ export class Session<T extends TableTypes = AnyTables> {
    */
   decide<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: Row, field?: FieldOf<T, K>): Decision {
     const last = this.#last;
-    const isSame = last.table === table && last.action === action && last.field === field;
-    const { decide } = isSame ? last : this.#look(action, table, field);
+    const isSame = last.table === table && last.action === action;
+    const decide = (isSame ? last.decisions.get(field) : undefined) ?? this.#look(action, table, field);
     if (!isRow(record)) return this.#withoutRecord(action, table, record, field);
     try {
       return decide(record, this.#reading);
@@ -178,11 +188,12 @@ export class Session<T extends TableTypes = AnyTables> {
     }
   }
 
-  /** Finds what decides the question, and keeps it: most questions are asked of one record after the other. */
-  #look(action: ActionName, table: string, field: string | undefined): Asked {
-    const decide = this.#parts.plan.of(table).decision(action, field);
-    this.#last = { action, table, field, decide };
-    return this.#last;
+  /** Finds what decides the question, and keeps where: most are asked of one record or field after the other. */
+  #look(action: ActionName, table: string, field: string | undefined): Decide {
+    const plan = this.#parts.shared.of(table);
+    const decide = plan.decision(action, field);
+    this.#last = { action, table, decisions: plan.decisions(action) };
+    return decide;
   }
 
   #withoutRecord(action: ActionName, table: string, record: unknown, field: string | undefined): Decision {
@@ -226,7 +237,7 @@ export class Session<T extends TableTypes = AnyTables> {
    * session.sort("objects", session.maskAll("objects", objects), ["-insured_value", "title"]);
    */
   sort<K extends TableOf<T>>(table: K, records: Iterable<Masked<T, K>>, by: readonly string[]): Masked<T, K>[] {
-    return sortRecords(records as Iterable<Masked<T, K> & Row>, sortKeys(this.#parts.plan.of(table).table, by));
+    return sortRecords(records as Iterable<Masked<T, K> & Row>, sortKeys(this.#parts.shared.of(table).table, by));
   }
 
   /**
@@ -255,7 +266,7 @@ export class Session<T extends TableTypes = AnyTables> {
     valuesOrOptions?: Row | ChangeOptions,
     options?: ChangeOptions,
   ): Acceptance {
-    const plan = this.#parts.plan.of(table);
+    const plan = this.#parts.shared.of(table);
     const { speaksOf } = plan.checkAction(action);
     if (record !== undefined && !isRow(record)) throw wrongRecord(action, record);
     if (action === "create") {
@@ -283,7 +294,7 @@ export class Session<T extends TableTypes = AnyTables> {
     values: Row,
     options?: ChangeOptions,
   ): ManyAcceptance {
-    const plan = this.#parts.plan.of(table);
+    const plan = this.#parts.shared.of(table);
     const checked = checkOptions(options);
     for (const record of records) if (record !== undefined && !isRow(record)) throw wrongRecord("bulk", record);
     if (!isRow(values)) throw wrongRecord("bulk", values);
@@ -293,7 +304,7 @@ export class Session<T extends TableTypes = AnyTables> {
 
   /** Judges new records from a file: each must be permitted as created and as imported. */
   acceptImport(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): ManyAcceptance {
-    const plan = this.#parts.plan.of(table);
+    const plan = this.#parts.shared.of(table);
     const checked = checkOptions(options);
     for (const line of lines) if (!isRow(line)) throw wrongRecord("import", line);
     const fault: ManyAcceptance = { accepted: false, results: lines.map(() => faultyChange) };
@@ -310,7 +321,7 @@ export class Session<T extends TableTypes = AnyTables> {
     field: FieldOf<T, K>,
     record?: Row,
   ): readonly (string | number | boolean)[] | undefined {
-    const plan = this.#parts.plan.of(table);
+    const plan = this.#parts.shared.of(table);
     const asked = plan.field(field);
     if (record !== undefined && !isRow(record)) throw wrongRecord("choices", record);
     return this.#guard(() => choicesOf(this.#context, plan, asked, record), []);
@@ -322,7 +333,7 @@ export class Session<T extends TableTypes = AnyTables> {
    * not know of.
    */
   form(table: TableOf<T>, record?: Row): Form | undefined {
-    const plan = this.#parts.plan.of(table);
+    const plan = this.#parts.shared.of(table);
     if (record === undefined) {
       const attempt = (field?: Field) =>
         this.#guard(() => attemptNew(this.#parts.decided().of(table), "create", field), faulted);
@@ -351,7 +362,7 @@ export class Session<T extends TableTypes = AnyTables> {
 
   /** On how many records of the table the person may do it, without looking at any: should the button be there at all? */
   reach<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, field?: FieldOf<T, K>): Reach {
-    const plan = this.#parts.plan.of(table);
+    const plan = this.#parts.shared.of(table);
     const { speaksOf } = plan.checkAction(action);
     const asked = field === undefined ? undefined : plan.field(field);
     if (asked !== undefined && speaksOf === "record") return this.#fieldOfRecordAction(plan, action, asked.name);
@@ -386,7 +397,7 @@ export class Session<T extends TableTypes = AnyTables> {
     const id = `${action} ${table}`;
     const known = this.#masks.get(id);
     if (known !== undefined) return known;
-    const plan = this.#parts.plan.of(table);
+    const plan = this.#parts.shared.of(table);
     plan.checkAction(action);
     if (action !== "view" && action !== "list" && action !== "export") {
       const what = `a record is masked for list, view or export, not for ${String(action satisfies never)}`;

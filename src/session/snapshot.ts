@@ -72,6 +72,7 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
   const plan = new Plan({ tables }, steps);
   return new Session({
     people: snapshot.people ?? undefined,
+    shared: plan,
     plan,
     decided: () => plan,
     key: snapshot.key,

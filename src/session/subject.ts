@@ -1,9 +1,10 @@
 import { always, type Expression, never, type Operand, type SessionOperand } from "../conditions/expression.js";
 import { compileRead, type Reading } from "../conditions/read.js";
+import { sessionOperandName } from "../conditions/session-operand.js";
 import type { Row, Source } from "../conditions/source.js";
 import type { Decided, Known } from "../conditions/specialize.js";
 import { False, True } from "../conditions/truth.js";
-import { type Ruleset, sessionOperandName } from "../rules/compile-rules.js";
+import type { Ruleset } from "../rules/compile-rules.js";
 import type { Rule } from "../rules/rule.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
@@ -31,7 +32,8 @@ export interface Asker {
 
 /**
  * Who asks, as far as rules can tell: everything that partial evaluation needs. Two subjects with the same `classKey`
- * get the same answers and share one residual plan.
+ * get the same answers. Two with the same `planKey` do but for what is compared with their `values`: they share the residual
+ * plan of `alike`, which leaves these open.
  */
 export interface Subject extends Asker {
   /** The person's key in canonical form; null for an anonymous visitor, undefined for a made-up holder of roles. */
@@ -39,6 +41,10 @@ export interface Subject extends Asker {
   /** The moment of the session, a canonical instant. */
   readonly now: string;
   readonly classKey: string;
+  readonly planKey: string;
+  readonly values: ReadonlyMap<string, Scalar>;
+  /** All who have the same `planKey`. */
+  readonly alike: Asker;
   /** Of a person who meets anything. */
   readonly memberships: Memberships | undefined;
   /** Every role held for certain, includes and groups among them, in alphabetical order; scoped ones as `ROLE of KEY`. */
@@ -104,10 +110,17 @@ export function openSubject(
           report,
         });
   const sources: ConstantSources = { person: row, memberships, request, reading, schema };
-  for (const [name, operand] of ruleset.sessionOperands) {
-    const constant = readConstant(operand, sources);
-    constants.set(name, constant.read);
-    facts.push(constant.fact);
+  const { all, compared } = ruleset.sessionOperands;
+  const values = new Map<string, Scalar>();
+  const own: unknown[] = [];
+  for (const [name, operand] of all) {
+    const { read, fact, value } = readConstant(operand, sources);
+    constants.set(name, read);
+    const isOpen = value !== undefined && compared.has(name);
+    if (isOpen) values.set(name, value);
+    // What is left open is told apart by whether there is a value, whichever.
+    facts.push(isOpen ? 0 : fact);
+    if (isOpen) own.push(fact);
   }
 
   const cache = new Map<string, Membership>();
@@ -118,16 +131,25 @@ export function openSubject(
   };
   for (const name of ruleset.memberships) facts.push(member(name).fact);
   for (const rule of ruleset.timed) facts.push(isInForce(rule, now));
-  return {
+  const asker: Asker = {
     meets,
     signedIn: row === undefined ? never : always,
     membership: (name) => ({ kind: "truth", value: member(name).read() }),
     inForce: (rule) => (isInForce(rule, now) ? always : never),
-    key,
     known,
+  };
+  const planKey = JSON.stringify([meets, row !== undefined, facts]);
+  return {
+    ...asker,
+    key,
     now,
     memberships,
-    classKey: JSON.stringify([meets, row !== undefined, facts]),
+    planKey,
+    get classKey() {
+      return `${planKey} ${JSON.stringify(own)}`;
+    },
+    values,
+    alike: { ...asker, known: (operand) => (values.has(sessionOperandName(operand)) ? operand : known(operand)) },
     roles: () => heldRoles(ruleset, memberships),
   };
 }
@@ -218,7 +240,7 @@ export function roleSubject(
     }
   }
   const now = readRequest(schema, request).get("now") as string;
-  return {
+  const asker: Asker = {
     meets: true,
     signedIn: always,
     // Whether such a person is in a group, nobody can say; a role that only groups carry is then open, too.
@@ -229,16 +251,23 @@ export function roleSubject(
         [...groups.values()].some((group) => group.roles.some((role) => schema.roles.get(role)?.closure.has(name)));
       return isOpen ? { kind: "open", name } : never;
     },
-    key: undefined,
     // A scoped role that is held is held on some record; which one, nobody can say. One that is not is held on none.
     known: (operand) =>
       operand.kind === "held" && !held.has(operand.role)
         ? { kind: "constant", type: operand.type, value: "[]" }
         : operand,
     inForce: (rule) => (isInForce(rule, now) ? always : never),
+  };
+  const classKey = `roles:${JSON.stringify([[...held].sort(), ruleset.timed.map((rule) => isInForce(rule, now))])}`;
+  return {
+    ...asker,
+    key: undefined,
     now,
     memberships: undefined,
-    classKey: `roles:${JSON.stringify([[...held].sort(), ruleset.timed.map((rule) => isInForce(rule, now))])}`,
+    classKey,
+    planKey: classKey,
+    values: new Map(),
+    alike: asker,
     roles: () => [...held].filter((name) => schema.roles.has(name)).sort(),
   };
 }
@@ -307,7 +336,16 @@ function readRequest(schema: Schema, given: Readonly<Record<string, unknown>>): 
   return values;
 }
 
-/** A session's value for an operand, read once: `fact` tells classes of subjects apart, `read` may be a fault. */
+/** A session's value for an operand, read once. */
+interface Constant {
+  /** May throw a fault. */
+  readonly read: () => Operand;
+  /** Tells classes of subjects apart. */
+  readonly fact: unknown;
+  /** Undefined for null, and for what cannot be read. */
+  readonly value: Scalar | undefined;
+}
+
 interface ConstantSources {
   readonly person: Row | undefined;
   readonly memberships: Memberships | undefined;
@@ -319,11 +357,11 @@ interface ConstantSources {
 function readConstant(
   operand: SessionOperand,
   { person, memberships, request, reading, schema }: ConstantSources,
-): { readonly read: () => Operand; readonly fact: unknown } {
+): Constant {
   const { type } = operand;
-  const constant = (value: Scalar | null | undefined): { read: () => Operand; fact: unknown } => {
+  const constant = (value: Scalar | null | undefined): Constant => {
     const made: Operand = value === undefined ? { kind: "unreadable", type } : { kind: "constant", type, value };
-    return { read: () => made, fact: value === undefined ? ["unreadable"] : value };
+    return { read: () => made, fact: value === undefined ? ["unreadable"] : value, value: value ?? undefined };
   };
   if (operand.kind === "request") return constant(request.get(operand.name) ?? null);
   if (operand.kind === "today") return constant(dayIn(Date.parse(request.get("now") as string), schema.timeZone));
@@ -339,6 +377,6 @@ function readConstant(
     const read = () => {
       throw fault;
     };
-    return { read, fact: { fault: String(fault) } };
+    return { read, fact: { fault: String(fault) }, value: undefined };
   }
 }

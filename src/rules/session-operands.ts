@@ -1,0 +1,73 @@
+import {
+  type Expression,
+  type Operand,
+  operandsOf,
+  operandsWithin,
+  type SessionOperand,
+  visitTests,
+} from "../conditions/expression.js";
+import { isSessionOperand, sessionOperandName } from "../conditions/session-operand.js";
+import type { Rule } from "./rule.js";
+
+/** What the rules ask of a session. */
+export interface SessionOperands {
+  /** Each once, by its name: the parts of a person or request that decisions depend on. */
+  readonly all: ReadonlyMap<string, SessionOperand>;
+  /**
+   * The names of those that are only compared with what is in records: rules come to the same for everybody who has any value
+   * there, and a plan leaves them open.
+   */
+  readonly compared: ReadonlySet<string>;
+}
+
+export function collectSessionOperands(rules: readonly Rule[]): SessionOperands {
+  const all = new Map<string, SessionOperand>();
+  const compared = new Set<string>();
+  const used = new Set<string>();
+  const visit = (expression: Expression): void =>
+    visitTests(expression, (test) => {
+      if (test.kind === "exists") visit(test.condition);
+      const open = comparedIn(test);
+      for (const operand of operandsWithin(test)) {
+        if (!isSessionOperand(operand)) continue;
+        const name = sessionOperandName(operand);
+        all.set(name, operand);
+        (open.includes(operand) ? compared : used).add(name);
+      }
+    });
+  for (const rule of rules) {
+    visit(rule.where);
+    if (rule.becomes !== undefined) visit(rule.becomes);
+    for (const who of [...rule.to, ...rule.except]) if (who.kind === "related") visit(who.met);
+  }
+  return { all, compared: new Set([...compared].filter((name) => !used.has(name))) };
+}
+
+/** The operands of a test that are nothing but compared with what is in a record. */
+function comparedIn(test: Expression): readonly Operand[] {
+  switch (test.kind) {
+    case "compare":
+      return [test.left, test.right].filter(
+        (one, side, sides) => isSingle(one) && isOfRecord(sides[1 - side] as Operand),
+      );
+    case "belongs":
+    case "above":
+      return isSingle(test.asker) ? [test.asker] : [];
+    case "in-list":
+      return isSingle(test.operand) && isOfRecord(test.list) ? [test.operand] : [];
+    case "exists":
+      // The demand that finds the candidates stands in the condition, too.
+      return operandsOf(test).filter(isSingle);
+    default:
+      return [];
+  }
+}
+
+function isSingle({ type }: Operand): boolean {
+  return type.base !== "list" && type.base !== "json";
+}
+
+function isOfRecord(operand: Operand): boolean {
+  if (operand.kind === "shift" || operand.kind === "as-decimal") return isOfRecord(operand.operand);
+  return operand.kind === "field" || operand.kind === "outer";
+}

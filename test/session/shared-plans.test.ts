@@ -1,0 +1,82 @@
+import { compile, type RuleInput } from "portier";
+
+import { postgres, where } from "portier/sql";
+import { expect, it } from "vitest";
+import { partsOf } from "../../src/session/session.js";
+
+// A plan for each of a hundred thousand people would be a gigabyte. What of a person is only compared with what is in
+// records is no part of it; whatever else rules ask of a person is, or reach would promise too little.
+
+const people = Array.from({ length: 200 }, (_, index) => ({
+  id: `s-${index}`,
+  dept: `d${index % 10}`,
+  boss: index === 0 ? null : "s-0",
+  level: index % 2,
+}));
+const objects = people.map(({ id, dept }, index) => ({
+  id: `o-${index}`,
+  keeper: id,
+  dept,
+  made: `2026-11-${10 + (index % 10)}`,
+}));
+
+function museum(rule: RuleInput) {
+  return compile({
+    portier: 1,
+    people: { table: "staff", manager: "boss" },
+    request: { site: "text" },
+    tables: {
+      staff: {
+        key: "id",
+        fields: { id: "text", dept: "text", boss: { reference: "staff", optional: true }, level: "integer" },
+      },
+      objects: {
+        key: "id",
+        owner: "keeper",
+        fields: { id: "text", keeper: { reference: "staff" }, dept: "text", made: "date" },
+        rules: { one: rule },
+      },
+    },
+  });
+}
+
+it.each<[string, RuleInput, number]>([
+  ["owners", { to: "owner", permit: { view: "all" } }, 1],
+  ["those above owners", { to: "above owner", permit: { view: "all" } }, 1],
+  ["what is compared with a field", { where: "dept = me.dept or keeper.dept = me.dept", permit: { view: "all" } }, 1],
+  [
+    "what is asked of other records",
+    { where: "exists (staff where id = this.keeper and boss = me)", permit: { view: "all" } },
+    1,
+  ],
+  ["what the request says", { where: "dept = request.site", permit: { view: "all" } }, 1],
+  ["the day", { where: "made < today - 2 days", permit: { view: "all" } }, 1],
+  ["what is compared with a value, too", { where: "dept = me.dept and me.level = 1", permit: { view: "all" } }, 2],
+  ["what is in a list that is written out", { where: "dept in (me.dept, 'd1')", permit: { view: "all" } }, 10],
+])("%s: so many plans for all", (_what, rule, plans) => {
+  const portier = museum({ to: "signed-in", ...rule });
+  const source = portier.source({ staff: people, objects });
+  const options = { source, request: { now: "2026-11-24T09:00:00Z", site: "d3" } };
+  const sessions = people.map(({ id }) => portier.session({ person: id, ...options }));
+  expect(new Set(sessions.map((session) => partsOf(session).shared)).size).toBe(plans);
+  for (const [index, session] of sessions.entries()) {
+    const alone = museum({ to: "signed-in", ...rule }).session({ person: people[index]?.id as string, ...options });
+    const seen = (one: typeof session) => one.maskAll("objects", objects, "view");
+    expect(seen(session)).toEqual(seen(alone));
+    expect(session.reach("view", "objects")).toBe(alone.reach("view", "objects"));
+    // What goes elsewhere has their own values in it.
+    expect(where(session, "objects", "view", postgres)).toEqual(where(alone, "objects", "view", postgres));
+  }
+});
+
+it("keeps the plans of the last thousand who are not alike", () => {
+  const portier = museum({ to: "signed-in", where: "dept in (me.dept, 'd1')", permit: { view: "all" } });
+  const open = (dept: string) => portier.session({ person: { id: "s-1", dept, boss: null, level: 1 } });
+  const first = partsOf(open("first")).shared;
+  for (let other = 0; other < 999; other++) open(`other ${other}`);
+  expect(partsOf(open("first")).shared).toBe(first);
+  for (let other = 0; other < 999; other++) open(`more ${other}`);
+  expect(partsOf(open("first")).shared).toBe(first);
+  for (let other = 0; other < 1_000; other++) open(`most ${other}`);
+  expect(partsOf(open("first")).shared).not.toBe(first);
+});
