@@ -6,6 +6,7 @@ import { inOrder } from "../database/in-order.js";
 import { applied, emptyState, type KeptState, keptOf, sourceWith } from "../people/kept-state.js";
 import { ChainCheck, linkAfter } from "../people/record-chain.js";
 import { isAbout, type RoleStore, type StoreChange } from "../people/role-store.js";
+import { Watchers } from "../people/watchers.js";
 import { portierError } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import { findTable } from "../schema/schema.js";
@@ -92,6 +93,14 @@ export function jsonFileStore<T extends TableTypes = AnyTables>(
     }
     return known;
   };
+  /** Undefined while it cannot be read: whoever asks next is told why, and whoever watches goes on watching. */
+  const versionNow = (): number | undefined => {
+    try {
+      return current().state.version;
+    } catch {
+      return undefined;
+    }
+  };
   /** Writes the state, unless a later one is there already: the record has what this one holds. */
   const save = async (state: HeldState) => {
     const there = existsSync(file) ? readState(file).version : -1;
@@ -165,11 +174,13 @@ export function jsonFileStore<T extends TableTypes = AnyTables>(
     },
     watch: async (onChange) => {
       let { version } = current().state;
+      const watchers = new Watchers();
+      watchers.add(onChange);
       const timer = setInterval(() => {
-        const found = current().state.version;
-        if (found === version) return;
+        const found = versionNow();
+        if (found === undefined || found === version) return;
         version = found;
-        onChange();
+        watchers.tell();
       }, lookEvery);
       timer.unref();
       return async () => clearInterval(timer);

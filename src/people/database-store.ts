@@ -14,6 +14,7 @@ import { keptOf } from "./kept-state.js";
 import { ChainCheck, linkAfter, type RecordVerification, type VerifyOptions } from "./record-chain.js";
 import type { RecordEntry } from "./record-entry.js";
 import type { EntriesOptions, RoleStore, StoreChange } from "./role-store.js";
+import { Watchers } from "./watchers.js";
 
 /** How often it is asked whether something has changed, in milliseconds, where nobody tells. */
 const pollEvery = 400;
@@ -175,7 +176,7 @@ function entryFrom(row: DriverRow): RecordEntry {
 
 /** However many watch, one asks for them all: it begins with the first and ends with the last. */
 function sharedWatch(begin: (onChange: () => void) => Promise<() => Promise<void>>): RoleStore["watch"] {
-  const watchers = new Set<{ readonly onChange: () => void }>();
+  const watchers = new Watchers();
   let running: Promise<() => Promise<void>> | undefined;
   const endIfAlone = async () => {
     const ending = running;
@@ -184,20 +185,17 @@ function sharedWatch(begin: (onChange: () => void) => Promise<() => Promise<void
     await (await ending.catch(() => undefined))?.();
   };
   return async (onChange) => {
-    const watcher = { onChange };
-    watchers.add(watcher);
-    running ??= begin(() => {
-      for (const one of [...watchers]) one.onChange();
-    });
+    const stop = watchers.add(onChange);
+    running ??= begin(() => watchers.tell());
     try {
       await running;
     } catch (error) {
-      watchers.delete(watcher);
+      stop();
       if (watchers.size === 0) running = undefined;
       throw error;
     }
     return async () => {
-      if (watchers.delete(watcher)) await endIfAlone();
+      if (stop()) await endIfAlone();
     };
   };
 }

@@ -6,6 +6,7 @@ import { applied, emptyState, type KeptState, keptOf, sourceWith } from "./kept-
 import { ChainCheck, linkAfter } from "./record-chain.js";
 import type { RecordEntry } from "./record-entry.js";
 import { isAbout, type RoleStore } from "./role-store.js";
+import { Watchers } from "./watchers.js";
 
 export interface MemoryStoreOptions {
   /** The application's own records: people, and whatever rules read. */
@@ -35,7 +36,7 @@ export function memoryStore(portier: Portier, options: MemoryStoreOptions): Memo
   };
   let source = sourceWith(options.source, portier.schema, state);
   const entries: RecordEntry[] = [];
-  const watching = new Set<() => void>();
+  const watchers = new Watchers();
   const turn = inOrder();
   return {
     keepsPersons: false,
@@ -51,7 +52,7 @@ export function memoryStore(portier: Portier, options: MemoryStoreOptions): Memo
             state = applied(state, kept, writes);
             source = sourceWith(options.source, portier.schema, state);
             entries.push(...made);
-            for (const tell of watching) tell();
+            watchers.tell();
           },
         }),
       ),
@@ -69,9 +70,9 @@ export function memoryStore(portier: Portier, options: MemoryStoreOptions): Memo
       return check.result(check.result("").head);
     },
     watch: async (onChange) => {
-      watching.add(onChange);
+      const stop = watchers.add(onChange);
       return async () => {
-        watching.delete(onChange);
+        stop();
       };
     },
   };

@@ -186,11 +186,19 @@ describe.each(Object.entries(kinds))("who holds what, kept in %s", (_name, open)
   it("is watched by any number, who take no connection from those who work", async () => {
     const [one, two] = twice.stores;
     const told = new Set<number>();
+    const warn = vi.spyOn(console, "warn").mockImplementation(() => {});
+    // One that fails kept the others from hearing, and in memory the change itself, which was done, from saying so.
+    const stopFailing = await two.watch(() => {
+      throw new Error("the window is gone");
+    });
     const stops = await Promise.all(Array.from({ length: 40 }, (_, number) => two.watch(() => told.add(number))));
     expect(await administration(portier, two).as("p1").assign({ person: "p3", role: "guide" })).toMatchObject({
       accepted: true,
     });
     await vi.waitFor(() => expect(told.size).toBe(40), { timeout: 10_000 });
+    expect(warn.mock.calls.join()).toContain("the window is gone");
+    await stopFailing();
+    warn.mockRestore();
     await Promise.all(stops.slice(1).map((stop) => stop()));
     told.clear();
     await administration(portier, one).as("p1").revoke({ person: "p3", role: "guide" });
@@ -398,6 +406,19 @@ describe("a JSON file", () => {
     await administration(portier, open()).as("p1").revoke({ person: "p3", role: "guide" });
     expect((await open().entries()).map(({ kind }) => kind)).toEqual(["revoke", "assign"]);
     expect(await open().verify()).toMatchObject({ entries: 2 });
+  });
+
+  it("that cannot be read for a while is watched on", async () => {
+    const store = open();
+    let told = 0;
+    const stop = await store.watch(() => told++);
+    const before = readFileSync(file, "utf8");
+    writeFileSync(file, "{");
+    await new Promise((resolve) => setTimeout(resolve, 600));
+    writeFileSync(file, before);
+    await administration(portier, open()).as("p1").assign({ person: "p3", role: "guide" });
+    await vi.waitFor(() => expect(told).toBe(1), { timeout: 10_000 });
+    await stop();
   });
 
   it("that was taken away is an error, not a house in which nobody holds anything", async () => {
