@@ -44,7 +44,9 @@ export function whereSql<T extends TableTypes = AnyTables, K extends TableOf<T> 
 function nameIn<T extends TableTypes>(session: Pick<Session<T>, "roles">, name: string, given: TableAs): string {
   const [column] = is(given, Table) ? [] : Object.values(given);
   const table = is(given, Table) ? given : column?.table;
-  const { source } = partsOf(session as Pick<Session, "roles">).plan.of(name).table;
+  const { source } = partsOf(session as Pick<Session, "roles">)
+    .plan()
+    .of(name).table;
   if (table === undefined || !is(table, Table)) {
     throw portierError("wrong-call", { what: `no table of Drizzle was given for "${name}"`, hint: "give the table" });
   }
@@ -90,7 +92,7 @@ export function maskedColumns<D extends TableTypes, T extends Table>(
   dialect: Dialect,
   action: ShowAction = "list",
 ): MaskedColumns<T> {
-  const { plan } = partsOf(session);
+  const plan = partsOf(session).plan();
   const as = nameIn(session, name, table);
   const fragments = new Map(
     columnsOf(plan, name, action, dialect, as).map(({ field, value }) => [field.column, value]),

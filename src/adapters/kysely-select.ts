@@ -83,7 +83,7 @@ export class Rewriter {
     this.#dialect = dialect;
     this.#action = action;
     this.#functions = new Set([...usualFunctions, ...functions]);
-    const tables = [...partsOf(session).plan.tables];
+    const tables = [...partsOf(session).plan().tables];
     for (const { name, source } of tables) this.#tables.set(source, name);
     this.#reserved = new Set([...tables.map(({ source }) => tableName(source)), ...keptNames].map(folded));
   }
@@ -186,7 +186,7 @@ export class Rewriter {
       const hint = `declared: ${[...this.#tables.keys()].slice(0, 12).join(", ")}; a "with" is named inside of its own statement`;
       throw portierError("wrong-call", { what: `the document declares no table "${source}"`, hint });
     }
-    const { plan } = partsOf(this.#session);
+    const plan = partsOf(this.#session).plan();
     const select = maskedFragment(plan, declared, this.#action, this.#dialect, {
       nameOf: ({ column }) => column,
       fence: this.#isFenced,

@@ -101,7 +101,8 @@ export class Portier<T extends TableTypes = AnyTables> {
     const opener: Opener = this as unknown as Opener;
     const acting = actor === undefined ? { request } : { actedBy: actor, request };
     const guard = roleGuard(opener, this.#ruleset, subject, acting);
-    const reading: Reading = { ...own, values: subject.values };
+    const { source, badData, decided: tested } = own;
+    const reading: Reading = { source, badData, decided: tested, values: subject.values };
     let made: Plan | undefined;
     const decided = (): Plan => {
       this.#asksOfAnyRecord ??= asksOfAnyRecord(this.#ruleset);
@@ -110,16 +111,14 @@ export class Portier<T extends TableTypes = AnyTables> {
       return made;
     };
     let alone: Plan | undefined;
-    const plan = () => {
-      alone ??= this.#planFor(subject.classKey, subject);
+    const plan = (): Plan => {
+      alone ??= this.#planFor(subject.classKey(), subject);
       return alone;
     };
     const parts: SessionParts = {
       people: people?.table.name,
       shared,
-      get plan() {
-        return plan();
-      },
+      plan,
       decided,
       key,
       actedBy,

@@ -71,7 +71,7 @@ export interface SessionParts {
   /** What is left of the rules for all who are alike but for their values, which the reading has. Answers questions. */
   readonly shared: Plan;
   /** The same for this person alone, with their values in it: for what is sent to a database or a browser, or shown. */
-  readonly plan: Plan;
+  readonly plan: () => Plan;
   /** The plan with what is the same for every record decided, for questions without one. */
   readonly decided: () => Plan;
   readonly key: Scalar | null | undefined;
@@ -107,7 +107,7 @@ export function insidesOf(
     reading,
     // Made where it is asked for.
     get plan() {
-      return parts.plan;
+      return parts.plan();
     },
   };
 }

@@ -73,7 +73,7 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
   return new Session({
     people: snapshot.people ?? undefined,
     shared: plan,
-    plan,
+    plan: () => plan,
     decided: () => plan,
     key: snapshot.key,
     actedBy: snapshot.actedBy,

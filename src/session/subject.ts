@@ -40,7 +40,7 @@ export interface Subject extends Asker {
   readonly key: Scalar | null | undefined;
   /** The moment of the session, a canonical instant. */
   readonly now: string;
-  readonly classKey: string;
+  readonly classKey: () => string;
   readonly planKey: string;
   readonly values: ReadonlyMap<string, Scalar>;
   /** All who have the same `planKey`. */
@@ -131,25 +131,25 @@ export function openSubject(
   };
   for (const name of ruleset.memberships) facts.push(member(name).fact);
   for (const rule of ruleset.timed) facts.push(isInForce(rule, now));
-  const asker: Asker = {
-    meets,
-    signedIn: row === undefined ? never : always,
-    membership: (name) => ({ kind: "truth", value: member(name).read() }),
-    inForce: (rule) => (isInForce(rule, now) ? always : never),
-    known,
-  };
+  // Sessions are opened for every request: what is made here is made without copies and accessors.
+  const signedIn = row === undefined ? never : always;
+  const membership = (name: string): Expression => ({ kind: "truth", value: member(name).read() });
+  const inForce = (rule: Rule) => (isInForce(rule, now) ? always : never);
+  const knownAlike: Known = (operand) => (values.has(sessionOperandName(operand)) ? operand : known(operand));
   const planKey = JSON.stringify([meets, row !== undefined, facts]);
   return {
-    ...asker,
+    meets,
+    signedIn,
+    membership,
+    inForce,
+    known,
     key,
     now,
     memberships,
     planKey,
-    get classKey() {
-      return `${planKey} ${JSON.stringify(own)}`;
-    },
+    classKey: () => `${planKey} ${JSON.stringify(own)}`,
     values,
-    alike: { ...asker, known: (operand) => (values.has(sessionOperandName(operand)) ? operand : known(operand)) },
+    alike: { meets, signedIn, membership, inForce, known: knownAlike },
     roles: () => heldRoles(ruleset, memberships),
   };
 }
@@ -264,7 +264,7 @@ export function roleSubject(
     key: undefined,
     now,
     memberships: undefined,
-    classKey,
+    classKey: () => classKey,
     planKey: classKey,
     values: new Map(),
     alike: asker,

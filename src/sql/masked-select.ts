@@ -62,7 +62,7 @@ export function maskedSelect<T extends TableTypes = AnyTables, K extends TableOf
   dialect: Dialect,
   { action = "list", first = 1, hidden = "hidden", fence = false }: MaskedSelectOptions = {},
 ): MaskedSelect<Masked<T, K>> {
-  const { plan } = partsOf(session);
+  const plan = partsOf(session).plan();
   const { table } = plan.of(name);
   if (table.byName.has(hidden)) {
     const hint = `give the column of hidden fields another name: { hidden: "${hidden}_fields" }`;

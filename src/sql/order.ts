@@ -26,7 +26,7 @@ export function order<T extends TableTypes = AnyTables, K extends TableOf<T> = T
   dialect: Dialect,
   { as, first }: { readonly as: string; readonly first?: number },
 ): Statement {
-  const { plan } = partsOf(session);
+  const plan = partsOf(session).plan();
   return finish(
     orderBy(plan.of(table).table, sort, dialect, as, ({ name }) => name),
     dialect.placeholder,

@@ -51,7 +51,7 @@ export function whereFragment<T extends TableTypes = AnyTables, K extends TableO
   dialect: Dialect,
   as?: string,
 ): Fragment {
-  const { plan } = partsOf(session);
+  const plan = partsOf(session).plan();
   const gates = plan.of(table);
   gates.checkAction(action);
   if (actionOf(gates.table, action)?.judges === "new") {

@@ -155,7 +155,7 @@ function metByNone({ doubts }: LintInput, rule: Rule, sessions: readonly Session
     if (step === undefined) continue;
     isFor = true;
     const judge = (action: string, table: string) => compileTruth(plan.of(table), action);
-    if (sizeOf(sets.meeting(ruleTest(step.who, step.where), reading, judge, subject.classKey)) > 0) return;
+    if (sizeOf(sets.meeting(ruleTest(step.who, step.where), reading, judge, subject.classKey())) > 0) return;
   }
   if (isFor) doubts.add("met-by-none", { rule: nameOf(rule), all: sets.size }, rule.path);
 }
