@@ -2,6 +2,7 @@ export type { Row, Source } from "./conditions/source.js";
 export { not, type TypedCondition } from "./define/condition.js";
 export { type Declared, define, type RulesOf } from "./define/define.js";
 export type { Declaration, RowOf, TablesOf } from "./define/types.js";
+export type { ShowAction } from "./rules/action-tree.js";
 export type { ActionName, BuiltInAction } from "./rules/actions.js";
 export { actionNames } from "./rules/actions.js";
 export type {
@@ -22,7 +23,7 @@ export type { Confirmation, Decision, Reason } from "./session/decision.js";
 export type { FieldState, Form, FormAction, FormField } from "./session/form.js";
 export { snapshotOf } from "./session/make-snapshot.js";
 export type { ManyAcceptance } from "./session/many.js";
-export type { MaskedRow, ShowAction } from "./session/mask.js";
+export type { MaskedRow } from "./session/mask.js";
 export { type CompileOptions, compile, type Portier } from "./session/portier.js";
 export type { Reach } from "./session/reach.js";
 export type { ActionOf, Finding, Masked, Session, SessionOptions } from "./session/session.js";

@@ -2,10 +2,10 @@ import { type Column, getTableColumns, getTableName, is, type SQL, Subquery, sql
 import { SelectionProxyHandler } from "drizzle-orm/selection-proxy";
 import { declareFound, tableInput } from "../import/declare-found.js";
 import type { FoundColumn, FoundTable, FoundType } from "../import/found.js";
+import type { ShowAction } from "../rules/action-tree.js";
 import type { TableInput } from "../schema/document.js";
 import { portierError } from "../schema/problems.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
-import type { ShowAction } from "../session/mask.js";
 import { type ActionOf, partsOf, type Session } from "../session/session.js";
 import type { Dialect } from "../sql/dialect.js";
 import { type Fragment, plainPieces } from "../sql/fragment.js";

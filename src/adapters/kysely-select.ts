@@ -8,8 +8,8 @@ import {
   type TableNode,
   ValueNode,
 } from "kysely";
+import type { ShowAction } from "../rules/action-tree.js";
 import { portierError } from "../schema/problems.js";
-import type { ShowAction } from "../session/mask.js";
 import { partsOf, type Session } from "../session/session.js";
 import type { Dialect } from "../sql/dialect.js";
 import { type Fragment, plainPieces } from "../sql/fragment.js";

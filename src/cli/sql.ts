@@ -1,10 +1,10 @@
 import { Option } from "commander";
 import { storeMigration } from "../people/database-store.js";
+import type { ShowAction } from "../rules/action-tree.js";
 import { actionNamesOf, actionOf } from "../rules/actions.js";
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import type { Table } from "../schema/schema.js";
-import type { ShowAction } from "../session/mask.js";
 import type { Portier } from "../session/portier.js";
 import { createTables } from "../sql/create-tables.js";
 import type { Dialect } from "../sql/dialect.js";

@@ -3,11 +3,11 @@ import { and, type Expression, never, operandsOf, visitTests } from "../conditio
 import { parseCondition } from "../conditions/parser.js";
 import { specialize } from "../conditions/specialize.js";
 import { visitSyntax } from "../conditions/syntax.js";
+import type { ShowAction } from "../rules/action-tree.js";
 import { PortierError, portierError } from "../schema/problems.js";
 import { Problems } from "../schema/report.js";
 import { isOwn, type Schema, type Table } from "../schema/schema.js";
 import { knownTable } from "../session/known-table.js";
-import type { ShowAction } from "../session/mask.js";
 import type { Session } from "../session/session.js";
 import { insidesOf } from "../session/session.js";
 import { sortKeys } from "../session/sort.js";

@@ -1,4 +1,6 @@
 import type { Row } from "../conditions/source.js";
+import { portierError } from "../schema/problems.js";
+import { isMapping } from "../schema/reader.js";
 import type { Field } from "../schema/schema.js";
 import type { Confirmation, Decision, Reason } from "./decision.js";
 
@@ -97,3 +99,19 @@ export const noSuchRecord = (field: Field): Refusal => ({
   reason: "no-such-record",
   message: "There is no such record.",
 });
+
+const strict: ChangeOptions = Object.freeze({});
+
+/** Options decide how strict a judgement is, so a wrong one is an error and never the default. */
+export function checkOptions(given: unknown): ChangeOptions {
+  if (given === undefined) return strict;
+  const { mode, confirmed, ...more } = isMapping(given) ? given : {};
+  const isRight =
+    isMapping(given) &&
+    (mode === undefined || mode === "strict" || mode === "lenient") &&
+    (confirmed === undefined || (Array.isArray(confirmed) && confirmed.every((one) => typeof one === "string"))) &&
+    Object.keys(more).length === 0;
+  if (isRight) return given as ChangeOptions;
+  const hint = 'give { mode: "strict" or "lenient", confirmed: [rule addresses] }';
+  throw portierError("wrong-call", { what: "these are no options of a change", hint });
+}

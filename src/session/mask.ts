@@ -12,8 +12,6 @@ export type MaskedRow = Record<string, unknown>;
 
 export type Mask = (row: Row, reading: Reading) => MaskedRow | undefined;
 
-export type { ShowAction };
-
 /** Which gates must be open for what: the distinct ones, and for each field those that it needs, by position. */
 interface Needs {
   readonly gates: readonly Gate[];

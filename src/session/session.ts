@@ -1,5 +1,6 @@
 import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
+import type { ShowAction } from "../rules/action-tree.js";
 import type { ActionName, BuiltInAction } from "../rules/actions.js";
 import type { Ruleset } from "../rules/compile-rules.js";
 import type { Need } from "../rules/screens.js";
@@ -7,7 +8,7 @@ import { PortierError, portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Field } from "../schema/schema.js";
 import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
-import { type Acceptance, type ChangeOptions, faultyChange } from "./acceptance.js";
+import { type Acceptance, type ChangeOptions, checkOptions, faultyChange } from "./acceptance.js";
 import { acceptAct, acceptCreate, acceptEdit, type ChangeContext, isRow, standardRecord } from "./changes.js";
 import { choicesOf } from "./choices.js";
 import { type Decision, faulted } from "./decision.js";
@@ -15,7 +16,7 @@ import { attemptNew, type Form, formOf, newForm } from "./form.js";
 import type { Decide } from "./gate.js";
 import type { RoleClaim } from "./given-roles.js";
 import { acceptBulk, acceptImport, type ManyAcceptance } from "./many.js";
-import { type Mask, makeMask, type ShowAction } from "./mask.js";
+import { type Mask, makeMask } from "./mask.js";
 import type { Plan, TablePlan } from "./plan.js";
 import type { Reach } from "./reach.js";
 import type { RoleGuard } from "./role-guard.js";
@@ -430,20 +431,4 @@ export class Session<T extends TableTypes = AnyTables> {
 function wrongRecord(action: string, record: unknown): PortierError {
   const what = `${action} needs a record as an object, not ${record === undefined ? "nothing" : typeof record}`;
   return portierError("wrong-call", { what, hint: "to ask without a record, use reach" });
-}
-
-const strict: ChangeOptions = Object.freeze({});
-
-/** Options decide how strict a judgement is, so a wrong one is an error and never the default. */
-function checkOptions(given: unknown): ChangeOptions {
-  if (given === undefined) return strict;
-  const { mode, confirmed, ...more } = isRow(given) ? given : {};
-  const isRight =
-    isRow(given) &&
-    (mode === undefined || mode === "strict" || mode === "lenient") &&
-    (confirmed === undefined || (Array.isArray(confirmed) && confirmed.every((one) => typeof one === "string"))) &&
-    Object.keys(more).length === 0;
-  if (isRight) return given as ChangeOptions;
-  const hint = 'give { mode: "strict" or "lenient", confirmed: [rule addresses] }';
-  throw portierError("wrong-call", { what: "these are no options of a change", hint });
 }

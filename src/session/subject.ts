@@ -1,5 +1,5 @@
-import { always, type Expression, never, type Operand, type SessionOperand } from "../conditions/expression.js";
-import { compileRead, type Reading } from "../conditions/read.js";
+import { always, type Expression, never, type Operand } from "../conditions/expression.js";
+import type { Reading } from "../conditions/read.js";
 import { sessionOperandName } from "../conditions/session-operand.js";
 import type { Row, Source } from "../conditions/source.js";
 import type { Decided, Known } from "../conditions/specialize.js";
@@ -9,12 +9,11 @@ import type { Rule } from "../rules/rule.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Schema, singleKey } from "../schema/schema.js";
-import { dayIn } from "../schema/types/date.js";
 import { storedValue } from "../schema/types/stored-form.js";
-import { canonicalTimestamp, timestampOf } from "../schema/types/timestamp.js";
 import { findDelegation } from "./delegation.js";
 import { givenRoles, type RoleClaim } from "./given-roles.js";
 import { type Membership, Memberships, readMembership } from "./memberships.js";
+import { type ConstantSources, readConstant, readRequest } from "./session-values.js";
 
 /** Who asks, as far as the residual of a rule depends on it. */
 export interface Asker {
@@ -307,76 +306,4 @@ function personKey(schema: Schema, person: Row): Scalar | null {
 function isActive(schema: Schema, person: Row): boolean {
   const active = schema.people?.active;
   return active === undefined || storedValue(active.type, person[active.name]) === true;
-}
-
-function readRequest(schema: Schema, given: Readonly<Record<string, unknown>>): Map<string, Scalar | null> {
-  const values = new Map<string, Scalar | null>();
-  for (const name of Object.keys(given)) {
-    const type = schema.request.get(name);
-    const value = given[name];
-    if (name === "now") {
-      if (value === undefined) continue;
-      const now = value instanceof Date ? timestampOf(value) : canonicalTimestamp(value);
-      const expects = 'an instant with its zone such as "2027-01-31T09:00:00Z"';
-      if (now === undefined) throw portierError("bad-value", { field: "request.now", expects, found: value });
-      values.set(name, now);
-    } else if (type === undefined) {
-      throw portierError("unknown-request", { name, candidates: ["now", ...schema.request.keys()] });
-    } else if (value === null || value === undefined) {
-      values.set(name, null);
-    } else {
-      const canonical = type.canonical(value);
-      if (canonical === undefined) {
-        throw portierError("bad-value", { field: `request.${name}`, expects: type.expects, found: value });
-      }
-      values.set(name, canonical);
-    }
-  }
-  if (!values.has("now")) values.set("now", timestampOf(new Date()) ?? null);
-  return values;
-}
-
-/** A session's value for an operand, read once. */
-interface Constant {
-  /** May throw a fault. */
-  readonly read: () => Operand;
-  /** Tells classes of subjects apart. */
-  readonly fact: unknown;
-  /** Undefined for null, and for what cannot be read. */
-  readonly value: Scalar | undefined;
-}
-
-interface ConstantSources {
-  readonly person: Row | undefined;
-  readonly memberships: Memberships | undefined;
-  readonly request: ReadonlyMap<string, Scalar | null>;
-  readonly reading: Reading;
-  readonly schema: Schema;
-}
-
-function readConstant(
-  operand: SessionOperand,
-  { person, memberships, request, reading, schema }: ConstantSources,
-): Constant {
-  const { type } = operand;
-  const constant = (value: Scalar | null | undefined): Constant => {
-    const made: Operand = value === undefined ? { kind: "unreadable", type } : { kind: "constant", type, value };
-    return { read: () => made, fact: value === undefined ? ["unreadable"] : value, value: value ?? undefined };
-  };
-  if (operand.kind === "request") return constant(request.get(operand.name) ?? null);
-  if (operand.kind === "today") return constant(dayIn(Date.parse(request.get("now") as string), schema.timeZone));
-  if (operand.kind === "held") {
-    const records = memberships === undefined ? new Set<string>() : memberships.heldOn(operand.role);
-    return constant(records && JSON.stringify([...records].sort()));
-  }
-  if (person === undefined) return constant(null);
-  try {
-    return constant(compileRead({ kind: "field", type, path: operand.path })(person, reading));
-  } catch (fault) {
-    // The person's own records could not be read: only what depends on them fails, and it does not share a plan.
-    const read = () => {
-      throw fault;
-    };
-    return { read, fact: { fault: String(fault) }, value: undefined };
-  }
 }

@@ -1,11 +1,11 @@
-import { actionTree } from "../rules/action-tree.js";
+import { actionTree, type ShowAction } from "../rules/action-tree.js";
 import { addressBy } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { storedForm } from "../schema/types/stored-form.js";
 import { conditionOf } from "../session/conditions.js";
-import type { MaskedRow, ShowAction } from "../session/mask.js";
+import type { MaskedRow } from "../session/mask.js";
 import type { Plan } from "../session/plan.js";
 import { type Masked, partsOf, type Session } from "../session/session.js";
 import { conditionFormula } from "./condition.js";
