@@ -1,7 +1,7 @@
 import type { Scalar } from "../schema/scalar.js";
-import { type Field, lastOf } from "../schema/schema.js";
-import { storedValue } from "../schema/types/stored-form.js";
-import { type Expression, isOfAnyRecord, type Operand, pushNots, type SessionOperand } from "./expression.js";
+import { lastOf } from "../schema/schema.js";
+import { compileEquality } from "./equality.js";
+import { type Expression, isOfAnyRecord, pushNots } from "./expression.js";
 import { matcher } from "./match.js";
 import {
   compileElements,
@@ -10,12 +10,10 @@ import {
   find,
   type Read,
   type Reading,
-  rawValue,
   readField,
   readPath,
   referring,
 } from "./read.js";
-import { isSessionOperand } from "./session-operand.js";
 import type { Row } from "./source.js";
 import { Bad, False, not, True, type Truth, Unknown } from "./truth.js";
 
@@ -44,7 +42,7 @@ export function compileTest(expression: Expression, judge: Judge = nobodyMay): T
       return (row, reading) => not(term(row, reading));
     }
     case "compare":
-      return compileComparison(expression);
+      return compileEquality(expression, (truth) => truth) ?? compileComparison(expression);
     case "in":
       return compileIn(expression);
     case "in-list":
@@ -59,7 +57,7 @@ export function compileTest(expression: Expression, judge: Judge = nobodyMay): T
       };
     }
     case "belongs":
-      return compileBelongs(expression);
+      return compileEquality(expression, (truth) => truth) ?? compileBelongs(expression);
     case "above":
       return compileAbove(expression);
     case "exists":
@@ -115,10 +113,6 @@ function compileComparison({ op, left, right }: Comparison): Test {
   if (op === "=" || op === "<>") {
     const onEqual = op === "=" ? True : False;
     const onOther = op === "=" ? False : True;
-    if (right.kind === "constant" && right.value !== null) return equalsConstant(left, right.value, onEqual, onOther);
-    if (left.kind === "constant" && left.value !== null) return equalsConstant(right, left.value, onEqual, onOther);
-    if (isOwnField(left) && isSessionOperand(right)) return fieldEqualsOwn(left, right, onEqual, onOther);
-    if (isOwnField(right) && isSessionOperand(left)) return fieldEqualsOwn(right, left, onEqual, onOther);
     const readLeft = compileRead(left);
     const readRight = compileRead(right);
     return (row, reading) => {
@@ -148,61 +142,6 @@ const orderings = {
   ">": (order: number) => order > 0,
   ">=": (order: number) => order >= 0,
 } as const;
-
-function equalsConstant(operand: Operand, constant: Scalar, onEqual: Truth, onOther: Truth): Test {
-  if (isOwnField(operand)) return fieldEqualsConstant(operand.path[0], constant, onEqual, onOther);
-  const read = compileRead(operand);
-  return (row, reading) => {
-    const value = read(row, reading);
-    if (value === null) return Unknown;
-    return value === undefined ? Bad : value === constant ? onEqual : onOther;
-  };
-}
-
-type FieldOperand = Extract<Operand, { kind: "field" }>;
-
-/** A field that the record itself holds. */
-function isOwnField(operand: Operand): operand is FieldOperand {
-  return operand.kind === "field" && operand.path.length === 1 && operand.path[0].by === undefined;
-}
-
-/** The most frequent test of all. A stored value that is the constant itself fits its type, and needs no other look. */
-function fieldEqualsConstant(field: Field, constant: Scalar, onEqual: Truth, onOther: Truth): Test {
-  const { name, type } = field;
-  const isInherited = name in Object.prototype;
-  const isText = type.base === "text";
-  return (row, reading) => {
-    const raw = isInherited ? rawValue(row, name) : row[name];
-    if (raw === constant) return onEqual;
-    if (raw === null) return Unknown;
-    // Every text is canonical.
-    if (isText && typeof raw === "string") return onOther;
-    const value = storedValue(type, raw);
-    if (value === constant) return onEqual;
-    if (value !== undefined) return onOther;
-    reading.badData(field, row);
-    return Bad;
-  };
-}
-
-/** The same with a value of the session. */
-function fieldEqualsOwn({ path: [field] }: FieldOperand, own: SessionOperand, onEqual: Truth, onOther: Truth): Test {
-  const isText = field.type.base === "text";
-  const { name } = field;
-  const isInherited = name in Object.prototype;
-  const readOwn = compileRead(own);
-  const read = readField(field);
-  return (row, reading) => {
-    const value = readOwn(row, reading);
-    const raw = isInherited ? rawValue(row, name) : row[name];
-    if (raw === null) return Unknown;
-    if (value === undefined) return Bad;
-    if (raw === value) return onEqual;
-    if (isText && typeof raw === "string") return onOther;
-    const stored = read(row, reading);
-    return stored === undefined ? Bad : stored === value ? onEqual : onOther;
-  };
-}
 
 function compileIn({ operand, items }: Extract<Expression, { kind: "in" }>): Test {
   const read = compileRead(operand);

@@ -47,11 +47,11 @@ export type Operand =
   /** Inside `exists`: a field of the record that the rule is about. */
   | { readonly kind: "outer"; readonly type: FieldType; readonly path: FieldPath }
   /** A field of the person who asks; the people's key alone for `me`. */
-  | { readonly kind: "me"; readonly type: FieldType; readonly path: FieldPath }
+  | { readonly kind: "me"; readonly type: FieldType; readonly path: FieldPath; readonly slot?: number }
   /** The addresses of the records on which the person holds a scoped role: a list of texts. */
-  | { readonly kind: "held"; readonly type: FieldType; readonly role: string }
-  | { readonly kind: "request"; readonly type: FieldType; readonly name: string }
-  | { readonly kind: "today"; readonly type: FieldType }
+  | { readonly kind: "held"; readonly type: FieldType; readonly role: string; readonly slot?: number }
+  | { readonly kind: "request"; readonly type: FieldType; readonly name: string; readonly slot?: number }
+  | { readonly kind: "today"; readonly type: FieldType; readonly slot?: number }
   | {
       readonly kind: "shift";
       readonly type: FieldType;
@@ -62,7 +62,10 @@ export type Operand =
   /** An integer where it meets a decimal. */
   | { readonly kind: "as-decimal"; readonly type: FieldType; readonly operand: Operand };
 
-/** An operand that the session knows: it does not depend on the record. */
+/**
+ * An operand that the session knows: it does not depend on the record. In a plan that is shared by those who have different
+ * values, `slot` is its place among them.
+ */
 export type SessionOperand = Extract<Operand, { readonly kind: "me" | "held" | "request" | "today" }>;
 
 export const never: Expression = { kind: "truth", value: False };

@@ -6,7 +6,6 @@ import { listElements } from "../schema/types/list.js";
 import { storedValue } from "../schema/types/stored-form.js";
 import { decimalOf } from "./comparable.js";
 import type { Operand } from "./expression.js";
-import { sessionOperandName } from "./session-operand.js";
 import { shiftValue } from "./shift.js";
 import type { Row, Source } from "./source.js";
 import type { Truth } from "./truth.js";
@@ -16,8 +15,8 @@ export interface Reading {
   readonly source: Source | undefined;
   /** Told of a stored value that does not fit its type, or is not there at all. */
   readonly badData: (field: Field, row: Row) => void;
-  /** What the session knows and a plan that is shared leaves open, by its name. Never null. */
-  readonly values?: ReadonlyMap<string, Scalar> | undefined;
+  /** What the session knows and a plan that is shared leaves open, by its slot. Never null; undefined for no value. */
+  readonly values?: readonly (Scalar | undefined)[] | undefined;
   /**
    * The results of tests that do not depend on the record: each is evaluated once. Absent where changes are checked,
    * as one change can alter the result for the next.
@@ -63,8 +62,8 @@ export function compileRead(operand: Operand): Read {
     case "me":
     case "request":
     case "today": {
-      const name = sessionOperandName(operand);
-      return (_row, { values }) => values?.get(name);
+      const { slot } = operand;
+      return slot === undefined ? () => undefined : (_row, { values }) => values?.[slot];
     }
     case "held":
     case "unreadable":

@@ -14,10 +14,10 @@ export interface SessionOperands {
   /** Each once, by its name: the parts of a person or request that decisions depend on. */
   readonly all: ReadonlyMap<string, SessionOperand>;
   /**
-   * The names of those that are only compared with what is in records: rules come to the same for everybody who has any value
-   * there, and a plan leaves them open.
+   * Those that are only compared with what is in records, each with its place among a session's values: rules come to the
+   * same for everybody who has any value there, and a plan leaves them open.
    */
-  readonly compared: ReadonlySet<string>;
+  readonly slots: ReadonlyMap<string, number>;
 }
 
 export function collectSessionOperands(rules: readonly Rule[]): SessionOperands {
@@ -40,7 +40,8 @@ export function collectSessionOperands(rules: readonly Rule[]): SessionOperands 
     if (rule.becomes !== undefined) visit(rule.becomes);
     for (const who of [...rule.to, ...rule.except]) if (who.kind === "related") visit(who.met);
   }
-  return { all, compared: new Set([...compared].filter((name) => !used.has(name))) };
+  const left = [...compared].filter((name) => !used.has(name));
+  return { all, slots: new Map(left.map((name, slot) => [name, slot])) };
 }
 
 /** The operands of a test that are nothing but compared with what is in a record. */

@@ -3,8 +3,8 @@ import { actionTree, gatesIn } from "../rules/action-tree.js";
 import { type ActionName, actionNamesOf, actionOf } from "../rules/actions.js";
 import type { Field, Table } from "../schema/schema.js";
 import type { Confirmation, Decision } from "./decision.js";
-import type { MaskedRow } from "./mask.js";
 import type { TablePlan } from "./plan.js";
+import type { MaskedRow } from "./shown-fields.js";
 import { treeReach } from "./table-reach.js";
 
 /** How a field stands in a form. */

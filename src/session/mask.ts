@@ -1,105 +1,115 @@
 import { fieldValue, type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
+import { True } from "../conditions/truth.js";
+import type { Yes } from "../conditions/yes.js";
 import { type ActionTree, actionTree, type ShowAction } from "../rules/action-tree.js";
 import type { Field } from "../schema/schema.js";
 import { storedForm } from "../schema/types/stored-form.js";
 import type { Gate } from "./gate.js";
 import { lookupTest, lookupValue } from "./lookups.js";
+import { ownCondition } from "./permits.js";
+import { compileShowFields, type MaskedRow, type ShowFields } from "./shown-fields.js";
 import { distinctWays, type TableGates } from "./table-gates.js";
-
-/** A record as a person sees it: the visible fields with their stored values. What is hidden is not there at all. */
-export type MaskedRow = Record<string, unknown>;
 
 export type Mask = (row: Row, reading: Reading) => MaskedRow | undefined;
 
-/** Which gates must be open for what: the distinct ones, and for each field those that it needs, by position. */
+/** What must hold for what: the distinct tests, and for each field those that it needs, by position. */
 interface Needs {
-  readonly gates: readonly Gate[];
+  readonly tests: readonly Yes[];
   readonly of: ReadonlyMap<Field, readonly number[]>;
-  /** The sets of gates that together show a record. */
+  /** The sets of tests that together show a record. */
   readonly visible: readonly (readonly number[])[];
 }
 
-type IsOpen = (row: Row, reading: Reading) => boolean;
+/** With many tests there could be more patterns than records. */
+const mostPatterns = 1_000;
+
+/** Stands for a test that never holds. */
+const never = -1;
 
 /** Puts one field of a record into what is shown of it. */
 type Copy = (row: Row, reading: Reading, into: MaskedRow) => void;
 
+/** What is shown of all records of which the same tests hold. */
+interface Pattern {
+  readonly show: ShowFields;
+  readonly copies: readonly Copy[];
+}
+
 /**
- * Makes the function that masks records of a table. It judges each distinct gate once per record, and looks the
- * resulting pattern of gates up among those seen before: a table has few, so the fields to copy are a ready list.
+ * Makes the function that masks records of a table. It makes each distinct test once per record, and looks the resulting
+ * pattern up among those seen before: a table has few, so the fields to copy are a ready list.
  *
  * What fails while a lookup is read hides that lookup alone, and goes to `fault`.
  */
 export function makeMask(plan: TableGates, action: ShowAction, fault: (error: unknown) => void): Mask {
-  const needs = needsOf(plan, action);
-  const gates = needs.gates.map(({ decide }) => {
-    // What cannot be decided about some fields hides these alone.
-    const isOpen: IsOpen = (row, reading) => {
-      try {
-        return decide(row, reading).permitted;
-      } catch (error) {
-        fault(error);
-        return false;
-      }
-    };
-    return isOpen;
-  });
+  const { tests, of, visible } = needsOf(plan, action, fault);
   const copies = new Map(plan.table.fields.map((field) => [field, makeCopy(plan, action, field, fault)]));
-  const patternOf = (isOpen: (gate: number) => boolean) => {
-    if (!needs.visible.some((needed) => needed.every(isOpen))) return undefined;
-    return plan.table.fields
-      .filter((field) => needs.of.get(field)?.every(isOpen))
-      .map((field) => copies.get(field) as Copy);
+  const patternOf = (holds: (test: number) => boolean): Pattern | undefined => {
+    if (!visible.some((needed) => needed.every(holds))) return undefined;
+    const fields = plan.table.fields.filter((field) => of.get(field)?.every(holds));
+    return { show: compileShowFields(fields), copies: fields.map((field) => copies.get(field) as Copy) };
   };
-  // A small integer holds up to 30 gates; a table with more pays for a list.
-  if (gates.length > 30) {
+  // A small integer holds up to 30 tests; a table with more pays for a list.
+  if (tests.length > 30) {
+    const patterns = new Map<string, Pattern | undefined>();
     return (row, reading) => {
-      const open = gates.map((isOpen) => isOpen(row, reading));
-      return copyAll(
-        patternOf((gate) => open[gate] === true),
-        row,
-        reading,
-      );
+      const key = tests.map((test) => (test(row, reading) ? "1" : "0")).join("");
+      if (patterns.size > mostPatterns) patterns.clear();
+      if (!patterns.has(key))
+        patterns.set(
+          key,
+          patternOf((test) => key[test] === "1"),
+        );
+      return showPattern(patterns.get(key), row, reading);
     };
   }
-  const patterns = new Map<number, readonly Copy[] | undefined>();
+  const patterns = new Map<number, Pattern | undefined>();
   return (row, reading) => {
     let bits = 0;
-    for (let i = 0; i < gates.length; i++) {
-      if ((gates[i] as IsOpen)(row, reading)) bits |= 1 << i;
+    for (let i = 0; i < tests.length; i++) {
+      if ((tests[i] as Yes)(row, reading)) bits |= 1 << i;
     }
     let pattern = patterns.get(bits);
     if (pattern === undefined && !patterns.has(bits)) {
       const open = bits;
-      pattern = patternOf((gate) => (open & (1 << gate)) !== 0);
+      pattern = patternOf((test) => test !== never && (open & (1 << test)) !== 0);
       patterns.set(bits, pattern);
     }
-    return copyAll(pattern, row, reading);
+    return showPattern(pattern, row, reading);
   };
 }
 
-function copyAll(pattern: readonly Copy[] | undefined, row: Row, reading: Reading): MaskedRow | undefined {
+function showPattern(pattern: Pattern | undefined, row: Row, reading: Reading): MaskedRow | undefined {
   if (pattern === undefined) return undefined;
+  const shown = pattern.show(row);
+  if (shown !== undefined) return shown;
+  const { copies } = pattern;
   const masked: MaskedRow = {};
-  for (let i = 0; i < pattern.length; i++) (pattern[i] as Copy)(row, reading, masked);
+  for (let i = 0; i < copies.length; i++) (copies[i] as Copy)(row, reading, masked);
   return masked;
 }
 
-/** Of each field the gates of its tree; whether what a lookup leads to is shown, its copy asks. */
-function needsOf(gates: TableGates, action: ShowAction): Needs {
+/** Of each field what the gates of its tree ask; whether what a lookup leads to is shown, its copy asks. */
+function needsOf(gates: TableGates, action: ShowAction, fault: (error: unknown) => void): Needs {
   const { table } = gates;
-  const distinct: Gate[] = [];
-  const indexOf = (gate: Gate) => (distinct.includes(gate) ? distinct.indexOf(gate) : distinct.push(gate) - 1);
+  const tests: Yes[] = [];
+  const decided = new Map<Gate, Yes>();
   const needed = (tree: ActionTree): readonly number[] => {
-    if (tree.kind === "gate") return [indexOf(gates.gate(tree))];
     // The key is shown with any field, and nothing is shown where none is.
-    return tree.kind === "all" ? [...new Set(tree.parts.flatMap(needed))] : [];
+    if (tree.kind === "all") return [...new Set(tree.parts.flatMap(needed))];
+    if (tree.kind !== "gate") return [];
+    const condition = ownCondition(gates, tree);
+    if (condition?.kind === "truth") return condition.value === True ? [] : [never];
+    const gate = gates.gate(tree);
+    const test = condition === undefined ? (decided.get(gate) ?? deciding(gate, fault)) : gates.yes(condition);
+    if (condition === undefined) decided.set(gate, test);
+    return [tests.includes(test) ? tests.indexOf(test) : tests.push(test) - 1];
   };
   const of = table.fields.map((field) => [field, needed(actionTree(table, action, field))] as const);
-  return { of: new Map(of), visible: waysOf(actionTree(table, action, undefined)), gates: distinct };
+  return { of: new Map(of), visible: waysOf(actionTree(table, action, undefined)), tests };
 
-  /** Every set of gates that together show a record. */
+  /** Every set of tests that together show a record. */
   function waysOf(tree: ActionTree): readonly (readonly number[])[] {
     switch (tree.kind) {
       case "any":
@@ -112,6 +122,18 @@ function needsOf(gates: TableGates, action: ShowAction): Needs {
         return [needed(tree)];
     }
   }
+}
+
+/** What cannot be decided about some fields hides these alone. */
+function deciding({ decide }: Gate, fault: (error: unknown) => void): Yes {
+  return (row, reading) => {
+    try {
+      return decide(row, reading).permitted;
+    } catch (error) {
+      fault(error);
+      return false;
+    }
+  };
 }
 
 /** Shows a value in its type's form. One that does not fit is reported and not shown; one that is not there is not. */

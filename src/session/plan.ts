@@ -1,12 +1,16 @@
 import type { Judge } from "../conditions/evaluate.js";
+import type { Expression } from "../conditions/expression.js";
 import type { Reading } from "../conditions/read.js";
+import { keyOf, simplify } from "../conditions/simplify.js";
 import type { Row } from "../conditions/source.js";
-import { actionTree, type GateNode } from "../rules/action-tree.js";
+import { compileYes, type Yes } from "../conditions/yes.js";
+import type { GateNode } from "../rules/action-tree.js";
 import { type ActionName, actionNamesOf, actionOf } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
 import type { Field, Schema, Table } from "../schema/schema.js";
+import { Answers } from "./answers.js";
 import { compileTruth } from "./conditions.js";
-import { compileDecision, compileKnows } from "./decide.js";
+import { compileKnows } from "./decide.js";
 import type { Decide, Gate } from "./gate.js";
 import { cheapFirst, compileStep, type Step, type StepData } from "./step.js";
 import { actGate, type FieldGates, fieldGates, type TableGates } from "./table-gates.js";
@@ -58,8 +62,8 @@ export class TablePlan implements TableGates {
   readonly #seen = new Map<"list" | "view", FieldGates>();
   readonly #fields = new Map<ActionName, FieldGates>();
   readonly #acts = new Map<ActionName, Gate>();
-  /** By action, then field; `undefined` stands for the record as a whole. */
-  readonly #decisions = new Map<ActionName, Map<string | undefined, Decide>>();
+  readonly #yes = new Map<string, Yes>();
+  readonly #answers = new Map<ActionName, Answers>();
   #knows: ((row: Row, reading: Reading) => boolean) | undefined;
 
   constructor(plan: Plan, source: StepSource, table: Table) {
@@ -85,6 +89,14 @@ export class TablePlan implements TableGates {
     const shown = (["list", "view"] as const).find((one) => one === action);
     const { gates } = shown === undefined ? this.fields(action) : this.seen(shown);
     return gates[on.index] as Gate;
+  }
+
+  yes(condition: Expression): Yes {
+    const simple = simplify(condition);
+    const key = keyOf(simple);
+    const yes = this.#yes.get(key) ?? compileYes(simple);
+    this.#yes.set(key, yes);
+    return yes;
   }
 
   /** A permitted view also permits list, and what is denied for either is not listed. */
@@ -120,32 +132,15 @@ export class TablePlan implements TableGates {
     return this.#knows;
   }
 
-  /**
-   * The decision about one field, or without one about the record: for actions that speak of fields that is whether any
-   * field lets through. Ready to be called for every record.
-   *
-   * @throws PortierError for an action or field that the table does not have.
-   */
+  /** What answers the questions of an action. */
+  answers(action: ActionName): Answers {
+    const answers = this.#answers.get(action) ?? new Answers(this, action);
+    this.#answers.set(action, answers);
+    return answers;
+  }
+
   decision(action: ActionName, fieldName: string | undefined): Decide {
-    return this.#decisions.get(action)?.get(fieldName) ?? this.#makeDecision(action, fieldName);
-  }
-
-  /** The decisions of an action that were asked for already, by field. */
-  decisions(action: ActionName): ReadonlyMap<string | undefined, Decide> {
-    return this.#decisions.get(action) ?? new Map();
-  }
-
-  #makeDecision(action: ActionName, fieldName: string | undefined): Decide {
-    const { speaksOf } = this.checkAction(action);
-    const field = fieldName === undefined ? undefined : this.field(fieldName);
-    if (speaksOf === "record" && field !== undefined) {
-      const hint = "leave the field out";
-      throw portierError("wrong-call", { what: `${action} speaks of a record, not of a field`, hint });
-    }
-    const made = failingLater(() => compileDecision(this, actionTree(this.table, action, field)));
-    const byField = this.#decisions.get(action) ?? new Map<string | undefined, Decide>();
-    this.#decisions.set(action, byField.set(fieldName, made));
-    return made;
+    return this.answers(action).decide(fieldName);
   }
 
   /** @throws PortierError for a word that is no action of the table. */
@@ -162,16 +157,5 @@ export class TablePlan implements TableGates {
     const field = byName.get(name);
     if (field !== undefined) return field;
     throw portierError("unknown-field", { table, name: String(name), candidates: byName.keys() });
-  }
-}
-
-/** A plan that cannot be made (the person's own records could not be read) is a fault of each decision that needs it. */
-function failingLater(make: () => Decide): Decide {
-  try {
-    return make();
-  } catch (fault) {
-    return () => {
-      throw fault;
-    };
   }
 }

@@ -1,5 +1,6 @@
 import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
+import type { Yes } from "../conditions/yes.js";
 import type { ShowAction } from "../rules/action-tree.js";
 import type { ActionName, BuiltInAction } from "../rules/actions.js";
 import type { Ruleset } from "../rules/compile-rules.js";
@@ -9,6 +10,7 @@ import type { Scalar } from "../schema/scalar.js";
 import type { Field } from "../schema/schema.js";
 import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
 import { type Acceptance, type ChangeOptions, checkOptions, faultyChange } from "./acceptance.js";
+import type { Answers } from "./answers.js";
 import { acceptAct, acceptCreate, acceptEdit, type ChangeContext, isRow, standardRecord } from "./changes.js";
 import { choicesOf } from "./choices.js";
 import { type Decision, faulted } from "./decision.js";
@@ -21,6 +23,7 @@ import type { Plan, TablePlan } from "./plan.js";
 import type { Reach } from "./reach.js";
 import type { RoleGuard } from "./role-guard.js";
 import { noScreens, type ShownScreens } from "./screens.js";
+import type { MaskedRow } from "./shown-fields.js";
 import { sortKeys, sortRecords } from "./sort.js";
 import type { Subject } from "./subject.js";
 import { reachOf } from "./table-reach.js";
@@ -113,11 +116,13 @@ export function insidesOf(
   };
 }
 
-/** What is asked of one record after the other: an action on a table, and what decides it about each field. */
-interface Asked {
-  readonly action: ActionName;
-  readonly table: string;
-  readonly decisions: ReadonlyMap<string | undefined, Decide>;
+/** The last question of a kind, with what answers it: most are asked of one record or field after the other. */
+interface Asked<A> {
+  action: ActionName;
+  table: string;
+  field: string | symbol | undefined;
+  answers: Answers | undefined;
+  answer: A;
 }
 
 /**
@@ -133,7 +138,8 @@ export class Session<T extends TableTypes = AnyTables> {
   readonly #reading: Reading;
   readonly #context: ChangeContext;
   readonly #masks = new Map<string, Mask>();
-  #last: Asked = { action: "view", table: "", decisions: new Map() };
+  readonly #lastYes: Asked<Yes> = nothingAsked(() => false);
+  readonly #lastDecision: Asked<Decide> = nothingAsked(() => faulted);
 
   static {
     partsOf = (session) => (session as Session).#parts;
@@ -166,7 +172,18 @@ export class Session<T extends TableTypes = AnyTables> {
 
   /** The short answer of {@link decide}. */
   may<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: Row, field?: FieldOf<T, K>): boolean {
-    return this.decide(action, table, record, field).permitted;
+    const last = this.#lastYes;
+    if (last.field !== field || last.table !== table || last.action !== action) {
+      last.answer = this.#answersTo(last, action, table).permits(field);
+      last.field = field;
+    }
+    if (!isRow(record)) return this.#withoutRecord(action, table, record, field).permitted;
+    try {
+      return last.answer(record, this.#reading);
+    } catch (error) {
+      this.#reportFault(error);
+      return false;
+    }
   }
 
   /**
@@ -177,24 +194,28 @@ export class Session<T extends TableTypes = AnyTables> {
    * for one that the person does not know of.
    */
   decide<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: Row, field?: FieldOf<T, K>): Decision {
-    const last = this.#last;
-    const isSame = last.table === table && last.action === action;
-    const decide = (isSame ? last.decisions.get(field) : undefined) ?? this.#look(action, table, field);
+    const last = this.#lastDecision;
+    if (last.field !== field || last.table !== table || last.action !== action) {
+      last.answer = this.#answersTo(last, action, table).decide(field);
+      last.field = field;
+    }
     if (!isRow(record)) return this.#withoutRecord(action, table, record, field);
     try {
-      return decide(record, this.#reading);
+      return last.answer(record, this.#reading);
     } catch (error) {
       this.#reportFault(error);
       return faulted;
     }
   }
 
-  /** Finds what decides the question, and keeps where: most are asked of one record or field after the other. */
-  #look(action: ActionName, table: string, field: string | undefined): Decide {
-    const plan = this.#parts.shared.of(table);
-    const decide = plan.decision(action, field);
-    this.#last = { action, table, decisions: plan.decisions(action) };
-    return decide;
+  #answersTo(last: Asked<unknown>, action: ActionName, table: string): Answers {
+    if (last.answers !== undefined && last.table === table && last.action === action) return last.answers;
+    // Of a field that is not there, nothing is to be remembered: neither of the question before.
+    last.field = noField;
+    last.answers = this.#parts.shared.of(table).answers(action);
+    last.action = action;
+    last.table = table;
+    return last.answers;
   }
 
   #withoutRecord(action: ActionName, table: string, record: unknown, field: string | undefined): Decision {
@@ -212,7 +233,7 @@ export class Session<T extends TableTypes = AnyTables> {
   mask<K extends TableOf<T>>(table: K, record: Row, action: ShowAction = "view"): Masked<T, K> | undefined {
     const mask = this.#maskOf(table, action);
     if (!isRow(record)) throw wrongRecord(action, record);
-    return this.#guard(() => mask(record, this.#reading) as Masked<T, K> | undefined, undefined);
+    return this.#masked(mask, record) as Masked<T, K> | undefined;
   }
 
   /** The records that the person sees, each as {@link mask} shows it (for `list` unless told otherwise), in their order. */
@@ -221,10 +242,19 @@ export class Session<T extends TableTypes = AnyTables> {
     const masked: Masked<T, K>[] = [];
     for (const record of records) {
       if (!isRow(record)) throw wrongRecord(action, record);
-      const seen = this.#guard(() => mask(record, this.#reading), undefined);
+      const seen = this.#masked(mask, record);
       if (seen !== undefined) masked.push(seen as Masked<T, K>);
     }
     return masked;
+  }
+
+  #masked(mask: Mask, record: Row): MaskedRow | undefined {
+    try {
+      return mask(record, this.#reading);
+    } catch (error) {
+      this.#reportFault(error);
+      return undefined;
+    }
   }
 
   /**
@@ -431,4 +461,11 @@ export class Session<T extends TableTypes = AnyTables> {
 function wrongRecord(action: string, record: unknown): PortierError {
   const what = `${action} needs a record as an object, not ${record === undefined ? "nothing" : typeof record}`;
   return portierError("wrong-call", { what, hint: "to ask without a record, use reach" });
+}
+
+/** Neither a field nor the record as a whole. */
+const noField = Symbol("no field");
+
+function nothingAsked<A>(answer: A): Asked<A> {
+  return { action: "view", table: "", field: noField, answers: undefined, answer };
 }

@@ -41,7 +41,7 @@ export interface Subject extends Asker {
   readonly now: string;
   readonly classKey: () => string;
   readonly planKey: string;
-  readonly values: ReadonlyMap<string, Scalar>;
+  readonly values: readonly (Scalar | undefined)[];
   /** All who have the same `planKey`. */
   readonly alike: Asker;
   /** Of a person who meets anything. */
@@ -109,17 +109,17 @@ export function openSubject(
           report,
         });
   const sources: ConstantSources = { person: row, memberships, request, reading, schema };
-  const { all, compared } = ruleset.sessionOperands;
-  const values = new Map<string, Scalar>();
+  const { all, slots } = ruleset.sessionOperands;
+  const values: (Scalar | undefined)[] = [];
   const own: unknown[] = [];
   for (const [name, operand] of all) {
     const { read, fact, value } = readConstant(operand, sources);
     constants.set(name, read);
-    const isOpen = value !== undefined && compared.has(name);
-    if (isOpen) values.set(name, value);
+    const slot = value === undefined ? undefined : slots.get(name);
+    if (slot !== undefined) values[slot] = value;
     // What is left open is told apart by whether there is a value, whichever.
-    facts.push(isOpen ? 0 : fact);
-    if (isOpen) own.push(fact);
+    facts.push(slot === undefined ? fact : 0);
+    if (slot !== undefined) own.push(fact);
   }
 
   const cache = new Map<string, Membership>();
@@ -134,7 +134,10 @@ export function openSubject(
   const signedIn = row === undefined ? never : always;
   const membership = (name: string): Expression => ({ kind: "truth", value: member(name).read() });
   const inForce = (rule: Rule) => (isInForce(rule, now) ? always : never);
-  const knownAlike: Known = (operand) => (values.has(sessionOperandName(operand)) ? operand : known(operand));
+  const knownAlike: Known = (operand) => {
+    const slot = slots.get(sessionOperandName(operand));
+    return slot === undefined || values[slot] === undefined ? known(operand) : { ...operand, slot };
+  };
   const planKey = JSON.stringify([meets, row !== undefined, facts]);
   return {
     meets,
@@ -265,7 +268,7 @@ export function roleSubject(
     memberships: undefined,
     classKey: () => classKey,
     planKey: classKey,
-    values: new Map(),
+    values: [],
     alike: asker,
     roles: () => [...held].filter((name) => schema.roles.has(name)).sort(),
   };

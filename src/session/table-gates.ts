@@ -1,5 +1,7 @@
+import type { Expression } from "../conditions/expression.js";
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
+import type { Yes } from "../conditions/yes.js";
 import type { ActionTree, GateNode, TreeWay } from "../rules/action-tree.js";
 import type { ActionName } from "../rules/actions.js";
 import { joinRows, type Rows } from "../rules/cells.js";
@@ -13,6 +15,8 @@ export interface TableGates {
   readonly table: Table;
   /** The gate of a tree's node. */
   gate(node: GateNode): Gate;
+  /** Whether a condition holds; one that is put otherwise, or said twice, is made ready once. */
+  yes(condition: Expression): Yes;
   /** For showing records. */
   seen(action: "list" | "view"): FieldGates;
   /** For actions that speak of fields. */

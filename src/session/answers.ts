@@ -1,0 +1,73 @@
+import type { Reading } from "../conditions/read.js";
+import type { Row } from "../conditions/source.js";
+import type { Yes } from "../conditions/yes.js";
+import { type ActionTree, actionTree } from "../rules/action-tree.js";
+import type { Action, ActionName } from "../rules/actions.js";
+import { portierError } from "../schema/problems.js";
+import { compileDecision } from "./decide.js";
+import type { Decision } from "./decision.js";
+import type { Decide } from "./gate.js";
+import { compilePermits } from "./permits.js";
+import type { TablePlan } from "./plan.js";
+
+/** What answers the questions of one action on a table: by field, or undefined for the record as a whole. */
+export class Answers {
+  readonly #plan: TablePlan;
+  readonly #name: ActionName;
+  readonly #action: Action;
+  readonly #decide = new Map<string | undefined, Decide>();
+  readonly #permits = new Map<string | undefined, Yes>();
+
+  /** @throws PortierError for a word that is no action of the table. */
+  constructor(plan: TablePlan, name: ActionName) {
+    this.#plan = plan;
+    this.#name = name;
+    this.#action = plan.checkAction(name);
+  }
+
+  /**
+   * The decision about one field, or without one about the record: for actions that speak of fields that is whether any
+   * field lets through. Ready to be called for every record.
+   *
+   * @throws PortierError for a field that the table does not have, or of an action that speaks of records.
+   */
+  decide(field: string | undefined): Decide {
+    const known = this.#decide.get(field);
+    if (known !== undefined) return known;
+    const made = failingLater(this.#treeOf(field), (tree): Decide => compileDecision(this.#plan, tree));
+    this.#decide.set(field, made);
+    return made;
+  }
+
+  /** The yes or no of {@link decide}, without the reason. */
+  permits(field: string | undefined): Yes {
+    const known = this.#permits.get(field);
+    if (known !== undefined) return known;
+    const made = failingLater(this.#treeOf(field), (tree): Yes => compilePermits(this.#plan, tree));
+    this.#permits.set(field, made);
+    return made;
+  }
+
+  #treeOf(name: string | undefined): ActionTree {
+    const field = name === undefined ? undefined : this.#plan.field(name);
+    if (this.#action.speaksOf === "record" && field !== undefined) {
+      const hint = "leave the field out";
+      throw portierError("wrong-call", { what: `${this.#name} speaks of a record, not of a field`, hint });
+    }
+    return actionTree(this.#plan.table, this.#name, field);
+  }
+}
+
+/** A plan that cannot be made (the person's own records could not be read) is a fault of each answer that needs it. */
+function failingLater<A extends (row: Row, reading: Reading) => Decision | boolean>(
+  tree: ActionTree,
+  make: (tree: ActionTree) => A,
+): A | (() => never) {
+  try {
+    return make(tree);
+  } catch (fault) {
+    return () => {
+      throw fault;
+    };
+  }
+}

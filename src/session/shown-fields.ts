@@ -1,0 +1,52 @@
+import type { Row } from "../conditions/source.js";
+import type { Field } from "../schema/schema.js";
+
+/** A record as a person sees it: the visible fields with their stored values. What is hidden is not there at all. */
+export type MaskedRow = Record<string, unknown>;
+
+/** Makes what is shown of a record; undefined where a value has to be looked at more closely. */
+export type ShowFields = (row: Row) => MaskedRow | undefined;
+
+/** Puts a value that fits its type into a copy of the template; false where it does not, or is not there. */
+type Place = (row: Row, into: MaskedRow) => boolean;
+
+/** Copies of one text, as in `conditions/equality.ts`: a place of its own for each field. */
+// biome-ignore format: one copy a line
+const copies: readonly ((name: string, isText: boolean, fits: (value: unknown) => boolean) => Place)[] = [
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+];
+
+/**
+ * Shows some fields of records, all of them stored ones. What is shown is a copy of one object that has all fields, into which
+ * the values are put: an engine then knows where each lies, which it would forget for an object that grows by names.
+ */
+export function compileShowFields(fields: readonly Field[]): ShowFields {
+  if (fields.some(({ lookup, by, name }) => lookup !== undefined || by !== undefined || name in Object.prototype)) {
+    return () => undefined;
+  }
+  const template: MaskedRow = Object.fromEntries(fields.map(({ name }) => [name, null]));
+  const places = fields.map(({ index, name, type }) => {
+    const copy = copies[index % copies.length] as (typeof copies)[number];
+    return copy(name, type.base === "text", type.fits);
+  });
+  return (row) => {
+    const shown: MaskedRow = { ...template };
+    for (let i = 0; i < places.length; i++) if (!(places[i] as Place)(row, shown)) return undefined;
+    return shown;
+  };
+}
