@@ -4,8 +4,9 @@ import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
 import { storedForm, storedValue } from "../schema/types/stored-form.js";
-import { acceptEdit, type ChangeContext, standardRecord } from "./changes.js";
+import { acceptEdit, type ChangeContext } from "./changes.js";
 import type { Gate } from "./gate.js";
+import { standardRecord } from "./new-record.js";
 import type { TablePlan } from "./plan.js";
 import { missingRecords } from "./references.js";
 
@@ -74,6 +75,6 @@ function acceptsNew(context: ChangeContext, plan: TablePlan, field: Field) {
     const record = { ...standard, [field.name]: withValue(field, standard, value) };
     const isStandard = standard[field.name] === value;
     if (!isStandard && !gate.decide(record, later).permitted) return false;
-    return isStandard || missingRecords(context, plan, [field], undefined, record).size === 0;
+    return isStandard || missingRecords(context, plan, [field], undefined, () => record).size === 0;
   };
 }

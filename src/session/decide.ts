@@ -1,5 +1,3 @@
-import type { Reading } from "../conditions/read.js";
-import type { Row } from "../conditions/source.js";
 import { type ActionTree, knownTree, type TreeWay } from "../rules/action-tree.js";
 import { type Decision, notFound, notPermitted, withConfirmations } from "./decision.js";
 import type { Decide } from "./gate.js";
@@ -49,13 +47,6 @@ function ifKnown(gates: TableGates, decide: Decide): Decide {
 
 function isAlwaysKnown(gates: TableGates): boolean {
   return treeReach(gates, knownTree(gates.table)) === "all";
-}
-
-/** Whether the person knows of a record: any field of it is listed or viewed. One that cannot be decided decides nothing. */
-export function compileKnows(gates: TableGates): (row: Row, reading: Reading) => boolean {
-  if (isAlwaysKnown(gates)) return () => true;
-  const decide = compileDecision(gates, knownTree(gates.table));
-  return (row, reading) => decide(row, reading).permitted;
 }
 
 /** Both must permit; the confirmations of both are asked. */

@@ -1,8 +1,9 @@
-import { and, type Expression, not, or, pushNots } from "../conditions/expression.js";
+import { and, type Expression, not, or, pushNots, readsOtherRecords, visitOperands } from "../conditions/expression.js";
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { False, True } from "../conditions/truth.js";
 import type { Rows } from "../rules/cells.js";
+import type { Field } from "../schema/schema.js";
 import { type Confirmation, type Decision, notPermitted, withConfirmations } from "./decision.js";
 import type { Reach } from "./reach.js";
 import { appliesToChange, type Step } from "./step.js";
@@ -28,6 +29,8 @@ export interface Gate {
   readonly hasPermits: boolean;
   /** Of a refusal: whether it stopped what another rule would have permitted. */
   readonly wouldPermit: (row: Row, reading: Reading) => boolean;
+  /** The record's own fields that its steps read, as {@link bitsOf}; all bits where more has a say. */
+  readonly reads: number;
   /** The steps that it looks at, each with the rows of a grid in which it counts. */
   readonly placed: readonly PlacedStep[];
 }
@@ -58,6 +61,7 @@ export function flatGate(steps: readonly Step[]): FlatGate {
   const attemptCondition = () => gateCondition(blocks.filter(isWithoutBecomes).map(testOf), permits.map(testOf));
   const hasChoice = steps.some((step) => step.hasBecomes || step.isCrossing);
   return {
+    reads: bitsRead(steps),
     placed: steps.map((step) => ({ step, rows: undefined })),
     steps,
     blocks,
@@ -86,6 +90,24 @@ export function flatGate(steps: readonly Step[]): FlatGate {
     hasPermits: permits.length > 0,
     wouldPermit: (row, reading) => permits.some((step) => step.testBefore(row, reading) === True),
   };
+}
+
+/** Fields as bits by their place; those of a table with more than 32 share some. */
+export function bitsOf(fields: readonly Field[]): number {
+  let bits = 0;
+  for (let i = 0; i < fields.length; i++) bits |= 1 << ((fields[i] as Field).index & 31);
+  return bits;
+}
+
+function bitsRead(steps: readonly Step[]): number {
+  let bits = 0;
+  for (const { before, after, hasBecomes, isCrossing } of steps) {
+    if (hasBecomes || isCrossing || [before, after ?? before].some(readsOtherRecords)) return -1;
+    visitOperands(before, (operand) => {
+      if (operand.kind === "field") bits |= bitsOf(operand.path.flatMap((field) => field.by ?? field));
+    });
+  }
+  return bits;
 }
 
 const plainDenial: Decide = () => notPermitted;

@@ -68,6 +68,7 @@ export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
   };
   return {
     placed,
+    reads: -1,
     decide: (row, reading) => at(row, reading).decide(row, reading),
     attempt: (row, reading) => at(row, reading).attempt(row, reading),
     change,

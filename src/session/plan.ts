@@ -4,14 +4,14 @@ import type { Reading } from "../conditions/read.js";
 import { keyOf, simplify } from "../conditions/simplify.js";
 import type { Row } from "../conditions/source.js";
 import { compileYes, type Yes } from "../conditions/yes.js";
-import type { GateNode } from "../rules/action-tree.js";
-import { type ActionName, actionNamesOf, actionOf } from "../rules/actions.js";
+import { type GateNode, knownTree } from "../rules/action-tree.js";
+import { type ActionName, actionNamesOf, actionOf, type BuiltInAction, layersOf } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
 import type { Field, Schema, Table } from "../schema/schema.js";
 import { Answers } from "./answers.js";
 import { compileTruth } from "./conditions.js";
-import { compileKnows } from "./decide.js";
 import type { Decide, Gate } from "./gate.js";
+import { compilePermits } from "./permits.js";
 import { cheapFirst, compileStep, type Step, type StepData } from "./step.js";
 import { actGate, type FieldGates, fieldGates, type TableGates } from "./table-gates.js";
 
@@ -61,6 +61,7 @@ export class TablePlan implements TableGates {
   readonly #steps = new Map<ActionName, readonly Step[]>();
   readonly #seen = new Map<"list" | "view", FieldGates>();
   readonly #fields = new Map<ActionName, FieldGates>();
+  readonly #layers = new Map<ActionName, readonly FieldGates[]>();
   readonly #acts = new Map<ActionName, Gate>();
   readonly #yes = new Map<string, Yes>();
   readonly #answers = new Map<ActionName, Answers>();
@@ -116,6 +117,13 @@ export class TablePlan implements TableGates {
     return made;
   }
 
+  /** The gates that a change must pass, one set after the other. */
+  layers(action: BuiltInAction): readonly FieldGates[] {
+    const made = this.#layers.get(action) ?? layersOf(action).map((layer) => this.fields(layer));
+    this.#layers.set(action, made);
+    return made;
+  }
+
   act(action: ActionName): Gate {
     const made = this.#acts.get(action) ?? actGate(this.table, this.steps(action));
     this.#acts.set(action, made);
@@ -128,7 +136,7 @@ export class TablePlan implements TableGates {
 
   /** A record is known if it is listable or viewable; what is not known does not exist for the person. */
   get knows(): (row: Row, reading: Reading) => boolean {
-    this.#knows ??= compileKnows(this);
+    this.#knows ??= compilePermits(this, knownTree(this.table));
     return this.#knows;
   }
 

@@ -26,9 +26,10 @@ export function missingRecords(
   plan: TablePlan,
   changed: readonly Field[],
   before: Row | undefined,
-  after: Row,
+  makeAfter: () => Row,
 ): ReadonlyMap<Field, Refusal> {
   if (plan.made.length === 0 && !changed.some(isReference)) return nothing;
+  const after = makeAfter();
   const missing = new Map<Field, Refusal>();
   for (const field of changed) {
     const { target, element } = field.type;

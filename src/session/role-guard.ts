@@ -24,11 +24,12 @@ export function roleRefusals(
   table: Table,
   changed: readonly Field[],
   before: Row | undefined,
-  after: Row | undefined,
+  makeAfter: () => Row | undefined,
 ): readonly Refusal[] {
   const bearing = guard?.bears(table.name);
   if (guard === undefined || bearing === undefined) return none;
   const touched = changed.filter((field) => bearing.has(field));
+  const after = makeAfter();
   if (touched.length === 0 && before !== undefined && after !== undefined) return none;
   const cause = guard.refusal({ table, before, after }, source);
   if (cause === undefined) return none;
