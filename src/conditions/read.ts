@@ -10,6 +10,12 @@ import { shiftValue } from "./shift.js";
 import type { Row, Source } from "./source.js";
 import type { Truth } from "./truth.js";
 
+/** The results of tests, by the test. */
+interface DecidedTests {
+  get(test: object): Truth | undefined;
+  set(test: object, truth: Truth): void;
+}
+
 /** What an evaluation may use besides the record. One per session. */
 export interface Reading {
   readonly source: Source | undefined;
@@ -21,7 +27,7 @@ export interface Reading {
    * The results of tests that do not depend on the record: each is evaluated once. Absent where changes are checked,
    * as one change can alter the result for the next.
    */
-  readonly decided?: Map<object, Truth> | undefined;
+  readonly decided?: DecidedTests | undefined;
   /** Inside `exists`: the record that the rule is about, and how things are read outside. */
   readonly outer?: { readonly row: Row; readonly reading: Reading };
 }

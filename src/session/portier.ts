@@ -1,22 +1,22 @@
-import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import { compileRules, type Ruleset } from "../rules/compile-rules.js";
-import type { Need } from "../rules/screens.js";
 import type { TypedDocument } from "../schema/document.js";
 import type { Locate } from "../schema/problems.js";
 import type { Schema } from "../schema/schema.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
-import { asksOfAnyRecord, withDecided } from "./decided.js";
+import { timestampOf } from "../schema/types/timestamp.js";
+import { asksOfAnyRecord } from "./decided.js";
+import { Likeness } from "./likeness.js";
 import { memorySource } from "./memory-source.js";
+import { type Home, OpenedParts, type Opening } from "./opened.js";
 import { Plan } from "./plan.js";
-import type { Reach } from "./reach.js";
-import { firstOnConsole, makeReading } from "./reading.js";
+import { firstOnConsole, makeReading, type SessionReading } from "./reading.js";
+import { Recent } from "./recent.js";
 import { residualSteps } from "./residual.js";
-import { roleGuard } from "./roles/guard.js";
 import type { Opener } from "./roles/opener.js";
 import { keepRuleset } from "./rulesets.js";
-import { shownScreens } from "./screens.js";
-import { type Finding, Session, type SessionOptions, type SessionParts } from "./session.js";
+import { type Finding, partsOf, Session, type SessionOptions } from "./session.js";
+import { readRequest } from "./session-values.js";
 import { type Asker, openSubject, roleSubject, type Subject } from "./subject.js";
 
 export interface CompileOptions {
@@ -36,18 +36,26 @@ export function compile<T extends TableTypes = AnyTables>(
   return new Portier(compileRules(document, options.locate));
 }
 
-/** Plans that are kept: each is of all who are alike but for their values, or, for what is sent elsewhere, of equal persons. */
-const keptPlans = 1_000;
-
 /** A compiled document. Immutable and shared by all requests; when the document changes, compile a new one and swap. */
 export class Portier<T extends TableTypes = AnyTables> {
   readonly #ruleset: Ruleset;
-  readonly #plans = new Map<string, Plan>();
-  #asksOfAnyRecord: boolean | undefined;
+  /** Each is of all who are alike but for their values, or, for what is sent elsewhere, of equal persons. */
+  readonly #plans = new Recent<Plan>(1_000);
+  /** By what is stored of them: those who were opened before. */
+  readonly #known = new Recent<Known>(1_000);
+  readonly #likeness: Likeness | undefined;
+  readonly #home: Home;
 
   /** Made by {@link compile}, not by applications. */
   constructor(ruleset: Ruleset) {
     this.#ruleset = ruleset;
+    this.#likeness = Likeness.of(ruleset);
+    this.#home = {
+      ruleset,
+      opener: this as unknown as Opener,
+      asksOfAnyRecord: asksOfAnyRecord(ruleset),
+      planFor: (key, asker) => this.#planFor(key, asker),
+    };
     keepRuleset(this, ruleset);
   }
 
@@ -67,7 +75,47 @@ export class Portier<T extends TableTypes = AnyTables> {
     const report = options.report ?? firstOnConsole();
     const reading = makeReading(options.source, report);
     const conflict = (message: string) => report({ kind: "bad-data", message });
-    return this.#open(openSubject(this.#ruleset, options, reading, conflict), reading, report, options);
+    const asked = this.#likeOf(options, reading);
+    const known = asked && this.#known.get(asked.like.id);
+    if (asked === undefined || known === undefined) {
+      let isTold = false;
+      const subject = openSubject(this.#ruleset, options, reading, (message) => {
+        isTold = true;
+        conflict(message);
+      });
+      const session = this.#openFor(subject, reading, report, options);
+      // What had to be told is told again of whoever is alike.
+      if (asked !== undefined && !isTold && !reading.isTold) {
+        this.#known.set(asked.like.id, { shared: partsOf(session).shared, roles: undefined });
+      }
+      return session;
+    }
+    const { like, moment } = asked;
+    reading.values = like.values;
+    const subject = () => {
+      const request = { ...options.request, now: options.request?.["now"] ?? new Date(moment) };
+      return openSubject(this.#ruleset, { ...options, request }, reading, conflict);
+    };
+    const roles = () => {
+      known.roles ??= subject().roles();
+      return known.roles;
+    };
+    return this.#open({ shared: known.shared, key: like.key, reading, report, options, roles, subject });
+  }
+
+  /** Whom the person who asks is like; undefined where more has to be looked at. */
+  #likeOf({ person, actedBy, claims, request }: SessionOptions, reading: SessionReading) {
+    const { people } = this.schema;
+    if (this.#likeness === undefined || people === undefined || person === null || person === undefined)
+      return undefined;
+    if (actedBy !== undefined || claims !== undefined) return undefined;
+    const row = typeof person === "object" ? person : reading.source?.find(people.table.name, String(person));
+    if (row === undefined) return undefined;
+    const moment = Date.now();
+    const asked = request && readRequest(this.schema, request).get("now");
+    const now = (): string => (asked as string | undefined) ?? (timestampOf(new Date(moment)) as string);
+    const like = this.#likeness.of(row, now, reading);
+    return like && { like, moment };
   }
 
   /**
@@ -78,7 +126,8 @@ export class Portier<T extends TableTypes = AnyTables> {
    */
   sessionForRoles(roles: readonly string[], { request = {} }: Pick<SessionOptions, "request"> = {}): Session<T> {
     const report = firstOnConsole();
-    return this.#open(roleSubject(this.#ruleset, roles, request), makeReading(undefined, report), report);
+    const subject = roleSubject(this.#ruleset, roles, request);
+    return this.#openFor(subject, makeReading(undefined, report), report, {});
   }
 
   /** A source over records in memory: table name to records. */
@@ -86,61 +135,31 @@ export class Portier<T extends TableTypes = AnyTables> {
     return memorySource(this.schema, data);
   }
 
-  #open(
-    subject: Subject,
-    own: Reading,
-    report: (finding: Finding) => void,
-    { actedBy: actor, request = {} }: SessionOptions = {},
-  ): Session<T> {
+  #openFor(subject: Subject, reading: SessionReading, report: Report, options: SessionOptions): Session<T> {
+    const { key, roles, values } = subject;
+    reading.values = values;
     const shared = this.#planFor(subject.planKey, subject.alike);
-    const { people } = this.schema;
-    const { key, roles } = subject;
-    const origin = { ruleset: this.#ruleset, subject };
-    const actedBy = actor === undefined ? undefined : String(actor);
-    const screens = (reach: (need: Need) => Reach) => shownScreens(this.#ruleset.screens, subject, reach);
-    const opener: Opener = this as unknown as Opener;
-    const acting = actor === undefined ? { request } : { actedBy: actor, request };
-    const guard = roleGuard(opener, this.#ruleset, subject, acting);
-    const { source, badData, decided: tested } = own;
-    const reading: Reading = { source, badData, decided: tested, values: subject.values };
-    let made: Plan | undefined;
-    const decided = (): Plan => {
-      this.#asksOfAnyRecord ??= asksOfAnyRecord(this.#ruleset);
-      if (!this.#asksOfAnyRecord) return shared;
-      made ??= new Plan(this.schema, residualSteps(this.#ruleset, withDecided(subject, shared, reading)));
-      return made;
-    };
-    let alone: Plan | undefined;
-    const plan = (): Plan => {
-      alone ??= this.#planFor(subject.classKey(), subject);
-      return alone;
-    };
-    const parts: SessionParts = {
-      people: people?.table.name,
-      shared,
-      plan,
-      decided,
-      key,
-      actedBy,
-      roles,
-      guard,
-      reading,
-      report,
-      screens,
-      origin,
-    };
-    return new Session<T>(parts);
+    return this.#open({ shared, key, reading, report, options, roles, subject: () => subject });
+  }
+
+  #open(opening: Opening): Session<T> {
+    return new Session<T>(new OpenedParts(this.#home, opening));
   }
 
   #planFor(key: string, asker: Asker): Plan {
-    const plan = this.#plans.get(key) ?? new Plan(this.schema, residualSteps(this.#ruleset, asker));
-    // The one that was not asked for the longest goes first.
-    this.#plans.delete(key);
+    const known = this.#plans.get(key);
+    if (known !== undefined) return known;
+    const plan = new Plan(this.schema, residualSteps(this.#ruleset, asker));
     this.#plans.set(key, plan);
-    if (this.#plans.size > keptPlans) {
-      const [oldest] = this.#plans.keys();
-      if (oldest !== undefined) this.#plans.delete(oldest);
-    }
     return plan;
   }
+}
+
+type Report = (finding: Finding) => void;
+
+/** What is known of all who are alike. */
+interface Known {
+  readonly shared: Plan;
+  /** Worked out when they are first asked for. */
+  roles: readonly string[] | undefined;
 }

@@ -1,7 +1,9 @@
 import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
+import type { Truth } from "../conditions/truth.js";
 import { portierError } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
+import type { Scalar } from "../schema/scalar.js";
 import type { Finding } from "./session.js";
 
 /**
@@ -53,16 +55,45 @@ function kindOf(value: unknown): string {
   return typeof value === "string" ? "a text" : `a ${typeof value}`;
 }
 
-/** How a session reads records: through its source, and with bad data reported. */
-export function makeReading(source: Source | undefined, report: (finding: Finding) => void): Reading {
-  return {
-    source: source && checkedSource(source),
-    decided: new Map(),
+/** How a session reads records. */
+export interface SessionReading extends Reading {
+  values: readonly (Scalar | undefined)[] | undefined;
+  /** Whether any bad data was reported. */
+  isTold: boolean;
+}
+
+const checked = new WeakMap<Source, Source>();
+
+/** Through its source, and with bad data reported. */
+export function makeReading(given: Source | undefined, report: (finding: Finding) => void): SessionReading {
+  const source = given && (checked.get(given) ?? checkedSource(given));
+  if (given !== undefined && source !== undefined) checked.set(given, source);
+  const reading: SessionReading = {
+    source,
+    values: undefined,
+    decided: new DecidedTests(),
+    isTold: false,
     badData(field, row) {
+      reading.isTold = true;
       const value = row[field.name];
       const state = value === undefined ? "is not there" : `is ${kindOf(value)}, not ${field.type.expects}`;
       const message = `"${field.name}" of a record of "${field.table}" ${state}; it counts as unknown and is not shown`;
       report({ kind: "bad-data", message, table: field.table, field: field.name });
     },
   };
+  return reading;
+}
+
+/** Most sessions decide no such test. */
+class DecidedTests {
+  #kept: Map<object, Truth> | undefined;
+
+  get(test: object): Truth | undefined {
+    return this.#kept?.get(test);
+  }
+
+  set(test: object, truth: Truth): void {
+    this.#kept ??= new Map();
+    this.#kept.set(test, truth);
+  }
 }

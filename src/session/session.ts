@@ -83,7 +83,7 @@ export interface SessionParts {
   readonly key: Scalar | null | undefined;
   readonly actedBy: string | undefined;
   readonly roles: () => readonly string[];
-  readonly guard: RoleGuard | undefined;
+  readonly guard: () => RoleGuard | undefined;
   readonly reading: Reading;
   readonly report: (finding: Finding) => void;
   readonly screens: (reach: (need: Need) => Reach) => ShownScreens;
@@ -138,8 +138,8 @@ interface Asked<A> {
 export class Session<T extends TableTypes = AnyTables> {
   readonly #parts: SessionParts;
   readonly #reading: Reading;
-  readonly #context: ChangeContext;
-  readonly #masks = new Map<string, Mask>();
+  #context: ChangeContext | undefined;
+  #masks: Map<string, Mask> | undefined;
   readonly #lastYes: Asked<Yes> = nothingAsked(() => false);
   readonly #lastDecision: Asked<Decide> = nothingAsked(() => faulted);
 
@@ -151,9 +151,15 @@ export class Session<T extends TableTypes = AnyTables> {
   constructor(parts: SessionParts) {
     this.#parts = parts;
     this.#reading = parts.reading;
-    const { people, shared: plan, key, reading, guard } = parts;
+  }
+
+  get #changing(): ChangeContext {
+    if (this.#context !== undefined) return this.#context;
+    const { people, shared: plan, key, reading } = this.#parts;
     const anew: Reading = { ...reading, decided: undefined };
-    this.#context = { people, plan, key, reading: anew, later: { ...anew, badData: () => {} }, roles: guard };
+    const later: Reading = { ...anew, badData: () => {} };
+    this.#context = { people, plan, key, reading: anew, later, roles: this.#parts.guard() };
+    return this.#context;
   }
 
   /** The roles that the person holds, includes among them, in alphabetical order; scoped ones as `editor of e-2`. */
@@ -305,19 +311,19 @@ export class Session<T extends TableTypes = AnyTables> {
     if (action === "create") {
       const checked = checkOptions(valuesOrOptions);
       if (record === undefined) throw wrongRecord(action, record);
-      return this.#guard(() => acceptCreate(this.#context, plan, record, checked), faultyChange);
+      return this.#guard(() => acceptCreate(this.#changing, plan, record, checked), faultyChange);
     }
     if (action === "edit") {
       const checked = checkOptions(options);
       if (!isRow(valuesOrOptions)) throw wrongRecord("edit", valuesOrOptions);
-      return this.#guard(() => acceptEdit(this.#context, plan, record, valuesOrOptions, checked), faultyChange);
+      return this.#guard(() => acceptEdit(this.#changing, plan, record, valuesOrOptions, checked), faultyChange);
     }
     if (speaksOf !== "record") {
       const hint = "use edit, create, delete or a custom action; for many records acceptBulk and acceptImport";
       throw portierError("wrong-call", { what: `${String(action)} changes no single record`, hint });
     }
     const checked = checkOptions(valuesOrOptions);
-    return this.#guard(() => acceptAct(this.#context, plan, action, record, checked), faultyChange);
+    return this.#guard(() => acceptAct(this.#changing, plan, action, record, checked), faultyChange);
   }
 
   /** Judges the same values for many stored records: each must be permitted as an edit and as a bulk change. */
@@ -332,7 +338,7 @@ export class Session<T extends TableTypes = AnyTables> {
     for (const record of records) if (record !== undefined && !isRow(record)) throw wrongRecord("bulk", record);
     if (!isRow(values)) throw wrongRecord("bulk", values);
     const fault: ManyAcceptance = { accepted: false, results: records.map(() => faultyChange) };
-    return this.#guard(() => acceptBulk(this.#context, plan, records, values, checked), fault);
+    return this.#guard(() => acceptBulk(this.#changing, plan, records, values, checked), fault);
   }
 
   /** Judges new records from a file: each must be permitted as created and as imported. */
@@ -341,7 +347,7 @@ export class Session<T extends TableTypes = AnyTables> {
     const checked = checkOptions(options);
     for (const line of lines) if (!isRow(line)) throw wrongRecord("import", line);
     const fault: ManyAcceptance = { accepted: false, results: lines.map(() => faultyChange) };
-    return this.#guard(() => acceptImport(this.#context, plan, lines, checked), fault);
+    return this.#guard(() => acceptImport(this.#changing, plan, lines, checked), fault);
   }
 
   /**
@@ -357,7 +363,7 @@ export class Session<T extends TableTypes = AnyTables> {
     const plan = this.#parts.shared.of(table);
     const asked = plan.field(field);
     if (record !== undefined && !isRow(record)) throw wrongRecord("choices", record);
-    return this.#guard(() => choicesOf(this.#context, plan, asked, record), []);
+    return this.#guard(() => choicesOf(this.#changing, plan, asked, record), []);
   }
 
   /**
@@ -370,7 +376,7 @@ export class Session<T extends TableTypes = AnyTables> {
     if (record === undefined) {
       const attempt = (field?: Field) =>
         this.#guard(() => attemptNew(this.#parts.decided().of(table), "create", field), faulted);
-      const standard = standardRecord(this.#context, plan.table);
+      const standard = standardRecord(this.#changing, plan.table);
       return newForm(plan.table, standard, attempt, (asked) => this.#choicesIn(plan, asked, undefined));
     }
     if (!isRow(record)) throw wrongRecord("form", record);
@@ -390,7 +396,7 @@ export class Session<T extends TableTypes = AnyTables> {
   ): readonly (string | number | boolean)[] | undefined {
     const leads = (field.type.target ?? field.type.element?.target) !== undefined;
     if (leads && this.#reading.source === undefined) return undefined;
-    return this.#guard(() => choicesOf(this.#context, plan, field, record), undefined);
+    return this.#guard(() => choicesOf(this.#changing, plan, field, record), undefined);
   }
 
   /** On how many records of the table the person may do it, without looking at any: should the button be there at all? */
@@ -428,7 +434,7 @@ export class Session<T extends TableTypes = AnyTables> {
 
   #maskOf(table: string, action: ShowAction): Mask {
     const id = `${action} ${table}`;
-    const known = this.#masks.get(id);
+    const known = this.#masks?.get(id);
     if (known !== undefined) return known;
     const plan = this.#parts.shared.of(table);
     plan.checkAction(action);
@@ -440,6 +446,7 @@ export class Session<T extends TableTypes = AnyTables> {
       () => makeMask(plan, action, (error) => this.#reportFault(error)),
       () => undefined,
     );
+    this.#masks ??= new Map();
     this.#masks.set(id, mask);
     return mask;
   }

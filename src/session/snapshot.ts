@@ -78,7 +78,7 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
     key: snapshot.key,
     actedBy: snapshot.actedBy,
     roles: () => snapshot.roles,
-    guard: guardOf(snapshot, tables),
+    guard: () => guardOf(snapshot, tables),
     reading: makeReading(options.source, report),
     screens: () => snapshot.screens ?? noScreens,
     report,

@@ -17,20 +17,20 @@ import { StateChecks } from "./state-checks.js";
 export function roleGuard(
   portier: Opener,
   ruleset: Ruleset,
-  subject: Subject,
+  openedFor: () => Subject,
   { actedBy, request }: { readonly actedBy?: string | number; readonly request?: Readonly<Record<string, unknown>> },
 ): RoleGuard | undefined {
   const bearing = roleBearing(ruleset);
   if (bearing.size === 0) return undefined;
-  const { key, now, memberships } = subject;
-  const giver = {
-    person: key === null || key === undefined ? "" : String(key),
-    actedBy: actedBy === undefined ? undefined : String(actedBy),
-    now,
-    request,
-    confirmed: [],
-  };
   const judge = (source: Source, write: StoredWrite) => {
+    const { key, now, memberships } = openedFor();
+    const giver = {
+      person: key === null || key === undefined ? "" : String(key),
+      actedBy: actedBy === undefined ? undefined : String(actedBy),
+      now,
+      request,
+      confirmed: [],
+    };
     const giving = new Giving(portier, source, giver, () => "", memberships);
     const checks = new StateChecks(giving, withWrites(source, ruleset.schema, [write]));
     checks.changed([write]);
