@@ -1,13 +1,14 @@
-import { type Expression, readsOtherRecords, visitOperands } from "../conditions/expression.js";
+import { type Expression, type Operand, readsOtherRecords, visitOperands } from "../conditions/expression.js";
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import type { Ruleset } from "../rules/compile-rules.js";
 import type { Group } from "../rules/groups.js";
 import type { Scalar } from "../schema/scalar.js";
-import { type Field, type RoleSource, singleKey } from "../schema/schema.js";
+import { type Field, type RoleSource, type Schema, singleKey } from "../schema/schema.js";
+import { dayIn } from "../schema/types/date.js";
 import { storedValue } from "../schema/types/stored-form.js";
-
-type Link = Extract<RoleSource, { readonly kind: "link" }>;
+import { isBelow } from "./memberships.js";
+import { isInForce } from "./subject.js";
 
 /** Who asks, as far as they are like others. */
 export interface Like {
@@ -18,124 +19,174 @@ export interface Like {
   readonly values: readonly (Scalar | undefined)[];
 }
 
+/** Who asks, and when. */
+export interface Asking {
+  readonly person: Row;
+  /** The values of the request; the moment is among them. */
+  readonly request: ReadonlyMap<string, Scalar | null>;
+  readonly reading: Reading;
+}
+
+type Link = Extract<RoleSource, { readonly kind: "link" }>;
+
+/** One thing that tells persons apart. Undefined where it cannot be told without working out who they are. */
+type Part = (asking: Asking, key: Scalar) => string | undefined;
+
+/** A value of the session; undefined for one that cannot be read. */
+type Value = (asking: Asking) => Scalar | null | undefined;
+
 /**
  * Tells from what is stored of a person whether they are like another one, without working out what rules make of it:
- * from the fields that roles, groups and conditions read, and the records that give roles.
+ * from the fields that roles, groups and conditions read, the records that give roles, the request and the moment.
  */
 export class Likeness {
-  /** What has a say as a whole, and what only by whether there is a value. */
-  readonly #fields: readonly Field[];
-  readonly #compared: readonly { readonly slot: number; readonly field: Field }[];
-  readonly #links: readonly Link[];
-  readonly #key: Field;
+  readonly #key: Value;
+  readonly #parts: readonly Part[];
+  readonly #compared: readonly { readonly slot: number; readonly value: Value }[];
 
-  private constructor(key: Field, fields: ReadonlySet<Field>, compared: ReadonlyMap<number, Field>, links: Link[]) {
+  private constructor(
+    key: Value,
+    parts: readonly Part[],
+    compared: readonly { readonly slot: number; readonly value: Value }[],
+  ) {
     this.#key = key;
-    this.#fields = [...fields];
-    this.#compared = [...compared].map(([slot, field]) => ({ slot, field }));
-    this.#links = links;
+    this.#parts = parts;
+    this.#compared = compared;
   }
 
-  /** Undefined where more has a say: the request, the day, other records of persons, rules that are there for a time. */
-  static of({ schema, groups, sessionOperands, timed }: Ruleset): Likeness | undefined {
+  /** Undefined where more has a say: what other records say of a person. */
+  static of(ruleset: Ruleset): Likeness | undefined {
+    const { schema, groups, sessionOperands, timed } = ruleset;
     const { people } = schema;
     const key = people && singleKey(people.table);
-    if (people === undefined || key === undefined || timed.length > 0) return undefined;
+    if (people === undefined || key === undefined) return undefined;
     const fields = new Set<Field>(people.active && [people.active]);
-    const compared = new Map<number, Field>();
-    const links: Link[] = [];
+    const parts: Part[] = [];
+    const compared: { slot: number; value: Value }[] = [];
     for (const source of people.roles) {
       if (source.kind === "field") fields.add(source.field);
-      else links.push(source);
+      else if (linkFields(source).every(isPlain)) parts.push((asking, own) => linked(source, own, asking));
+      else return undefined;
     }
     for (const [name, operand] of sessionOperands.all) {
+      // The records on which a role is held follow from what gives it.
       if (operand.kind === "held") continue;
-      if (operand.kind !== "me" || operand.path.length > 1) return undefined;
+      const value = valueOf(operand, schema);
+      if (value === undefined) return undefined;
       const slot = sessionOperands.slots.get(name);
-      if (slot === undefined) fields.add(operand.path[0]);
-      else compared.set(slot, operand.path[0]);
+      if (slot !== undefined) compared.push({ slot, value });
+      else if (operand.kind === "me") fields.add(operand.path[0]);
+      else parts.push((asking) => print(value(asking)));
     }
     for (const group of groups.values()) {
-      const read = fieldsOf(group);
-      if (read === undefined) return undefined;
-      for (const field of read) fields.add(field === "key" ? key : field);
+      if (!addGroup(group, ruleset, { key, fields, parts })) return undefined;
     }
-    const linking = links.flatMap(({ person, role, on, from, until }) => [person, role, on, from, until]);
-    const isPlain = ({ lookup, by, name }: Field) =>
-      lookup === undefined && by === undefined && !(name in Object.prototype);
-    const read = [key, ...fields, ...compared.values(), ...linking].filter((field) => field !== undefined);
-    if (!read.every(isPlain)) return undefined;
-    return new Likeness(key, fields, compared, links);
+    for (const rule of timed) parts.push(({ request }) => (isInForce(rule, request.get("now") as string) ? "t" : "f"));
+    for (const { name } of fields) parts.push(({ person }) => print(person[name]));
+    return [key, ...fields].every(isPlain) ? new Likeness(stored(key), parts, compared) : undefined;
   }
 
   /** Undefined for a person who has to be looked at more closely. */
-  of(person: Row, now: () => string, reading: Reading): Like | undefined {
-    const key = this.#value(person, this.#key);
+  of(asking: Asking): Like | undefined {
+    const key = this.#key(asking);
     if (key == null) return undefined;
     let id = "";
-    for (let i = 0; i < this.#fields.length; i++) {
-      const part = print(person[(this.#fields[i] as Field).name]);
+    for (let i = 0; i < this.#parts.length; i++) {
+      const part = (this.#parts[i] as Part)(asking, key);
       if (part === undefined) return undefined;
       id += part;
     }
     const values: (Scalar | undefined)[] = [];
     for (let i = 0; i < this.#compared.length; i++) {
-      const { slot, field } = this.#compared[i] as { slot: number; field: Field };
-      const value = this.#value(person, field);
-      if (value === undefined) return undefined;
-      values[slot] = value ?? undefined;
-      id += value === null ? "n" : "v";
-    }
-    for (const link of this.#links) {
-      const given = linked(link, key, now, reading);
-      if (given === undefined) return undefined;
-      id += given;
+      const { slot, value } = this.#compared[i] as { slot: number; value: Value };
+      const known = value(asking);
+      if (known === undefined) return undefined;
+      values[slot] = known ?? undefined;
+      id += known === null ? "n" : "v";
     }
     return { id, key, values };
   }
+}
 
-  /** Undefined for what does not fit the field's type. */
-  #value(person: Row, { name, type }: Field): Scalar | null | undefined {
+function isPlain({ lookup, by, name }: Field): boolean {
+  return lookup === undefined && by === undefined && !(name in Object.prototype);
+}
+
+function stored({ name, type }: Field): Value {
+  return ({ person }) => {
     const raw = person[name];
     return raw === null ? null : storedValue(type, raw);
+  };
+}
+
+function valueOf(operand: Operand, { timeZone }: Schema): Value | undefined {
+  switch (operand.kind) {
+    case "me":
+      return operand.path.length === 1 && isPlain(operand.path[0]) ? stored(operand.path[0]) : undefined;
+    case "request":
+      return ({ request }) => request.get(operand.name) ?? null;
+    case "today":
+      return ({ request }) => dayIn(Date.parse(request.get("now") as string), timeZone);
+    default:
+      return undefined;
   }
 }
 
-/** The fields of the person that have a say in a group, and `key` where it names somebody; undefined where more does. */
-function fieldsOf({ members, where, without }: Group): readonly (Field | "key")[] | undefined {
-  const found: (Field | "key")[] = [];
+interface Found {
+  readonly key: Field;
+  readonly fields: Set<Field>;
+  readonly parts: Part[];
+}
+
+/** Adds what has a say in who is in a group; false where other records do, but for the line of managers. */
+function addGroup({ members, where, without }: Group, ruleset: Ruleset, { key, fields, parts }: Found): boolean {
   const conditions: Expression[] = [where];
   for (const member of [...members, ...without]) {
-    if (member.kind === "below") return undefined;
-    if (member.kind === "person") found.push("key");
+    if (member.kind === "person") fields.add(key);
     if (member.kind === "where") conditions.push(member.condition);
+    if (member.kind === "below") {
+      parts.push(({ person, reading }, own) => {
+        try {
+          return String(isBelow(ruleset, person, own, member.key, reading));
+        } catch {
+          return undefined;
+        }
+      });
+    }
   }
+  let isOwn = !conditions.some(readsOtherRecords);
   for (const condition of conditions) {
-    if (readsOtherRecords(condition)) return undefined;
-    let isOwn = true;
     visitOperands(condition, (operand) => {
-      if (operand.kind === "field" || operand.kind === "me") found.push(operand.path[0]);
-      if (operand.kind === "me" && operand.path.length > 1) isOwn = false;
-      if (["request", "today", "held"].includes(operand.kind)) isOwn = false;
+      if (operand.kind === "field" || operand.kind === "me") {
+        fields.add(operand.path[0]);
+        if (operand.path.length > 1) isOwn = false;
+      } else if (operand.kind === "request" || operand.kind === "today") {
+        const value = valueOf(operand, ruleset.schema);
+        parts.push((asking) => print(value?.(asking)));
+      } else if (operand.kind === "held") isOwn = false;
     });
-    if (!isOwn) return undefined;
   }
-  return found;
+  return isOwn;
+}
+
+function linkFields({ person, role, on, from, until }: Link): readonly Field[] {
+  return [person, role, on, from, until].filter((field) => field !== undefined);
 }
 
 /** The roles that records of another table give now. */
-function linked(link: Link, key: Scalar, now: () => string, reading: Reading): string | undefined {
-  const { table, person, role, on, from, until } = link;
-  if (reading.source?.referring === undefined) return undefined;
+function linked({ table, person, role, on, from, until }: Link, key: Scalar, asking: Asking): string | undefined {
+  const { source } = asking.reading;
+  if (source?.referring === undefined) return undefined;
+  const now = asking.request.get("now") as string;
   let id = "l";
-  for (const row of reading.source.referring(table.name, person.name, String(key))) {
+  for (const row of source.referring(table.name, person.name, String(key))) {
     if (storedValue(person.type, row[person.name]) !== key) continue;
     const begun = momentOf(from, row);
     const ended = momentOf(until, row);
     const name = print(row[role.name]);
     const record = on === undefined ? "" : print(row[on.name]);
     if (begun === undefined || ended === undefined || name === undefined || record === undefined) return undefined;
-    if ((begun !== null && now() < begun) || (ended !== null && ended <= now())) continue;
+    if ((begun !== null && now < begun) || (ended !== null && ended <= now)) continue;
     id += `${name}${record};`;
   }
   return id;

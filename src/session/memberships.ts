@@ -1,7 +1,7 @@
 import { compileTest } from "../conditions/evaluate.js";
 import type { Expression, Operand } from "../conditions/expression.js";
 import type { Reading } from "../conditions/read.js";
-import type { Row } from "../conditions/source.js";
+import type { Row, Source } from "../conditions/source.js";
 import { type Known, specialize } from "../conditions/specialize.js";
 import { Bad, False, not, True, type Truth } from "../conditions/truth.js";
 import type { Ruleset } from "../rules/compile-rules.js";
@@ -163,7 +163,7 @@ export class Memberships {
       case "person":
         return constantOf(member.key) === this.#facts.key ? True : False;
       case "below":
-        return this.#isBelow(constantOf(member.key));
+        return this.#isBelow(member.key);
       case "where":
         return this.#test(member.condition);
       default:
@@ -176,33 +176,34 @@ export class Memberships {
     return compileTest(specialize(condition, known))(person, reading);
   }
 
-  /** The person or anybody they are below of, at any distance. */
-  #isBelow(above: Scalar | null): Truth {
-    if (above === this.#facts.key) return True;
-    const { people } = this.#facts.ruleset.schema;
-    const line = people?.manager;
-    const key = people && singleKey(people.table);
-    if (above === null || line === undefined || key === undefined) return False;
-    const asker: Operand = { kind: "constant", type: key.type, value: above };
-    // "Above" is looked at from below: the one named is above this person's record.
-    const expression: Expression = { kind: "above", path: [key], line, asker };
-    return compileTest(expression)(this.#facts.person, { ...this.#facts.reading, source: this.#withSelf() });
+  #isBelow(above: Operand): Truth {
+    const { ruleset, person, key, reading } = this.#facts;
+    return isBelow(ruleset, person, key, above, reading);
   }
+}
 
-  /** The source, in which this person's own record is the one that the session was opened with. */
-  #withSelf() {
-    const { ruleset, person, reading } = this.#facts;
-    const { source } = reading;
-    const people = ruleset.schema.people?.table.name;
-    const self = String(this.#facts.key);
-    return {
-      find: (table: string, key: string) => {
-        if (table === people && key === self) return person;
-        if (source === undefined) throw portierError("needs-source", { what: "a group of everybody below somebody" });
-        return source.find(table, key);
-      },
-    };
-  }
+/** Whether a person is the one who is named, or below them at any distance. */
+export function isBelow(ruleset: Ruleset, person: Row, key: Scalar, named: Operand, reading: Reading): Truth {
+  const above = constantOf(named);
+  if (above === key) return True;
+  const { people } = ruleset.schema;
+  const line = people?.manager;
+  const keyField = people && singleKey(people.table);
+  if (above === null || people === undefined || line === undefined || keyField === undefined) return False;
+  const asker: Operand = { kind: "constant", type: keyField.type, value: above };
+  // "Above" is looked at from below: the one named is above this person's record.
+  const expression: Expression = { kind: "above", path: [keyField], line, asker };
+  // The person's own record is the one that the session was opened with.
+  const source: Source = {
+    find: (table, one) => {
+      if (table === people.table.name && one === String(key)) return person;
+      if (reading.source === undefined) {
+        throw portierError("needs-source", { what: "a group of everybody below somebody" });
+      }
+      return reading.source.find(table, one);
+    },
+  };
+  return compileTest(expression)(person, { ...reading, source });
 }
 
 function constantOf(operand: Operand): Scalar | null {

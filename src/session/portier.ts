@@ -4,7 +4,6 @@ import type { TypedDocument } from "../schema/document.js";
 import type { Locate } from "../schema/problems.js";
 import type { Schema } from "../schema/schema.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
-import { timestampOf } from "../schema/types/timestamp.js";
 import { asksOfAnyRecord } from "./decided.js";
 import { Likeness } from "./likeness.js";
 import { memorySource } from "./memory-source.js";
@@ -90,12 +89,9 @@ export class Portier<T extends TableTypes = AnyTables> {
       }
       return session;
     }
-    const { like, moment } = asked;
+    const { like, request } = asked;
     reading.values = like.values;
-    const subject = () => {
-      const request = { ...options.request, now: options.request?.["now"] ?? new Date(moment) };
-      return openSubject(this.#ruleset, { ...options, request }, reading, conflict);
-    };
+    const subject = () => openSubject(this.#ruleset, { ...options, request }, reading, conflict);
     const roles = () => {
       known.roles ??= subject().roles();
       return known.roles;
@@ -111,11 +107,9 @@ export class Portier<T extends TableTypes = AnyTables> {
     if (actedBy !== undefined || claims !== undefined) return undefined;
     const row = typeof person === "object" ? person : reading.source?.find(people.table.name, String(person));
     if (row === undefined) return undefined;
-    const moment = Date.now();
-    const asked = request && readRequest(this.schema, request).get("now");
-    const now = (): string => (asked as string | undefined) ?? (timestampOf(new Date(moment)) as string);
-    const like = this.#likeness.of(row, now, reading);
-    return like && { like, moment };
+    const values = readRequest(this.schema, request ?? {});
+    const like = this.#likeness.of({ person: row, request: values, reading });
+    return like && { like, request: { ...request, now: values.get("now") } };
   }
 
   /**

@@ -157,6 +157,7 @@ function compareSeen(one: Case & { readonly item: Row }, table: keyof typeof tab
     for (const field of names) {
       const expected = model.sees(table, action, field, one.item);
       same(session.may(action, table, one.item, field), expected, `${action} ${field}`);
+      same(session.decide(action, table, one.item, field).permitted, expected, `decide ${action} ${field}`);
     }
     same(session.may(action, table, one.item), model.seesRecord(table, action, one.item), action);
     same(session.mask(table, one.item, action), model.mask(table, action, one.item), `mask ${action}`);
@@ -165,11 +166,9 @@ function compareSeen(one: Case & { readonly item: Row }, table: keyof typeof tab
     for (const field of names) {
       // Asked about the position, a range that holds the row makes the answer tentative only.
       if (table === "sheet" && field === "row") continue;
-      same(
-        session.may(action, table, one.item, field),
-        model.mayTry(table, action, field, one.item),
-        `${action} ${field}`,
-      );
+      const expected = model.mayTry(table, action, field, one.item);
+      same(session.may(action, table, one.item, field), expected, `${action} ${field}`);
+      same(session.decide(action, table, one.item, field).permitted, expected, `decide ${action} ${field}`);
     }
   }
   const own = table === "items" || table === "sheet" ? ["approve"] : [];
