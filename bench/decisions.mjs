@@ -97,6 +97,13 @@ function* measures(world, records, parts) {
       for (let i = 0; i < records.length; i++) if (may(who, records[i], field)) sink++;
     },
   ];
+  const bound = (action, field) => [
+    () => {
+      const question = session.question(action, "objects", field);
+      for (let i = 0; i < records.length; i++) if (question(records[i])) sink++;
+    },
+    loop(action, field)[1],
+  ];
   const inTurn = (action) => [
     () => {
       for (let i = 0; i < records.length; i++) {
@@ -129,6 +136,7 @@ function* measures(world, records, parts) {
   const all = {
     "view, one field in a loop": [1, () => loop("view", "label")],
     "edit, one field in a loop": [1, () => loop("edit", "label")],
+    "view, one field, as a question": [1, () => bound("view", "label")],
     "edit that no rule permits": [1, () => loop("edit", "insured_value")],
     "view, all fields in turn": [names.length, () => inTurn("view")],
     "edit, all fields in turn": [names.length, () => inTurn("edit")],
@@ -154,6 +162,7 @@ function sized(world, sizes, parts) {
 const everything = [
   "view, one field in a loop",
   "edit, one field in a loop",
+  "view, one field, as a question",
   "edit that no rule permits",
   "view, all fields in turn",
   "edit, all fields in turn",
@@ -169,7 +178,7 @@ function measureAll(world) {
 
 function measureGrowth(world) {
   checkEqual(world);
-  return sized(world, [2_000], everything.slice(0, 6));
+  return sized(world, [2_000], everything.slice(0, 7));
 }
 
 /** As records come from several queries: with their fields in different orders. */

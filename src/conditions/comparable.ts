@@ -15,18 +15,23 @@ export function personType(people: Table, path: FieldPath): FieldType {
 /** A demand of the condition as a whole that its table's field is a value from outside: how the records are found. */
 export function findLink(condition: Expression): Extract<Expression, { kind: "exists" }>["link"] {
   const demands = condition.kind === "and" ? condition.terms : [condition];
-  for (const demand of demands) {
-    if (demand.kind !== "compare" || demand.op !== "=") continue;
-    for (const [inner, value] of [
-      [demand.left, demand.right],
-      [demand.right, demand.left],
-    ] as const) {
-      const isOutside = value.kind === "outer" || value.kind === "me" || value.kind === "request";
-      if (inner.kind !== "field" || inner.path.length > 1 || inner.type.target === undefined || !isOutside) continue;
-      return { field: inner.path[0], value };
-    }
-  }
-  return undefined;
+  const links = demands.flatMap((demand) => {
+    if (demand.kind !== "compare" || demand.op !== "=") return [];
+    const { left, right } = demand;
+    return [
+      [left, right],
+      [right, left],
+    ].flatMap(([inner, value]) => {
+      const isOutside = value?.kind === "outer" || value?.kind === "me" || value?.kind === "request";
+      return isOutside && inner?.kind === "field" ? [{ path: inner.path, value }] : [];
+    });
+  });
+  return links.find(({ path }) => isReference(path)) ?? links[0];
+}
+
+/** Whether a path is a reference of the record itself, by which every source finds records. */
+export function isReference(path: FieldPath): boolean {
+  return path.length === 1 && path[0].type.target !== undefined;
 }
 
 /** Types that one comparison may hold against each other; a choice counts as text, a reference as its target's key. */

@@ -8,11 +8,11 @@ import {
   compileRead,
   everything,
   find,
+  holding,
   type Read,
   type Reading,
   readField,
   readPath,
-  referring,
 } from "./read.js";
 import type { Row } from "./source.js";
 import { Bad, False, not, True, type Truth, Unknown } from "./truth.js";
@@ -267,8 +267,8 @@ function compileExists({ table, condition, link }: Extract<Expression, { kind: "
     const inside: Reading = { source, badData, decided, values, outer };
     const sought = value?.(row, inside);
     if (link !== undefined && sought === null) return False;
-    const byKey = link !== undefined && sought != null;
-    const rows = byKey ? referring(table, link.field, sought, reading) : everything(table, reading);
+    const isSought = link !== undefined && sought != null;
+    const rows = isSought ? holding(table, link.path, sought, reading) : everything(table, reading);
     let greatest: Truth = False;
     for (const candidate of rows) {
       const truth = test(candidate, inside);

@@ -31,8 +31,8 @@ export type Expression =
       readonly kind: "exists";
       readonly table: string;
       readonly condition: Expression;
-      /** A demand of the condition that finds the candidates by key: `field` of the inner record is `value`. */
-      readonly link: { readonly field: Field; readonly value: Operand } | undefined;
+      /** A demand of the condition that finds the candidates: what `path` leads to from the inner record is `value`. */
+      readonly link: { readonly path: FieldPath; readonly value: Operand } | undefined;
     }
   /** May the current user do `action` with the record of `target` whose key this is? */
   | { readonly kind: "may"; readonly action: string; readonly key: Operand; readonly target: string }

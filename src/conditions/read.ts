@@ -4,7 +4,7 @@ import type { Scalar } from "../schema/scalar.js";
 import type { Field, FieldPath } from "../schema/schema.js";
 import { listElements } from "../schema/types/list.js";
 import { storedValue } from "../schema/types/stored-form.js";
-import { decimalOf } from "./comparable.js";
+import { decimalOf, isReference } from "./comparable.js";
 import type { Operand } from "./expression.js";
 import { shiftValue } from "./shift.js";
 import type { Row, Source } from "./source.js";
@@ -133,9 +133,15 @@ export function find(table: string, key: Scalar, reading: Reading): Row | undefi
   return sourceOf(table, reading).find(table, String(key));
 }
 
-export function referring(table: string, field: Field, value: Scalar, reading: Reading): Iterable<Row> {
+/** The records of which a path leads to a value: no others need to be looked at, but these may be more than those. */
+export function holding(table: string, path: FieldPath, value: Scalar, reading: Reading): Iterable<Row> {
   const source = sourceOf(table, reading);
-  if (source.referring !== undefined) return source.referring(table, field.name, String(value));
+  const key = String(value);
+  if (!isReference(path)) {
+    const names = path.map(({ name }) => name);
+    return source.holding?.(table, names, key) ?? everything(table, reading);
+  }
+  if (source.referring !== undefined) return source.referring(table, path[0].name, key);
   throw portierError("needs-source", { what: `a condition on the records of "${table}"`, method: "referring" });
 }
 

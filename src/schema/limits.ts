@@ -1,10 +1,10 @@
 /** Bounds on documents. Crossing one is the problem `too-large`, never a slow or half-read document. */
 export const limits = {
-  tables: 1_000,
+  tables: 5_000,
   fieldsOfATable: 1_000,
   roles: 2_000,
   groups: 5_000,
-  rules: 50_000,
+  rules: 100_000,
   nameLength: 100,
   choices: 10_000,
   /** Characters of one condition. */

@@ -71,7 +71,7 @@ export class Likeness {
     for (const [name, operand] of sessionOperands.all) {
       // The records on which a role is held follow from what gives it.
       if (operand.kind === "held") continue;
-      const value = valueOf(operand, schema);
+      const value = sessionValue(operand, schema);
       if (value === undefined) return undefined;
       const slot = sessionOperands.slots.get(name);
       if (slot !== undefined) compared.push({ slot, value });
@@ -119,7 +119,7 @@ function stored({ name, type }: Field): Value {
   };
 }
 
-function valueOf(operand: Operand, { timeZone }: Schema): Value | undefined {
+function sessionValue(operand: Operand, { timeZone }: Schema): Value | undefined {
   switch (operand.kind) {
     case "me":
       return operand.path.length === 1 && isPlain(operand.path[0]) ? stored(operand.path[0]) : undefined;
@@ -161,7 +161,7 @@ function addGroup({ members, where, without }: Group, ruleset: Ruleset, { key, f
         fields.add(operand.path[0]);
         if (operand.path.length > 1) isOwn = false;
       } else if (operand.kind === "request" || operand.kind === "today") {
-        const value = valueOf(operand, ruleset.schema);
+        const value = sessionValue(operand, ruleset.schema);
         parts.push((asking) => print(value?.(asking)));
       } else if (operand.kind === "held") isOwn = false;
     });

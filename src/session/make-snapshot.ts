@@ -47,7 +47,7 @@ export function snapshotOf(
     steps[table.name] = own;
   }
   const content: Omit<Snapshot, "check"> = {
-    portier: "snapshot 2",
+    portier: "snapshot 3",
     madeAt: new Date().toISOString(),
     ...(version === undefined ? {} : { version }),
     ...(expiresAt === undefined ? {} : { expiresAt: new Date(expiresAt).toISOString() }),

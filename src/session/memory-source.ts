@@ -1,8 +1,8 @@
-import { fieldValue } from "../conditions/read.js";
+import { fieldValue, readPath } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
-import { type Field, findTable, type Schema, type Table } from "../schema/schema.js";
+import { type Field, type FieldPath, findTable, type Schema, type Table } from "../schema/schema.js";
 import { listElements } from "../schema/types/list.js";
 import { storedValue } from "../schema/types/stored-form.js";
 
@@ -22,9 +22,18 @@ export function memorySource(schema: Schema, data: Readonly<Record<string, reado
     rows.set(name, data[name] ?? []);
     byKey.set(name, indexKeys(table, data[name] ?? []));
   }
+  const byPath = new Map<string, Referring>();
+  const find = (table: string, key: string) => byKey.get(table)?.get(key);
+  const all = (table: string) => rows.get(table) ?? [];
   return {
-    find: (table, key) => byKey.get(table)?.get(key),
-    all: (table) => rows.get(table) ?? [],
+    find,
+    all,
+    holding: (table, names, value) => {
+      const id = JSON.stringify([table, ...names]);
+      const index = byPath.get(id) ?? indexPath(findPath(schema, table, names), all(table), find);
+      byPath.set(id, index);
+      return holders(index, value);
+    },
     referring: (table, fieldName, key) => {
       const field = findTable(schema, table)?.byName.get(fieldName);
       if (field === undefined) return [];
@@ -33,8 +42,7 @@ export function memorySource(schema: Schema, data: Readonly<Record<string, reado
         index = indexField(field, rows.get(table) ?? []);
         byField.set(field, index);
       }
-      const found = index.byKey.get(key) ?? [];
-      return index.unreadable.length === 0 ? found : [...found, ...index.unreadable];
+      return holders(index, key);
     },
   };
 }
@@ -56,6 +64,40 @@ function indexKeys(table: Table, rows: readonly Row[]): Map<string, Row> {
 interface Referring {
   readonly byKey: ReadonlyMap<string, readonly Row[]>;
   readonly unreadable: readonly Row[];
+}
+
+function holders({ byKey, unreadable }: Referring, key: string): readonly Row[] {
+  const found = byKey.get(key) ?? [];
+  return unreadable.length === 0 ? found : [...found, ...unreadable];
+}
+
+function findPath(schema: Schema, table: string, names: readonly string[]): readonly Field[] {
+  const path: Field[] = [];
+  for (const name of names) {
+    const target: string = path.at(-1)?.type.target ?? table;
+    const field = findTable(schema, target)?.byName.get(name);
+    if (field === undefined) throw portierError("unknown-field", { table: target, name, candidates: [] });
+    path.push(field);
+  }
+  return path;
+}
+
+/** Records by what a path from them leads to. */
+function indexPath(path: readonly Field[], rows: readonly Row[], find: Source["find"]): Referring {
+  const byKey = new Map<string, Row[]>();
+  const unreadable: Row[] = [];
+  if (path.length === 0) return { byKey, unreadable };
+  const read = readPath(path as unknown as FieldPath);
+  // What does not fit its type is said when the record is looked at.
+  const reading = { source: { find }, badData: () => {} };
+  for (const row of rows) {
+    const value = read(row, reading);
+    if (value === null) continue;
+    const list = value === undefined ? unreadable : (byKey.get(String(value)) ?? []);
+    list.push(row);
+    if (value !== undefined) byKey.set(String(value), list);
+  }
+  return { byKey, unreadable };
 }
 
 function indexField(field: Field, rows: readonly Row[]): Referring {

@@ -25,6 +25,12 @@ function checkedSource(source: Source): Source {
     ...(source.referring && {
       referring: (table, field, key) => records(table, source.referring?.(table, field, key)),
     }),
+    ...(source.holding && {
+      holding: (table, path, value) => {
+        const rows = source.holding?.(table, path, value);
+        return rows && records(table, rows);
+      },
+    }),
     ...(source.all && { all: (table) => records(table, source.all?.(table)) }),
   };
 }

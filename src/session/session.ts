@@ -195,6 +195,28 @@ export class Session<T extends TableTypes = AnyTables> {
   }
 
   /**
+   * {@link may} as a function of the record alone, for loops over many.
+   *
+   * @throws PortierError where `may` would: for a table, action or field that is not there.
+   *
+   * @example
+   * const shown = objects.filter(session.question("view", "objects", "label"));
+   */
+  question<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, field?: FieldOf<T, K>): (record: Row) => boolean {
+    const permits = this.#parts.shared.of(table).answers(action).permits(field);
+    const reading = this.#reading;
+    return (record) => {
+      if (!isRow(record)) throw wrongRecord(action, record);
+      try {
+        return permits(record, reading);
+      } catch (error) {
+        this.#reportFault(error);
+        return false;
+      }
+    };
+  }
+
+  /**
    * May this person do it? Without a field, actions that speak of fields ask whether there is any field.
    * `edit` and `bulk` are asked without values, so the answer says whether it may be tried; {@link accept} judges the
    * change. `create` and `import` are about a record that is not there yet: pass the record as it would be, or none to

@@ -29,6 +29,22 @@ const copies: readonly ((name: string, isText: boolean, fits: (value: unknown) =
   (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
   (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
   (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
 ];
 
 /**

@@ -22,7 +22,7 @@ import type { StepData } from "./step.js";
  * {@link openSnapshot}; what is inside may change with every version.
  */
 export interface Snapshot {
-  readonly portier: "snapshot 2";
+  readonly portier: "snapshot 3";
   /** When it was made, as an instant. */
   readonly madeAt: string;
   /** Which rules it was made by, as the application calls them. */
@@ -87,7 +87,7 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
 }
 
 function problemOf(snapshot: Snapshot, version: string | undefined): string | undefined {
-  if (snapshot?.portier !== "snapshot 2") return "this is no snapshot of this version";
+  if (snapshot?.portier !== "snapshot 3") return "this is no snapshot of this version";
   const { check, expiresAt, ...content } = snapshot;
   if (check !== checkOf({ ...content, expiresAt })) return "this snapshot is damaged: it is not as it was made";
   if (version !== undefined && version !== snapshot.version) {

@@ -115,7 +115,7 @@ describe("documents of any size", () => {
   it.each<[string, DocumentInput, string]>([
     [
       "too many rules",
-      table(Object.fromEntries(Array.from({ length: 50_001 }, (_, i) => [`r${i}`, { deny: { view: "all" } }]))),
+      table(Object.fromEntries(Array.from({ length: 100_001 }, (_, i) => [`r${i}`, { deny: { view: "all" } }]))),
       "too-large",
     ],
     [

@@ -14,7 +14,7 @@ vi.mock("../../src/session/subject.js", async (original) => {
 });
 
 const ways = [
-  ...["keep", "register", "audit", "sort", "warm", "own", "guide", "lock", "choose", "order"],
+  ...["keep", "register", "audit", "sort", "warm", "own", "guide", "lock", "choose", "name", "order"],
   ...["air", "open", "close", "hang", "light"],
 ] as const;
 
@@ -40,8 +40,9 @@ const document: DocumentInput = {
   request: { hall: "text" },
   groups: {
     seniors: { members: [{ where: "grade >= 3" }], roles: ["night"] },
-    line: { members: { below: "s-2" } },
-    chosen: { members: ["person s-1", "seniors"], without: [{ where: "name = 'Ife'" }] },
+    line: { members: { below: "s-9" } },
+    chosen: { members: "person s-1" },
+    named: { members: "seniors", without: { where: "name = 'Ife'" } },
   },
   tables: {
     staff: {
@@ -80,8 +81,9 @@ const document: DocumentInput = {
         guide: { to: "guide of this", permit: { guide: "yes" } },
         night: { to: "night", permit: { lock: "yes" } },
         chosen: { to: "chosen", permit: { choose: "yes" } },
+        named: { to: "named", permit: { name: "yes" } },
         below: { to: "line", permit: { order: "yes" } },
-        spring: { to: "anyone", from: "2027-02-01", permit: { air: "yes" } },
+        spring: { to: "anyone", from: "2027-05-01T12:00:00Z", permit: { air: "yes" } },
         day: { to: "anyone", where: "opens <= today", permit: { open: "yes" } },
         week: { to: "anyone", where: "opens in (today, date '2027-01-01')", permit: { close: "yes" } },
         asked: { to: "anyone", where: "request.hall = dept", permit: { hang: "yes" } },
@@ -110,52 +112,54 @@ const rooms = ["r-1", "r-2"].flatMap((id) =>
     keeper: ["s-1", "s-2", null][index] ?? null,
   })),
 );
-const moments = ["2027-01-01T09:00:00Z", "2027-05-01T09:00:00Z", "2027-06-01T09:00:00Z"];
 const before = "2026-12-01T00:00:00Z";
 const between = "2027-03-01T00:00:00Z";
+
+/** What is usual, and now and then what keeps a person from being told at a glance. */
+const mostly = <T>(usual: readonly T[], odd: readonly unknown[]) =>
+  fc.oneof({ weight: 20, arbitrary: fc.constantFrom(...usual) }, { weight: 1, arbitrary: fc.constantFrom(...odd) });
 
 const personArbitrary = fc.record({
   id: fc.constantFrom("s-1", "s-2"),
   name: fc.constantFrom("Odalys", "Ife", null),
-  post: fc.constantFrom("keeper", "registrar", "auditor", "keeper", null, "sculptor"),
-  more: fc.constantFrom(["auditor"], ["keeper", "night"], [], null, '["night"]'),
-  dept: fc.constantFrom("ships", "textiles", null, 7),
+  post: mostly(["keeper", "registrar", "auditor", null], ["sculptor", 3]),
+  more: mostly([["auditor"], ["keeper", "night"], [], null], ['["night"]', 7]),
+  dept: mostly(["ships", "textiles", null], [7]),
   site: fc.constantFrom("north", "south", null),
-  grade: fc.constantFrom(1, 3, "3", null),
-  manager: fc.constantFrom("s-2", null),
-  active: fc.constantFrom(true, true, false, 1),
+  grade: mostly([1, 3, null], ["3"]),
+  manager: fc.constantFrom("s-9", "s-2", null),
+  active: mostly([true], [false, 1]),
 });
 const fieldsOfPerson = ["id", "name", "post", "more", "dept", "site", "grade", "manager", "active"] as const;
 const dutyArbitrary = fc.record({
   who: fc.constantFrom("s-1", "s-2"),
   role: fc.constant("guide"),
   what: fc.constantFrom("r-1", "r-2", null),
-  begins: fc.constantFrom(null, before, between, "soon"),
+  begins: mostly([null, before, between], ["soon"]),
   ends: fc.constantFrom(null, between, "2028-01-01T00:00:00Z"),
 });
 
+const otherId = ({ id }: { readonly id: string }) => (id === "s-1" ? "s-2" : "s-1");
+
 /** One person, and others who differ from them in one thing: only these could be held for alike by mistake. */
 const worlds = fc
-  .tuple(
-    personArbitrary,
-    fc.array(dutyArbitrary, { maxLength: 2 }),
-    fc.array(fc.record({ field: fc.constantFrom(...fieldsOfPerson), other: personArbitrary }), {
-      minLength: 3,
-      maxLength: 5,
-    }),
-    fc.array(dutyArbitrary, { minLength: 1, maxLength: 3 }),
-  )
-  .map(([person, duties, changes, more]) => [
+  .tuple(personArbitrary, fc.array(dutyArbitrary, { maxLength: 1 }), personArbitrary, fc.array(dutyArbitrary))
+  .map(([person, duties, other, more]) => [
     { person, duties },
-    ...changes.map(({ field, other }) => ({ person: { ...person, [field]: other[field] }, duties })),
-    ...more.map((duty) => ({ person, duties: [...duties.slice(1), duty] })),
+    ...fieldsOfPerson.map((field) => ({
+      person: { ...person, [field]: field === "id" ? otherId(person) : other[field] },
+      duties,
+    })),
+    ...more.slice(0, 3).map((duty) => ({ person, duties: [...duties.slice(1), duty] })),
   ]);
 
+/** When, whether the person is given by their key, and one value of the request. */
 const asked = [
-  [moments[0], false, null],
-  [moments[1], true, null],
-  [moments[2], true, "ships"],
-  [moments[2], false, "east"],
+  ["2027-01-01T09:00:00Z", false, null],
+  ["2027-05-01T09:00:00Z", true, null],
+  ["2027-05-01T15:00:00Z", true, null],
+  ["2027-06-01T09:00:00Z", true, "ships"],
+  ["2027-06-01T09:00:00Z", false, "east"],
 ] as const;
 
 function told(open: (report: (finding: Finding) => void) => Session) {
@@ -202,7 +206,7 @@ it("never holds two for alike who are not", () => {
         }
       }
     }),
-    { seed: seedOf(1), numRuns: runsOf(20) },
+    { seed: seedOf(1), numRuns: runsOf(12) },
   );
   for (const [what, count] of Object.entries(counts)) expect(count, what).toBeGreaterThan(20);
 });

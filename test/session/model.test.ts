@@ -158,6 +158,7 @@ function compareSeen(one: Case & { readonly item: Row }, table: keyof typeof tab
       const expected = model.sees(table, action, field, one.item);
       same(session.may(action, table, one.item, field), expected, `${action} ${field}`);
       same(session.decide(action, table, one.item, field).permitted, expected, `decide ${action} ${field}`);
+      same(session.question(action, table, field)(one.item), expected, `question ${action} ${field}`);
     }
     same(session.may(action, table, one.item), model.seesRecord(table, action, one.item), action);
     same(session.mask(table, one.item, action), model.mask(table, action, one.item), `mask ${action}`);
