@@ -22,8 +22,8 @@ export interface Like {
 /** Who asks, and when. */
 export interface Asking {
   readonly person: Row;
-  /** The values of the request; the moment is among them. */
-  readonly request: ReadonlyMap<string, Scalar | null>;
+  /** The values of the request; the moment is among them. Read when they are first asked for. */
+  readonly request: () => ReadonlyMap<string, Scalar | null>;
   readonly reading: Reading;
 }
 
@@ -81,7 +81,8 @@ export class Likeness {
     for (const group of groups.values()) {
       if (!addGroup(group, ruleset, { key, fields, parts })) return undefined;
     }
-    for (const rule of timed) parts.push(({ request }) => (isInForce(rule, request.get("now") as string) ? "t" : "f"));
+    for (const rule of timed)
+      parts.push(({ request }) => (isInForce(rule, request().get("now") as string) ? "t" : "f"));
     for (const { name } of fields) parts.push(({ person }) => print(person[name]));
     return [key, ...fields].every(isPlain) ? new Likeness(stored(key), parts, compared) : undefined;
   }
@@ -124,9 +125,9 @@ function sessionValue(operand: Operand, { timeZone }: Schema): Value | undefined
     case "me":
       return operand.path.length === 1 && isPlain(operand.path[0]) ? stored(operand.path[0]) : undefined;
     case "request":
-      return ({ request }) => request.get(operand.name) ?? null;
+      return ({ request }) => request().get(operand.name) ?? null;
     case "today":
-      return ({ request }) => dayIn(Date.parse(request.get("now") as string), timeZone);
+      return ({ request }) => dayIn(Date.parse(request().get("now") as string), timeZone);
     default:
       return undefined;
   }
@@ -177,7 +178,7 @@ function linkFields({ person, role, on, from, until }: Link): readonly Field[] {
 function linked({ table, person, role, on, from, until }: Link, key: Scalar, asking: Asking): string | undefined {
   const { source } = asking.reading;
   if (source?.referring === undefined) return undefined;
-  const now = asking.request.get("now") as string;
+  const now = asking.request().get("now") as string;
   let id = "l";
   for (const row of source.referring(table.name, person.name, String(key))) {
     if (storedValue(person.type, row[person.name]) !== key) continue;

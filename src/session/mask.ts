@@ -21,7 +21,6 @@ interface Needs {
   readonly visible: readonly (readonly number[])[];
 }
 
-/** With many tests there could be more patterns than records. */
 const mostPatterns = 1_000;
 
 /** Stands for a test that never holds. */
@@ -50,41 +49,70 @@ export function makeMask(plan: TableGates, action: ShowAction, fault: (error: un
     const fields = plan.table.fields.filter((field) => of.get(field)?.every(holds));
     return { show: compileShowFields(fields), copies: fields.map((field) => copies.get(field) as Copy) };
   };
-  // A small integer holds up to 30 tests; a table with more pays for a list.
-  if (tests.length > 30) {
-    const patterns = new Map<string, Pattern | undefined>();
-    return (row, reading) => {
-      const key = tests.map((test) => (test(row, reading) ? "1" : "0")).join("");
-      if (patterns.size > mostPatterns) patterns.clear();
-      if (!patterns.has(key))
-        patterns.set(
-          key,
-          patternOf((test) => key[test] === "1"),
-        );
-      return showPattern(patterns.get(key), row, reading);
-    };
-  }
-  const patterns = new Map<number, Pattern | undefined>();
+  const known = new KnownPatterns(tests, patternOf);
   return (row, reading) => {
-    let bits = 0;
-    for (let i = 0; i < tests.length; i++) {
-      if ((tests[i] as Yes)(row, reading)) bits |= 1 << i;
-    }
-    let pattern = patterns.get(bits);
-    if (pattern === undefined && !patterns.has(bits)) {
-      const open = bits;
-      pattern = patternOf((test) => test !== never && (open & (1 << test)) !== 0);
-      patterns.set(bits, pattern);
-    }
-    return showPattern(pattern, row, reading);
+    const pattern = known.of(row, reading);
+    if (pattern === undefined) return undefined;
+    const shown = pattern.show(row);
+    return shown ?? copyEach(pattern.copies, row, reading);
   };
 }
 
-function showPattern(pattern: Pattern | undefined, row: Row, reading: Reading): MaskedRow | undefined {
-  if (pattern === undefined) return undefined;
-  const shown = pattern.show(row);
-  if (shown !== undefined) return shown;
-  const { copies } = pattern;
+/** A small integer holds this many tests. */
+const bitsOfWord = 30;
+
+type Word = Map<number, Word | Pattern | undefined>;
+
+/** The patterns of records that were seen before, by the tests that hold: 30 of them a step. */
+class KnownPatterns {
+  readonly #tests: readonly Yes[];
+  readonly #make: (holds: (test: number) => boolean) => Pattern | undefined;
+  #first: Word = new Map();
+  #size = 0;
+
+  constructor(tests: readonly Yes[], make: (holds: (test: number) => boolean) => Pattern | undefined) {
+    this.#tests = tests;
+    this.#make = make;
+  }
+
+  of(row: Row, reading: Reading): Pattern | undefined {
+    const tests = this.#tests;
+    let word = this.#first;
+    for (let from = 0; ; from += bitsOfWord) {
+      const to = Math.min(tests.length, from + bitsOfWord);
+      let bits = 0;
+      for (let i = from; i < to; i++) if ((tests[i] as Yes)(row, reading)) bits |= 1 << (i - from);
+      const next = word.get(bits);
+      if (next instanceof Map) word = next;
+      else if (next !== undefined || word.has(bits)) return next;
+      else return this.#add(row, reading);
+    }
+  }
+
+  #add(row: Row, reading: Reading): Pattern | undefined {
+    // With many tests there could be more patterns than records.
+    if (this.#size++ > mostPatterns) {
+      this.#first = new Map();
+      this.#size = 1;
+    }
+    const open = this.#tests.map((test) => test(row, reading));
+    const pattern = this.#make((test) => open[test] === true);
+    let word = this.#first;
+    for (let from = 0; ; from += bitsOfWord) {
+      const bits = open.slice(from, from + bitsOfWord).reduce((sum, holds, at) => (holds ? sum | (1 << at) : sum), 0);
+      if (from + bitsOfWord >= open.length) {
+        word.set(bits, pattern);
+        return pattern;
+      }
+      const next = word.get(bits);
+      const made: Word = next instanceof Map ? next : new Map();
+      word.set(bits, made);
+      word = made;
+    }
+  }
+}
+
+function copyEach(copies: readonly Copy[], row: Row, reading: Reading): MaskedRow {
   const masked: MaskedRow = {};
   for (let i = 0; i < copies.length; i++) (copies[i] as Copy)(row, reading, masked);
   return masked;

@@ -107,9 +107,15 @@ export class Portier<T extends TableTypes = AnyTables> {
     if (actedBy !== undefined || claims !== undefined) return undefined;
     const row = typeof person === "object" ? person : reading.source?.find(people.table.name, String(person));
     if (row === undefined) return undefined;
-    const values = readRequest(this.schema, request ?? {});
-    const like = this.#likeness.of({ person: row, request: values, reading });
-    return like && { like, request: { ...request, now: values.get("now") } };
+    // Most have nothing to ask of the request but its moment, and few of that.
+    const given = request ?? { now: new Date() };
+    let values = request && readRequest(this.schema, request);
+    const read = () => {
+      values ??= readRequest(this.schema, given);
+      return values;
+    };
+    const like = this.#likeness.of({ person: row, request: read, reading });
+    return like && { like, request: { ...given, now: values?.get("now") ?? given["now"] } };
   }
 
   /**

@@ -45,7 +45,43 @@ const copies: readonly ((name: string, isText: boolean, fits: (value: unknown) =
   (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
   (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
   (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
+  (n, t, f) => (r, m) => { const v = r[n]; if (v === null) return true; if (t ? typeof v !== "string" : !f(v)) return false; m[n] = v; return true; },
 ];
+
+type Copy = (typeof copies)[number];
+const copyOf = new WeakMap<Field, Copy>();
+let next = 0;
 
 /**
  * Shows some fields of records, all of them stored ones. What is shown is a copy of one object that has all fields, into which
@@ -55,10 +91,12 @@ export function compileShowFields(fields: readonly Field[]): ShowFields {
   if (fields.some(({ lookup, by, name }) => lookup !== undefined || by !== undefined || name in Object.prototype)) {
     return () => undefined;
   }
-  const template: MaskedRow = Object.fromEntries(fields.map(({ name }) => [name, null]));
-  const places = fields.map(({ index, name, type }) => {
-    const copy = copies[index % copies.length] as (typeof copies)[number];
-    return copy(name, type.base === "text", type.fits);
+  // An object with many fields that is put together name by name becomes a slow table of an engine; one that is read does not.
+  const template: MaskedRow = JSON.parse(JSON.stringify(Object.fromEntries(fields.map(({ name }) => [name, null]))));
+  const places = fields.map((field) => {
+    const copy = copyOf.get(field) ?? (copies[next++ % copies.length] as Copy);
+    copyOf.set(field, copy);
+    return copy(field.name, field.type.base === "text", field.type.fits);
   });
   return (row) => {
     const shown: MaskedRow = { ...template };
