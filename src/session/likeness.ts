@@ -32,6 +32,9 @@ type Link = Extract<RoleSource, { readonly kind: "link" }>;
 /** One thing that tells persons apart. Undefined where it cannot be told without working out who they are. */
 type Part = (asking: Asking, key: Scalar) => string | undefined;
 
+/** The texts are kept: a person of whom more has a say is worked out each time. */
+const mostText = 2_000;
+
 /** A value of the session; undefined for one that cannot be read. */
 type Value = (asking: Asking) => Scalar | null | undefined;
 
@@ -105,7 +108,7 @@ export class Likeness {
       values[slot] = known ?? undefined;
       id += known === null ? "n" : "v";
     }
-    return { id, key, values };
+    return id.length > mostText ? undefined : { id, key, values };
   }
 }
 

@@ -1,3 +1,4 @@
+import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import { compileRules, type Ruleset } from "../rules/compile-rules.js";
 import type { TypedDocument } from "../schema/document.js";
@@ -11,6 +12,7 @@ import { type Home, OpenedParts, type Opening } from "./opened.js";
 import { Plan } from "./plan.js";
 import { firstOnConsole, makeReading, type SessionReading } from "./reading.js";
 import { Recent } from "./recent.js";
+import { rememberedSource } from "./remembered-source.js";
 import { residualSteps } from "./residual.js";
 import type { Opener } from "./roles/opener.js";
 import { keepRuleset } from "./rulesets.js";
@@ -76,31 +78,43 @@ export class Portier<T extends TableTypes = AnyTables> {
     const conflict = (message: string) => report({ kind: "bad-data", message });
     const asked = this.#likeOf(options, reading);
     const known = asked && this.#known.get(asked.like.id);
-    if (asked === undefined || known === undefined) {
-      let isTold = false;
-      const subject = openSubject(this.#ruleset, options, reading, (message) => {
-        isTold = true;
-        conflict(message);
-      });
-      const session = this.#openFor(subject, reading, report, options);
-      // What had to be told is told again of whoever is alike.
-      if (asked !== undefined && !isTold && !reading.isTold) {
-        this.#known.set(asked.like.id, { shared: partsOf(session).shared, roles: undefined });
-      }
-      return session;
-    }
+    if (asked === undefined)
+      return this.#openFor(openSubject(this.#ruleset, options, reading, conflict), reading, report, options);
+    if (known === undefined) return this.#openFirst(options, reading, report);
     const { like, request } = asked;
     reading.values = like.values;
     const subject = () => openSubject(this.#ruleset, { ...options, request }, reading, conflict);
-    const roles = () => {
-      known.roles ??= subject().roles();
-      return known.roles;
+    const { shared, roles } = known;
+    return this.#open({ shared, key: like.key, reading, report, options, roles, subject });
+  }
+
+  /** The first of all who are alike. What they are like, and who they are, is read of one state and at one moment. */
+  #openFirst(options: SessionOptions, reading: SessionReading, report: Report): Session<T> {
+    let isTold = false;
+    const conflict = (message: string) => {
+      isTold = true;
+      report({ kind: "bad-data", message });
     };
-    return this.#open({ shared: known.shared, key: like.key, reading, report, options, roles, subject });
+    const opening = { ...reading, source: reading.source && rememberedSource(reading.source) };
+    const asked = this.#likeOf(options, opening);
+    const at = asked === undefined ? options : { ...options, request: asked.request };
+    const subject = openSubject(this.#ruleset, at, opening, conflict);
+    const session = this.#openFor(subject, reading, report, options);
+    // What had to be told is told again of whoever is alike.
+    if (asked !== undefined && !isTold && !reading.isTold) {
+      // One list for all of them: nobody may write into it.
+      let held: readonly string[] | undefined;
+      const roles = () => {
+        held ??= Object.freeze(subject.roles());
+        return held;
+      };
+      this.#known.set(asked.like.id, { shared: partsOf(session).shared, roles });
+    }
+    return session;
   }
 
   /** Whom the person who asks is like; undefined where more has to be looked at. */
-  #likeOf({ person, actedBy, claims, request }: SessionOptions, reading: SessionReading) {
+  #likeOf({ person, actedBy, claims, request }: SessionOptions, reading: Reading) {
     const { people } = this.schema;
     if (this.#likeness === undefined || people === undefined || person === null || person === undefined)
       return undefined;
@@ -161,5 +175,5 @@ type Report = (finding: Finding) => void;
 interface Known {
   readonly shared: Plan;
   /** Worked out when they are first asked for. */
-  roles: readonly string[] | undefined;
+  readonly roles: () => readonly string[];
 }

@@ -1,5 +1,5 @@
 import fc from "fast-check";
-import { compile, type DocumentInput, type Finding, type Session } from "portier";
+import { compile, type DocumentInput, type Finding, type Row, type Session, type Source } from "portier";
 import { expect, it, vi } from "vitest";
 import { openSubject } from "../../src/session/subject.js";
 import { runsOf, seedOf } from "../support/runs.js";
@@ -209,4 +209,37 @@ it("never holds two for alike who are not", () => {
     { seed: seedOf(1), numRuns: runsOf(12) },
   );
   for (const [what, count] of Object.entries(counts)) expect(count, what).toBeGreaterThan(20);
+});
+
+it.each(["the records", "the clock"])("works out who somebody is of one state, while %s go on", (what) => {
+  const portier = compile(document);
+  const person = { id: "s-1", name: null, post: null, more: null, dept: null, site: null, grade: null };
+  const staff = [{ ...person, manager: null, active: true }];
+  const border = Date.parse("2027-03-01T00:00:00Z");
+  const duty = { id: "d-1", who: "s-1", role: "guide", what: "r-1", begins: null, ends: between };
+  const sourceOf = (duties: readonly Row[]) => portier.source({ staff, rooms, duties });
+  const guides = (source: Source) => portier.session({ person: "s-1", source }).may("guide", "rooms", rooms[0] as Row);
+  vi.useFakeTimers({ now: border - 1_000 });
+  try {
+    // Whatever is read is otherwise the next time.
+    for (let start = 0; start < 2; start++) {
+      let reads = start;
+      const restless = {
+        ...sourceOf([]),
+        referring: (table: string, field: string, key: string) => {
+          reads++;
+          if (what === "the clock") vi.setSystemTime(border + (reads % 2 === 0 ? -1_000 : 1_000));
+          const isThere = what === "the clock" || reads % 2 === 0;
+          return sourceOf(isThere ? [duty] : []).referring?.(table, field, key) ?? [];
+        },
+      };
+      for (let opening = 0; opening < 5; opening++) guides(restless);
+    }
+    vi.setSystemTime(border - 1_000);
+    expect([guides(sourceOf([])), guides(sourceOf([duty]))]).toEqual([false, true]);
+    vi.setSystemTime(border + 1_000);
+    expect([guides(sourceOf([])), guides(sourceOf([duty]))]).toEqual([false, false]);
+  } finally {
+    vi.useRealTimers();
+  }
 });
