@@ -3,15 +3,13 @@
 import { stringify } from "yaml";
 import { parseDocument } from "../dist/document/index.js";
 import { compile } from "../dist/index.js";
-import { documentOf, makeRecords, person } from "./museum-like.mjs";
+import { median } from "./measure.mjs";
+import { makeShape, person } from "./shapes.mjs";
 
 const rounds = 11;
-const records = makeRecords(20_000);
+const documentOf = () => makeShape().document;
+const records = makeShape().makeRecords(20_000);
 let sink = 0;
-
-function median(values) {
-  return [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)];
-}
 
 function time(work) {
   const start = process.hrtime.bigint();

@@ -47,6 +47,7 @@ export const person = {
   name: "Odalys Quint",
   post: "keeper",
   department: "ships",
+  site: "north",
   manager: "s-002",
   active: true,
 };
@@ -109,6 +110,7 @@ function documentOf(fields, rules) {
           name: "text",
           post: { choice: roles },
           department: { reference: "departments", optional: true },
+          site: { choice: ["north", "south"], optional: true },
           manager: { reference: "staff", optional: true },
           active: "boolean",
         },

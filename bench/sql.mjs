@@ -4,7 +4,7 @@
 import pg from "pg";
 import { compile } from "../dist/index.js";
 import { maskedSelect, postgres, rowSecurity, where } from "../dist/sql/index.js";
-import { documentOf, person } from "./museum-like.mjs";
+import { makeShape, person } from "./shapes.mjs";
 
 const rows = Number(process.env.PORTIER_ROWS ?? 1_000_000);
 const rounds = 21;
@@ -20,7 +20,7 @@ await client.query(`create schema ${schema}; set search_path to ${schema}; set m
 
 try {
   await fill();
-  const document = documentOf();
+  const document = makeShape().document;
   delete document.tables.objects.rules.condition;
   document.tables.objects.rules.shown = {
     to: "conservator",
@@ -160,7 +160,7 @@ async function planOf([text, params]) {
 
 /** The views of row security, beside the condition that somebody would write for this person. */
 async function rowSecurityBeside() {
-  const document = documentOf();
+  const document = makeShape().document;
   document.tables.objects.rules = {
     own: { to: "keeper", where: "department = me.department", permit: { view: ["all", "shelf"], edit: ["label"] } },
     shown: { to: "conservator", where: "keeper.site = 'north'", permit: { list: ["title", "material"] } },

@@ -14,15 +14,19 @@ import {
   type PlacedStep,
 } from "./gate.js";
 import { anyReach, type Reach } from "./reach.js";
+import { RowSegments } from "./row-segments.js";
 import { appliesOnTheWayIn, appliesToChange, cheapFirst, type Step } from "./step.js";
 
 /**
  * The gate of a grid's column. The rows fall into segments at the borders of its ranges; in each, the same steps count,
- * and a flat gate judges them. A segment is found by binary search, so a decision does not walk over the ranges.
+ * and a flat gate judges them. A segment is looked up, so a decision does not walk over the ranges.
  */
 export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
-  const borders = bordersOf(placed);
+  const rowSegments = new RowSegments(placed.flatMap(({ rows }) => rows ?? []));
+  const { borders } = rowSegments;
   const segments: (FlatGate | undefined)[] = [];
+  const numbers = new Map(placed.map(({ step }, index) => [step, index]));
+  const shared = new Map<string, FlatGate>();
   // A place that is not known is held by every block and confirm, and given away by no permit.
   const held = placed.filter(({ step, rows }) => rows === undefined || step.phase !== "permit").map(({ step }) => step);
   const unknownPlace = flatGate(held);
@@ -32,14 +36,18 @@ export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
     let gate = segments[index];
     if (gate === undefined) {
       const row = borders[index] as number;
-      gate = flatGate(placed.filter(({ rows }) => rows === undefined || hasRow(rows, row)).map(({ step }) => step));
+      const counting = placed.filter(({ rows }) => rows === undefined || hasRow(rows, row)).map(({ step }) => step);
+      // Between ranges, and in parts of one, the same rules count.
+      const key = counting.map((step) => numbers.get(step)).join(" ");
+      gate = shared.get(key) ?? flatGate(counting);
+      shared.set(key, gate);
       segments[index] = gate;
     }
     return gate;
   };
   const at = (row: Row, reading: Reading): FlatGate => {
     const place = readPosition(row, reading);
-    return isPlace(place) ? segment(segmentOf(borders, place)) : unknownPlace;
+    return isPlace(place) ? segment(rowSegments.of(place)) : unknownPlace;
   };
   const change: Gate["change"] = (before, after, reading, later) => {
     const from = at(before, reading);
@@ -130,26 +138,4 @@ export function isAmong(position: Field, rows: readonly Rows[]): Expression {
         }
       : always;
   return or(rows.map(({ from, to }) => and([bound(">=", from), bound("<=", to)])));
-}
-
-/** The first row of each segment, in order. The first segment begins before every row. */
-function bordersOf(placed: readonly PlacedStep[]): readonly number[] {
-  const borders = new Set<number>([Number.NEGATIVE_INFINITY]);
-  for (const { from, to } of placed.flatMap(({ rows }) => rows ?? [])) {
-    borders.add(from);
-    if (to !== Number.POSITIVE_INFINITY) borders.add(to + 1);
-  }
-  return [...borders].sort((a, b) => a - b);
-}
-
-/** The last border that is not behind the row. */
-function segmentOf(borders: readonly number[], row: number): number {
-  let low = 0;
-  let high = borders.length - 1;
-  while (low < high) {
-    const middle = (low + high + 1) >> 1;
-    if ((borders[middle] as number) <= row) low = middle;
-    else high = middle - 1;
-  }
-  return low;
 }
