@@ -8,6 +8,7 @@ const layers = [
   "explain",
   "ranges",
   "snapshot",
+  "compiled",
   "sql",
   "database",
   "import",
@@ -36,7 +37,7 @@ module.exports = {
       name: "the-core-imports-nothing-from-outside",
       severity: "error",
       from: {
-        path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|sql|database|verify|report|people|http)/",
+        path: "^src/(schema|conditions|rules|session|define|explain|ranges|snapshot|compiled|sql|database|verify|report|people|http)/",
       },
       to: { dependencyTypesNot: ["local", "type-only"], pathNot: "^src/" },
     },

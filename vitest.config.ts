@@ -10,7 +10,7 @@ export default defineConfig({
     alias: [
       { find: /^portier$/, replacement: src("index.ts") },
       {
-        find: /^portier\/(database|directory|document|explain|http|people|ranges|report|snapshot|sql|verify)$/,
+        find: /^portier\/(compiled|database|directory|document|explain|http|people|ranges|report|snapshot|sql|verify)$/,
         replacement: src("$1/index.ts"),
       },
       { find: /^portier\/tokens$/, replacement: src("directory/tokens.ts") },

@@ -19,6 +19,7 @@ export type { Locate, Path, Problem, ProblemCode } from "./schema/problems.js";
 export { formatProblem, PortierError } from "./schema/problems.js";
 export type { AnyTables, FieldOf, TableOf, TableTypes } from "./schema/table-types.js";
 export type { Acceptance, Accepted, ChangeOptions, NotAccepted, Refusal } from "./session/acceptance.js";
+export { type CompiledDocument, compiledOf } from "./session/compiled.js";
 export type { Confirmation, Decision, Reason } from "./session/decision.js";
 export type { FieldState, Form, FormAction, FormField } from "./session/form.js";
 export { snapshotOf } from "./session/make-snapshot.js";

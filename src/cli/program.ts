@@ -3,6 +3,7 @@ import { Command, CommanderError, Option } from "commander";
 import { formatProblem, PortierError } from "../schema/problems.js";
 import { assignCommand } from "./assign.js";
 import type { CliCommand } from "./command.js";
+import { compileCommand } from "./compile.js";
 import { delegateCommand } from "./delegate.js";
 import { diffCommand } from "./diff.js";
 import { explainCommand } from "./explain.js";
@@ -35,6 +36,7 @@ const commands: readonly CliCommand[] = [
   diffCommand,
   reportCommand,
   sqlCommand,
+  compileCommand,
   importCommand,
   openCommand,
 ];
@@ -57,7 +59,7 @@ Exit codes: 0 done, 1 found something, 2 could not run. Results go to standard o
 `;
 
 /** Commands that ask nothing of a session. */
-const withoutSession: readonly CliCommand[] = [importCommand, recordCommand];
+const withoutSession: readonly CliCommand[] = [importCommand, recordCommand, compileCommand];
 
 /**
  * Runs `portier` with its arguments (without node and script). Never throws, never leaves the process. A command that

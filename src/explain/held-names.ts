@@ -1,5 +1,5 @@
 import { True, truthNames } from "../conditions/truth.js";
-import type { Ruleset } from "../rules/compile-rules.js";
+import type { Ruleset } from "../rules/ruleset.js";
 import type { Memberships } from "../session/memberships.js";
 import { roleSubject, type Subject } from "../session/subject.js";
 import { readsOf } from "./reads.js";

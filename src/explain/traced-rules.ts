@@ -2,7 +2,7 @@ import { and } from "../conditions/expression.js";
 import { True } from "../conditions/truth.js";
 import type { ActionName } from "../rules/actions.js";
 import { hasRow } from "../rules/cells.js";
-import type { Ruleset } from "../rules/compile-rules.js";
+import type { Ruleset } from "../rules/ruleset.js";
 import type { Field, Table } from "../schema/schema.js";
 import { type CountingRule, countingRules } from "../session/residual.js";
 import { isInForce } from "../session/subject.js";

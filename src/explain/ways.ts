@@ -1,6 +1,6 @@
 import { True } from "../conditions/truth.js";
-import type { Ruleset } from "../rules/compile-rules.js";
 import type { Group } from "../rules/groups.js";
+import type { Ruleset } from "../rules/ruleset.js";
 import { momentText } from "../schema/moment.js";
 import type { Schema } from "../schema/schema.js";
 import type { Memberships } from "../session/memberships.js";

@@ -3,38 +3,15 @@ import { limits } from "../schema/limits.js";
 import { type Locate, PortierError, type Problem } from "../schema/problems.js";
 import { checkName, type Part, readMapping, readText } from "../schema/reader.js";
 import { Problems, problem } from "../schema/report.js";
-import type { Schema, Table } from "../schema/schema.js";
-import type { ActionName } from "./actions.js";
+import type { Table } from "../schema/schema.js";
 import { readRange } from "./cells.js";
-import { type Carrier, carriersOf, type Group, readGroups } from "./groups.js";
+import { type Group, readGroups } from "./groups.js";
 import { reportMayCircles } from "./may-circles.js";
 import type { CellRange } from "./ranges.js";
 import { readRules } from "./read-rules.js";
 import type { Rule } from "./rule.js";
-import { readScreens, type Screen } from "./screens.js";
-import { collectSessionOperands, type SessionOperands } from "./session-operands.js";
-
-/** A document that has been checked as a whole: its schema, and its rules by table and action. Immutable. */
-export interface Ruleset {
-  readonly schema: Schema;
-  readonly groups: ReadonlyMap<string, Group>;
-  /** For each role that a group brings, those that do. */
-  readonly carriers: ReadonlyMap<string, readonly Carrier[]>;
-  /** Whether any roles exclude each other. */
-  readonly hasExclusiveRoles: boolean;
-  /** In declared order. */
-  readonly screens: ReadonlyMap<string, Screen>;
-  readonly rules: readonly Rule[];
-  /** The rules of a table that speak of an action, in the order of their addresses. */
-  of(table: string, action: ActionName): readonly Rule[];
-  /** Named ranges by table. */
-  readonly ranges: ReadonlyMap<string, ReadonlyMap<string, CellRange>>;
-  readonly sessionOperands: SessionOperands;
-  /** The roles and groups that rules name: what of a person's memberships decisions depend on. */
-  readonly memberships: ReadonlySet<string>;
-  /** The rules that are there for a time only. */
-  readonly timed: readonly Rule[];
-}
+import { makeRuleset, type Ruleset } from "./ruleset.js";
+import { readScreens } from "./screens.js";
 
 /**
  * Checks a document and resolves all its names.
@@ -59,23 +36,7 @@ export function compileRules(document: unknown, locate?: Locate): Ruleset {
   const found = withoutEchoes(problems.list, declared.broken);
   if (found.length > 0) throw new PortierError(sortByPlace(found, locate));
 
-  // In the order of their addresses, so that no answer can depend on the order in which rules were written.
-  rules.sort((a, b) => (a.address < b.address ? -1 : a.address > b.address ? 1 : 0));
-  const index = indexRules(rules);
-  const none: readonly Rule[] = [];
-  return {
-    schema,
-    groups,
-    carriers: carriersOf(groups, schema.roles),
-    hasExclusiveRoles: [...schema.roles.values()].some(({ exclusive }) => exclusive.size > 0),
-    screens,
-    rules,
-    of: (table, action) => index.get(table)?.get(action) ?? none,
-    ranges,
-    sessionOperands: collectSessionOperands(rules),
-    memberships: collectMemberships(rules),
-    timed: rules.filter((rule) => rule.from !== undefined || rule.until !== undefined),
-  };
+  return makeRuleset({ schema, groups, screens, rules, ranges });
 }
 
 function readAllRules(
@@ -109,20 +70,6 @@ function readNamedRanges(part: Part, table: Table): Map<string, CellRange> {
   return named;
 }
 
-function indexRules(rules: readonly Rule[]): Map<string, Map<ActionName, Rule[]>> {
-  const index = new Map<string, Map<ActionName, Rule[]>>();
-  for (const rule of rules) {
-    const byAction = index.get(rule.table.name) ?? new Map<ActionName, Rule[]>();
-    index.set(rule.table.name, byAction);
-    for (const action of rule.extents.keys()) {
-      const list = byAction.get(action);
-      if (list === undefined) byAction.set(action, [rule]);
-      else list.push(rule);
-    }
-  }
-  return index;
-}
-
 /**
  * A field that could not be read has its own problem; that rules then do not find it is the same problem again. And a
  * mistake in a rule of every table is one mistake, unless it is about one of the tables.
@@ -146,12 +93,4 @@ function withoutEchoes(list: readonly Problem[], broken: ReadonlyMap<string, Rea
 function sortByPlace(problems: readonly Problem[], locate: Locate | undefined): Problem[] {
   const listed = problems.slice(0, limits.problems).map((one) => ({ ...one, ...locate?.(one.path, one.offset) }));
   return listed.sort((a, b) => (a.line ?? 0) - (b.line ?? 0) || (a.column ?? 0) - (b.column ?? 0));
-}
-
-function collectMemberships(rules: readonly Rule[]): Set<string> {
-  const names = new Set<string>();
-  for (const who of rules.flatMap((rule) => [...rule.to, ...rule.except])) {
-    if (who.kind === "member") names.add(who.name);
-  }
-  return names;
 }

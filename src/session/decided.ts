@@ -1,7 +1,7 @@
 import { compileTest, type Judge } from "../conditions/evaluate.js";
 import { visitTests } from "../conditions/expression.js";
 import type { Reading } from "../conditions/read.js";
-import type { Ruleset } from "../rules/compile-rules.js";
+import type { Ruleset } from "../rules/ruleset.js";
 import { compileTruth } from "./conditions.js";
 import type { Plan } from "./plan.js";
 import type { Asker } from "./subject.js";

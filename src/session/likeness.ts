@@ -1,8 +1,8 @@
 import { type Expression, type Operand, readsOtherRecords, visitOperands } from "../conditions/expression.js";
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import type { Ruleset } from "../rules/compile-rules.js";
 import type { Group } from "../rules/groups.js";
+import type { Ruleset } from "../rules/ruleset.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Field, type RoleSource, type Schema, singleKey } from "../schema/schema.js";
 import { dayIn } from "../schema/types/date.js";

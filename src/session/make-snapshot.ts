@@ -1,14 +1,16 @@
 import { type Expression, operandsWithin, visitTests } from "../conditions/expression.js";
 import { actionNamesOf } from "../rules/actions.js";
-import type { Ruleset } from "../rules/compile-rules.js";
+import type { Ruleset } from "../rules/ruleset.js";
 import type { Field, FieldPath, Schema, Table } from "../schema/schema.js";
+import { checkOf } from "./check.js";
 import { withDecided } from "./decided.js";
+import { encode, encodeTable } from "./encoding.js";
 import { residualSteps } from "./residual.js";
 import { roleBearing } from "./roles/bearing.js";
 import type { ShownScreens } from "./screens.js";
 import type { Session } from "./session.js";
 import { insidesOf } from "./session.js";
-import { checkOf, encode, encodeTable, type Snapshot } from "./snapshot.js";
+import type { Snapshot } from "./snapshot.js";
 import type { StepData } from "./step.js";
 
 export interface NewSnapshotOptions {

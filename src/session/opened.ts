@@ -1,5 +1,5 @@
 import type { Reading } from "../conditions/read.js";
-import type { Ruleset } from "../rules/compile-rules.js";
+import type { Ruleset } from "../rules/ruleset.js";
 import type { Need } from "../rules/screens.js";
 import type { Scalar } from "../schema/scalar.js";
 import { withDecided } from "./decided.js";

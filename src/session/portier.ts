@@ -1,6 +1,7 @@
 import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
-import { compileRules, type Ruleset } from "../rules/compile-rules.js";
+import { compileRules } from "../rules/compile-rules.js";
+import type { Ruleset } from "../rules/ruleset.js";
 import type { TypedDocument } from "../schema/document.js";
 import type { Locate } from "../schema/problems.js";
 import type { Schema } from "../schema/schema.js";

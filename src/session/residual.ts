@@ -1,7 +1,7 @@
 import { type ActionName, actionOf } from "../rules/actions.js";
-import type { Ruleset } from "../rules/compile-rules.js";
 import { holdsRows } from "../rules/extent.js";
 import type { Extent, Rule } from "../rules/rule.js";
+import type { Ruleset } from "../rules/ruleset.js";
 import type { Table } from "../schema/schema.js";
 import type { StepSource } from "./plan.js";
 import { makeStepData, type StepOptions } from "./step.js";

@@ -1,4 +1,4 @@
-import type { Ruleset } from "../rules/compile-rules.js";
+import type { Ruleset } from "../rules/ruleset.js";
 
 /** The rules behind each compiled document; inside the package only. */
 const rulesets = new WeakMap<object, Ruleset>();

@@ -3,7 +3,7 @@ import type { Row, Source } from "../conditions/source.js";
 import type { Yes } from "../conditions/yes.js";
 import type { ShowAction } from "../rules/action-tree.js";
 import type { ActionName, BuiltInAction } from "../rules/actions.js";
-import type { Ruleset } from "../rules/compile-rules.js";
+import type { Ruleset } from "../rules/ruleset.js";
 import type { Need } from "../rules/screens.js";
 import { PortierError, portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";

@@ -7,6 +7,7 @@ import { False, True, Unknown } from "../conditions/truth.js";
 import type { Action } from "../rules/actions.js";
 import { type Effect, type EffectName, effects, ruleTest } from "../rules/effects.js";
 import type { Extent, Rule, Who } from "../rules/rule.js";
+import type { FieldPath } from "../schema/schema.js";
 import type { Decision } from "./decision.js";
 import type { Asker } from "./subject.js";
 
@@ -166,7 +167,9 @@ function isFalse(expression: Expression): boolean {
 
 function demandsOwnership(before: Expression, rule: Rule): boolean {
   const demands = before.kind === "and" ? before.terms : [before];
-  return demands.some((term) => term.kind === "belongs" && term.path === rule.table.owner);
+  const { owner } = rule.table;
+  const isOwners = (path: FieldPath) => path.length === owner?.length && path.every((field, at) => field === owner[at]);
+  return demands.some((term) => term.kind === "belongs" && isOwners(term.path));
 }
 
 /** Whether a step applies to a change: a permit must hold before and after by itself. */

@@ -1,10 +1,10 @@
 import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../rules/actions.js";
 import type { Field, Table } from "../schema/schema.js";
+import { encode } from "../session/encoding.js";
 import type { Reach } from "../session/reach.js";
 import { residualSteps } from "../session/residual.js";
 import type { Session } from "../session/session.js";
 import { insidesOf } from "../session/session.js";
-import { encode } from "../session/snapshot.js";
 import type { StepData } from "../session/step.js";
 
 export interface Asked {

@@ -1,6 +1,6 @@
 import { type Expression, visitOperands } from "../../conditions/expression.js";
-import type { Ruleset } from "../../rules/compile-rules.js";
 import type { Group, Member } from "../../rules/groups.js";
+import type { Ruleset } from "../../rules/ruleset.js";
 import type { Field } from "../../schema/schema.js";
 import { rulesetOf } from "../rulesets.js";
 

@@ -1,5 +1,5 @@
 import type { Source } from "../../conditions/source.js";
-import type { Ruleset } from "../../rules/compile-rules.js";
+import type { Ruleset } from "../../rules/ruleset.js";
 import { PortierError } from "../../schema/problems.js";
 import { type StoredWrite, withWrites } from "../overlay.js";
 import type { RoleGuard } from "../role-guard.js";

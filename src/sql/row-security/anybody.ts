@@ -1,7 +1,7 @@
 import type { Expression, Operand } from "../../conditions/expression.js";
 import { always, and, not } from "../../conditions/expression.js";
-import type { Ruleset } from "../../rules/compile-rules.js";
 import type { Rule } from "../../rules/rule.js";
+import type { Ruleset } from "../../rules/ruleset.js";
 import { type Schema, singleKey } from "../../schema/schema.js";
 import { timestamp } from "../../schema/types/timestamp.js";
 import { Plan } from "../../session/plan.js";

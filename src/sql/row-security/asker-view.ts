@@ -1,7 +1,7 @@
 import type { SessionOperand } from "../../conditions/expression.js";
 import { sessionOperandName } from "../../conditions/session-operand.js";
 import { False, type Truth } from "../../conditions/truth.js";
-import type { Ruleset } from "../../rules/compile-rules.js";
+import type { Ruleset } from "../../rules/ruleset.js";
 import { portierError } from "../../schema/problems.js";
 import { isOwn, type Table } from "../../schema/schema.js";
 import type { FieldType } from "../../schema/types/field-type.js";

@@ -1,7 +1,7 @@
 import { and, type Expression, not, type Operand, or } from "../../conditions/expression.js";
 import { Bad, False, True } from "../../conditions/truth.js";
-import type { Ruleset } from "../../rules/compile-rules.js";
 import type { Group, Member } from "../../rules/groups.js";
+import type { Ruleset } from "../../rules/ruleset.js";
 import { portierError } from "../../schema/problems.js";
 import { type Field, type People, type RoleSource, singleKey, type Table } from "../../schema/schema.js";
 import { truthNumber } from "../condition.js";

@@ -1,5 +1,5 @@
 import type { ActionName } from "../../rules/actions.js";
-import type { Ruleset } from "../../rules/compile-rules.js";
+import type { Ruleset } from "../../rules/ruleset.js";
 import { isOwn, type Table } from "../../schema/schema.js";
 import type { Plan } from "../../session/plan.js";
 import { roleBearing } from "../../session/roles/bearing.js";

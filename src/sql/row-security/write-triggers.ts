@@ -1,5 +1,5 @@
 import { knownTree } from "../../rules/action-tree.js";
-import type { Ruleset } from "../../rules/compile-rules.js";
+import type { Ruleset } from "../../rules/ruleset.js";
 import type { Scalar } from "../../schema/scalar.js";
 import { type Field, isOwn, singleKey, type Table } from "../../schema/schema.js";
 import { conditionOf } from "../../session/conditions.js";

@@ -1,6 +1,6 @@
 import type { Row, Source } from "../../conditions/source.js";
-import type { Ruleset } from "../../rules/compile-rules.js";
 import type { Rule } from "../../rules/rule.js";
+import type { Ruleset } from "../../rules/ruleset.js";
 import type { Said } from "../../schema/call-messages.js";
 import { type DoubtCode, doubtMessages } from "../../schema/doubt-messages.js";
 import type { Path, Problem } from "../../schema/problems.js";

@@ -1,4 +1,4 @@
-import type { Ruleset } from "../../rules/compile-rules.js";
+import type { Ruleset } from "../../rules/ruleset.js";
 import { doubtMessages } from "../../schema/doubt-messages.js";
 import type { Path, Problem } from "../../schema/problems.js";
 import type { Meant } from "../../schema/schema.js";

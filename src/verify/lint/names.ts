@@ -1,5 +1,5 @@
 import { visitOperands } from "../../conditions/expression.js";
-import type { Ruleset } from "../../rules/compile-rules.js";
+import type { Ruleset } from "../../rules/ruleset.js";
 import type { LintInput } from "./doubts.js";
 
 /** Names that lead nowhere: roles, groups, tables and screens without a use. */

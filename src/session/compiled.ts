@@ -1,0 +1,113 @@
+import type { Group } from "../rules/groups.js";
+import type { CellRange } from "../rules/ranges.js";
+import type { Rule } from "../rules/rule.js";
+import { makeRuleset } from "../rules/ruleset.js";
+import type { Screen } from "../rules/screens.js";
+import { portierError } from "../schema/problems.js";
+import { keptTablesOf, meansNothing, type People, type Role, type Schema } from "../schema/schema.js";
+import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import { checkOf } from "./check.js";
+import { decode, decodeTables, encode, encodeTable } from "./encoding.js";
+import { Portier } from "./portier.js";
+import { rulesetOf } from "./rulesets.js";
+
+/**
+ * A document that has been checked, with every name resolved, as plain JSON: what opens it needs no reader of conditions and
+ * makes no checks. Made by {@link compiledOf}, opened by {@link openCompiled}; what is inside may change with every version.
+ */
+export interface CompiledDocument {
+  readonly portier: "compiled 1";
+  /** A check of all the rest: one that was cut or changed on its way is not opened. It keeps nobody from making another. */
+  readonly check: string;
+  /** Tables, and whatever else stands in a document. */
+  readonly tables: readonly unknown[];
+  readonly parts: unknown;
+}
+
+/** What is encoded besides tables: all without what was meant and where it stood, which is for whoever writes the rules. */
+interface Parts {
+  readonly declared: readonly string[];
+  readonly kept: readonly [assignments: string, delegations: string] | undefined;
+  readonly people: Omit<People, "meant"> | undefined;
+  readonly roles: readonly Omit<Role, "meant">[];
+  readonly request: Schema["request"];
+  readonly timeZone: string;
+  readonly groups: readonly Omit<Group, "meant">[];
+  readonly screens: readonly Omit<Screen, "meant">[];
+  readonly rules: readonly Omit<Rule, "meant" | "path">[];
+  readonly ranges: ReadonlyMap<string, ReadonlyMap<string, CellRange>>;
+}
+
+/**
+ * The document as plain JSON, for a browser or a server that starts often.
+ *
+ * @example
+ * writeFileSync("rules.json", JSON.stringify(compiledOf(compile(document))));
+ */
+export function compiledOf(portier: Pick<Portier, "schema">): CompiledDocument {
+  const { schema, groups, screens, rules, ranges } = rulesetOf(portier);
+  const kept = keptTablesOf(schema);
+  const withoutMeant = <V extends { readonly meant: unknown }>({ meant: _, ...rest }: V) => rest;
+  const parts: Parts = {
+    declared: [...schema.tables.keys()],
+    kept: schema.kept && [schema.kept.assignments.name, schema.kept.delegations.name],
+    people: schema.people && withoutMeant(schema.people),
+    roles: [...schema.roles.values()].map(withoutMeant),
+    request: schema.request,
+    timeZone: schema.timeZone,
+    groups: [...groups.values()].map(withoutMeant),
+    screens: [...screens.values()].map(withoutMeant),
+    rules: rules.map(({ meant: _meant, path: _path, ...rest }) => rest),
+    ranges,
+  };
+  const content = { tables: [...schema.tables.values(), ...kept].map(encodeTable), parts: encode(parts) };
+  return { portier: "compiled 1", check: checkOf(content), ...content };
+}
+
+/**
+ * Opens a document that was compiled before: the same answers as from the document itself.
+ *
+ * @throws PortierError (`wrong-call`) for what is no compiled document of this version, and for one that is damaged.
+ */
+export function openCompiled<T extends TableTypes = AnyTables>(document: CompiledDocument): Portier<T> {
+  const problem = problemOf(document);
+  if (problem !== undefined) throw portierError("wrong-call", { what: problem, hint: "make it anew with compiledOf" });
+  const tables = decodeTables(document.tables);
+  const { declared, kept, people, roles, request, timeZone, groups, screens, rules, ranges } = decode(
+    document.parts,
+    tables,
+  ) as Parts;
+  const meant = meansNothing;
+  const named = <V extends { readonly name: string }>(list: readonly V[]) =>
+    new Map(list.map((one) => [one.name, { ...one, meant }]));
+  const table = (name: string) => {
+    const found = tables.get(name);
+    if (found === undefined)
+      throw portierError("wrong-call", { what: `"${name}" is no table of it`, hint: "make it anew" });
+    return found;
+  };
+  const schema: Schema = {
+    tables: new Map(declared.map((name) => [name, table(name)])),
+    people: people && { ...people, meant },
+    request,
+    roles: named(roles) as Map<string, Role>,
+    timeZone,
+    kept: kept && { assignments: table(kept[0]), delegations: table(kept[1]) },
+  };
+  const ruleset = makeRuleset({
+    schema,
+    groups: named(groups) as Map<string, Group>,
+    screens: named(screens) as Map<string, Screen>,
+    rules: rules.map((rule) => ({ ...rule, meant, path: [] })) as readonly Rule[],
+    ranges,
+  });
+  return new Portier<T>(ruleset);
+}
+
+function problemOf(document: CompiledDocument): string | undefined {
+  if (document?.portier !== "compiled 1") return "this is no compiled document of this version";
+  const { tables, parts } = document;
+  return document.check === checkOf({ tables, parts })
+    ? undefined
+    : "this document is damaged: it is not as it was made";
+}

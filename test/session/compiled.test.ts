@@ -1,0 +1,117 @@
+import fc from "fast-check";
+import { type CompiledDocument, compile, compiledOf, type Portier, type Row, type Session, snapshotOf } from "portier";
+import { openCompiled } from "portier/compiled";
+import { explain } from "portier/explain";
+import { expect, it } from "vitest";
+import {
+  everyRules,
+  groups,
+  house,
+  items,
+  promised,
+  proposals,
+  rules,
+  sheetRules,
+  tables,
+  worlds,
+} from "../support/house.js";
+import { portier as museum, source as museumSource, records } from "../support/museum.js";
+import { runsOf, seedOf } from "../support/runs.js";
+
+// A document that was compiled, sent as JSON and opened is the document: all that is left of its rules for each person is
+// the same, to the last condition, and so is what the document itself says beside them.
+
+function sent(portier: Pick<Portier, "schema">): CompiledDocument {
+  return JSON.parse(JSON.stringify(compiledOf(portier)));
+}
+
+/** All that is left of the rules for a person, and what does not stand in that. */
+function leftOf(session: Session) {
+  const { madeAt: _, check: __, ...left } = snapshotOf(session);
+  const names = Object.keys(left.steps);
+  const actions = ["list", "view", "edit", "create", "delete", "export", "import", "bulk"] as const;
+  const reach = names.flatMap((table) => actions.map((action) => session.reach(action, table)));
+  return { left, reach, screens: session.screens(), home: session.home(), roles: session.roles };
+}
+
+it("is the same for everybody in the museum, at any time", () => {
+  const opened = openCompiled(sent(museum));
+  expect(opened.schema.roles.get("lead")).toMatchObject({ scope: "exhibitions", givenBy: [{ name: "director" }] });
+  for (const moment of ["2026-11-24T09:00:00Z", "2027-08-01T09:00:00Z"]) {
+    for (const person of [null, ...records("staff").map(({ id }) => id as string)]) {
+      const open = (portier: Portier) =>
+        portier.session({ person, source: museumSource, request: { now: moment }, report: () => {} });
+      expect(leftOf(open(opened))).toEqual(leftOf(open(museum)));
+    }
+  }
+});
+
+it("answers as the document does, whatever its rules", () => {
+  const drawn = fc.record({
+    rules: fc.array(rules, { minLength: 1, maxLength: 7 }),
+    every: fc.option(everyRules, { nil: undefined, freq: 3 }),
+    sheet: fc.array(sheetRules, { maxLength: 3 }),
+    groups,
+  });
+  const counts = { permitted: 0, refused: 0 };
+  fc.assert(
+    fc.property(drawn, worlds, items, proposals, (one, world, item, proposal) => {
+      const document = compile(house(one));
+      const opened = openCompiled(sent(document));
+      const source = document.source({ ...world, items: [{ id: "i1" }, { id: "i2" }], sheet: [{ id: "s1" }] } as Record<
+        string,
+        readonly Row[]
+      >);
+      for (const person of ["p1", "p2", null]) {
+        const open = (portier: Portier) => portier.session({ person, source, request: promised, report: () => {} });
+        const [ours, theirs] = [open(opened), open(document)];
+        expect(leftOf(ours)).toEqual(leftOf(theirs));
+        for (const field of Object.keys(tables.items.fields)) {
+          const decision = ours.decide("edit", "items", item, field);
+          expect(decision).toEqual(theirs.decide("edit", "items", item, field));
+          counts[decision.permitted ? "permitted" : "refused"]++;
+        }
+        expect(ours.accept("edit", "items", item, proposal)).toEqual(theirs.accept("edit", "items", item, proposal));
+        const why = { action: "view", table: "items", record: item, field: "title" } as const;
+        expect(explain(ours, why)).toEqual(explain(theirs, why));
+      }
+    }),
+    { seed: seedOf(1), numRuns: runsOf(60) },
+  );
+  for (const [what, count] of Object.entries(counts)) expect(count, what).toBeGreaterThan(20);
+});
+
+it("keeps a default whatever it looks like", () => {
+  const odd = {
+    $set: 1,
+    $field: ["staff", "id"],
+    table: "t",
+    index: 0,
+    column: "c",
+    canonical: true,
+    __proto__x: null,
+  };
+  const document = compile({
+    portier: 1,
+    tables: {
+      t: {
+        key: "id",
+        fields: { id: "text", odd: { type: "json", default: odd, optional: true } },
+        rules: { all: { to: "anyone", permit: { create: "all", view: "all" } } },
+      },
+    },
+  });
+  const created = (portier: Portier) => portier.session().accept("create", "t", { id: "1" });
+  expect(created(openCompiled(sent(document)))).toEqual(created(document));
+  expect(created(document)).toMatchObject({ record: { odd } });
+});
+
+it.each<[string, (document: CompiledDocument) => unknown]>([
+  ["nothing", () => undefined],
+  ["another thing", () => ({ portier: 1, tables: {} })],
+  ["of another version", (document) => ({ ...document, portier: "compiled 0" })],
+  ["cut", (document) => ({ ...document, tables: document.tables.slice(1) })],
+  ["changed", (document) => JSON.parse(JSON.stringify(document).replaceAll("registrar", "assistant"))],
+])("is not opened: %s", (_what, spoil) => {
+  expect(() => openCompiled(spoil(sent(museum)) as CompiledDocument)).toThrow(/compiled document|damaged/);
+});
