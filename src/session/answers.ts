@@ -4,22 +4,29 @@ import type { Yes } from "../conditions/yes.js";
 import { type ActionTree, actionTree } from "../rules/action-tree.js";
 import type { Action, ActionName } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
+import type { Field } from "../schema/schema.js";
 import { compileDecision } from "./decide.js";
 import type { Decision } from "./decision.js";
 import type { Decide } from "./gate.js";
 import { compilePermits } from "./permits.js";
-import type { TablePlan } from "./plan.js";
+import type { TableGates } from "./table-gates.js";
+
+/** Where names that callers give are looked up. */
+interface Names {
+  checkAction(name: unknown): Action;
+  field(name: string): Field;
+}
 
 /** What answers the questions of one action on a table: by field, or undefined for the record as a whole. */
 export class Answers {
-  readonly #plan: TablePlan;
+  readonly #plan: TableGates & Names;
   readonly #name: ActionName;
   readonly #action: Action;
   readonly #decide = new Map<string | undefined, Decide>();
   readonly #permits = new Map<string | undefined, Yes>();
 
   /** @throws PortierError for a word that is no action of the table. */
-  constructor(plan: TablePlan, name: ActionName) {
+  constructor(plan: TableGates & Names, name: ActionName) {
     this.#plan = plan;
     this.#name = name;
     this.#action = plan.checkAction(name);

@@ -1,7 +1,5 @@
-import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { layersOf } from "../rules/actions.js";
-import type { Scalar } from "../schema/scalar.js";
 import type { Field } from "../schema/schema.js";
 import {
   type Acceptance,
@@ -14,29 +12,16 @@ import {
   unconfirmed,
   unknownRecord,
 } from "./acceptance.js";
+import type { ChangeContext } from "./change-context.js";
 import type { Decision } from "./decision.js";
 import { bitsOf, type Gate } from "./gate.js";
 import { changedFields, pick, proposed, rowOf, sameValue, unknownFields, withValues } from "./given-values.js";
 import { standardRecord } from "./new-record.js";
-import type { Plan, TablePlan } from "./plan.js";
+import type { TablePlan } from "./plan.js";
 import { missingRecords } from "./references.js";
-import { type RoleGuard, roleRefusals } from "./role-guard.js";
+import { roleRefusals } from "./role-guard.js";
 import type { FieldGates } from "./table-gates.js";
 import { emptied, invalidValues, takenKey } from "./valid-values.js";
-
-/** What judging a change needs from the session. */
-export interface ChangeContext {
-  /** The name of the people table. */
-  readonly people: string | undefined;
-  readonly plan: Plan;
-  /** The key of the one who asks; null for a visitor, undefined for a made-up holder of roles. */
-  readonly key: Scalar | null | undefined;
-  readonly reading: Reading;
-  /** Judges changes of records that roles come from; undefined where none do. */
-  readonly roles: RoleGuard | undefined;
-  /** Reads what is proposed: that may be anything, it is judged and checked, but it is no bad data of the application. */
-  readonly later: Reading;
-}
 
 /** One round of judging the fields that are left. */
 interface Verdict {

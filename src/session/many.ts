@@ -1,7 +1,8 @@
 import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { type Acceptance, type ChangeOptions, invalid } from "./acceptance.js";
-import { acceptCreate, acceptEdit, type ChangeContext } from "./changes.js";
+import type { ChangeContext } from "./change-context.js";
+import { acceptCreate, acceptEdit } from "./changes.js";
 import { WrittenSource } from "./overlay.js";
 import type { TablePlan } from "./plan.js";
 

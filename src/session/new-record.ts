@@ -1,6 +1,6 @@
 import { type Field, isOwn, type Table } from "../schema/schema.js";
 import { copyJson } from "../schema/types/json.js";
-import type { ChangeContext } from "./changes.js";
+import type { ChangeContext } from "./change-context.js";
 
 /** A new record of which nothing is given: defaults, nulls, and the person as its owner. */
 export function standardRecord(context: ChangeContext, table: Table): Record<string, unknown> {

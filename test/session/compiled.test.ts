@@ -3,6 +3,7 @@ import { type CompiledDocument, compile, compiledOf, type Portier, type Row, typ
 import { openCompiled } from "portier/compiled";
 import { explain } from "portier/explain";
 import { expect, it } from "vitest";
+import { portierCli } from "../support/cli.js";
 import {
   everyRules,
   groups,
@@ -15,7 +16,7 @@ import {
   tables,
   worlds,
 } from "../support/house.js";
-import { portier as museum, source as museumSource, records } from "../support/museum.js";
+import { portier as museum, museumFile, museumFolder, source as museumSource, records } from "../support/museum.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 // A document that was compiled, sent as JSON and opened is the document: all that is left of its rules for each person is
@@ -104,6 +105,13 @@ it("keeps a default whatever it looks like", () => {
   const created = (portier: Portier) => portier.session().accept("create", "t", { id: "1" });
   expect(created(openCompiled(sent(document)))).toEqual(created(document));
   expect(created(document)).toMatchObject({ record: { odd } });
+});
+
+it("is printed by the command, and of a file with mistakes nothing is", () => {
+  const { code, out } = portierCli(["compile", museumFile]);
+  expect([code, JSON.parse(out)]).toEqual([0, sent(museum)]);
+  const mistaken = portierCli(["compile", `${museumFolder}museum.roles.json`]);
+  expect([mistaken.code, mistaken.out]).toEqual([2, ""]);
 });
 
 it.each<[string, (document: CompiledDocument) => unknown]>([
