@@ -26,6 +26,7 @@ export { snapshotOf } from "./session/make-snapshot.js";
 export type { ManyAcceptance } from "./session/many.js";
 export { type CompileOptions, compile, type Portier } from "./session/portier.js";
 export type { Reach } from "./session/reach.js";
-export type { ActionOf, Finding, Masked, Session, SessionOptions } from "./session/session.js";
+export type { ActionOf, Masked, Session } from "./session/session.js";
+export type { Finding, SessionOptions } from "./session/session-options.js";
 export type { MaskedRow } from "./session/shown-fields.js";
 export type { Snapshot } from "./session/snapshot.js";

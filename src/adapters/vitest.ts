@@ -6,8 +6,9 @@ import { portierError } from "../schema/problems.js";
 import { findTable } from "../schema/schema.js";
 import type { TableOf, TableTypes } from "../schema/table-types.js";
 import type { Portier } from "../session/portier.js";
-import type { Session, SessionOptions } from "../session/session.js";
+import type { Session } from "../session/session.js";
 import { insidesOf } from "../session/session.js";
+import type { SessionOptions } from "../session/session-options.js";
 
 /** What a matcher answers to Vitest. */
 interface Matched {

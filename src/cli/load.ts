@@ -8,7 +8,7 @@ import { PortierError, type Problem } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import { singleKey } from "../schema/schema.js";
 import { compile, type Portier } from "../session/portier.js";
-import type { Finding } from "../session/session.js";
+import type { Finding } from "../session/session-options.js";
 import { personViewer, type Viewer, visitorViewer } from "../verify/viewers.js";
 import { CliError, type Io } from "./io.js";
 

@@ -3,7 +3,7 @@ import type { Connection } from "../database/connection.js";
 import type { ActingOptions } from "../database/work.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import type { Portier } from "../session/portier.js";
-import type { Finding } from "../session/session.js";
+import type { Finding } from "../session/session-options.js";
 
 /** Who asks, as the application's own sign-in says. */
 export interface Asking extends Omit<ActingOptions, "report"> {

@@ -10,7 +10,8 @@ import type { RoleGuard } from "./role-guard.js";
 import { roleGuard } from "./roles/guard.js";
 import type { Opener } from "./roles/opener.js";
 import { type ShownScreens, shownScreens } from "./screens.js";
-import type { Finding, SessionOptions, SessionOrigin, SessionParts } from "./session.js";
+import type { Finding, SessionOptions } from "./session-options.js";
+import type { SessionOrigin, SessionParts } from "./session-parts.js";
 import type { Asker, Subject } from "./subject.js";
 
 /** What all sessions of a compiled document share. */

@@ -17,7 +17,8 @@ import { rememberedSource } from "./remembered-source.js";
 import { residualSteps } from "./residual.js";
 import type { Opener } from "./roles/opener.js";
 import { keepRuleset } from "./rulesets.js";
-import { type Finding, partsOf, Session, type SessionOptions } from "./session.js";
+import { partsOf, Session } from "./session.js";
+import type { Finding, SessionOptions } from "./session-options.js";
 import { readRequest } from "./session-values.js";
 import { type Asker, openSubject, roleSubject, type Subject } from "./subject.js";
 

@@ -4,7 +4,7 @@ import type { Truth } from "../conditions/truth.js";
 import { portierError } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import type { Scalar } from "../schema/scalar.js";
-import type { Finding } from "./session.js";
+import type { Finding } from "./session-options.js";
 
 /**
  * A source whose answers are looked at: an object that is no record, such as a promise, would pass for one that anybody

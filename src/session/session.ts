@@ -1,12 +1,10 @@
 import type { Reading } from "../conditions/read.js";
-import type { Row, Source } from "../conditions/source.js";
+import type { Row } from "../conditions/source.js";
 import type { Yes } from "../conditions/yes.js";
 import type { ShowAction } from "../rules/action-tree.js";
 import type { ActionName, BuiltInAction } from "../rules/actions.js";
-import type { Ruleset } from "../rules/ruleset.js";
 import type { Need } from "../rules/screens.js";
 import { PortierError, portierError } from "../schema/problems.js";
-import type { Scalar } from "../schema/scalar.js";
 import type { Field } from "../schema/schema.js";
 import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
 import { type Acceptance, type ChangeOptions, checkOptions, faultyChange } from "./acceptance.js";
@@ -17,18 +15,16 @@ import { choicesOf } from "./choices.js";
 import { type Decision, faulted } from "./decision.js";
 import { attemptNew, type Form, formOf, newForm } from "./form.js";
 import type { Decide } from "./gate.js";
-import type { RoleClaim } from "./given-roles.js";
 import { isRow } from "./given-values.js";
 import { acceptBulk, acceptImport, type ManyAcceptance } from "./many.js";
 import { type Mask, makeMask } from "./mask.js";
 import { standardRecord } from "./new-record.js";
 import type { Plan, TablePlan } from "./plan.js";
 import type { Reach } from "./reach.js";
-import type { RoleGuard } from "./role-guard.js";
 import { noScreens, type ShownScreens } from "./screens.js";
+import type { SessionOrigin, SessionParts } from "./session-parts.js";
 import type { MaskedRow } from "./shown-fields.js";
 import { sortKeys, sortRecords } from "./sort.js";
-import type { Subject } from "./subject.js";
 import { reachOf } from "./table-reach.js";
 
 /** A built-in action, or one that the table declares. */
@@ -36,67 +32,6 @@ export type ActionOf<T extends TableTypes, K extends TableOf<T>> = BuiltInAction
 
 /** A record of a declared table as a person sees it: what is hidden is not there. */
 export type Masked<T extends TableTypes, K extends TableOf<T>> = Partial<T[K]["row"]>;
-
-/** Something that the application's operators should hear of. The decision itself has already failed closed. */
-export interface Finding {
-  /** `fault`: deciding failed, so it was denied. `bad-data`: a stored value does not fit its type, so it is hidden. */
-  readonly kind: "fault" | "bad-data";
-  readonly message: string;
-  readonly table?: string;
-  readonly field?: string;
-  readonly error?: unknown;
-}
-
-export interface SessionOptions {
-  /**
-   * Who asks: the key of a record in the people table (needs `source`), or that record itself. None is an anonymous
-   * visitor. A key that is not there, or a person who is not active, opens a session in which nothing is permitted.
-   */
-  readonly person?: Row | string | number | null;
-  /**
-   * Who acts for that person: the key of another. Needs a delegation that runs at that moment; what is permitted is then
-   * what the person may, without the roles that the delegation leaves out.
-   */
-  readonly actedBy?: string | number;
-  /**
-   * Roles that the sign-in brings along, such as those of a token, besides those that are stored. They are of whoever
-   * signed in: of the person, or of who acts for them.
-   */
-  readonly claims?: Iterable<RoleClaim>;
-  /** The values that the document declares under `request`; `now` (ISO 8601 with zone) defaults to this moment. */
-  readonly request?: Readonly<Record<string, unknown>>;
-  /** Where conditions read other records. */
-  readonly source?: Source;
-  /** Told of faults and of bad data. By default the first of them is a warning on the console. */
-  readonly report?: (finding: Finding) => void;
-}
-
-/** What a session is made of. */
-export interface SessionParts {
-  /** The name of the people table. */
-  readonly people: string | undefined;
-  /** What is left of the rules for all who are alike but for their values, which the reading has. Answers questions. */
-  readonly shared: Plan;
-  /** The same for this person alone, with their values in it: for what is sent to a database or a browser, or shown. */
-  readonly plan: () => Plan;
-  /** The plan with what is the same for every record decided, for questions without one. */
-  readonly decided: () => Plan;
-  readonly key: Scalar | null | undefined;
-  readonly actedBy: string | undefined;
-  readonly roles: () => readonly string[];
-  readonly guard: () => RoleGuard | undefined;
-  readonly reading: Reading;
-  readonly report: (finding: Finding) => void;
-  readonly screens: (reach: (need: Need) => Reach) => ShownScreens;
-  /** What a session was opened from; one that was made from a snapshot has none. */
-  readonly origin: SessionOrigin | undefined;
-}
-
-/** What explanations and checks inside the package need of a session; nothing of it is public. */
-export interface SessionOrigin {
-  readonly ruleset: Ruleset;
-  readonly subject: Subject;
-}
 
 /** Inside the package only. */
 export let partsOf: (session: Pick<Session, "roles">) => SessionParts;

@@ -9,7 +9,8 @@ import { Plan } from "./plan.js";
 import { firstOnConsole, makeReading } from "./reading.js";
 import type { RoleGuard } from "./role-guard.js";
 import { noScreens, type ShownScreens } from "./screens.js";
-import { type Finding, Session } from "./session.js";
+import { Session } from "./session.js";
+import type { Finding } from "./session-options.js";
 import type { StepData } from "./step.js";
 
 /**

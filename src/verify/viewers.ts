@@ -3,7 +3,8 @@ import { singleKey } from "../schema/schema.js";
 import type { Portier } from "../session/portier.js";
 import { firstOnConsole } from "../session/reading.js";
 import { rulesetOf } from "../session/rulesets.js";
-import type { Session, SessionOptions } from "../session/session.js";
+import type { Session } from "../session/session.js";
+import type { SessionOptions } from "../session/session-options.js";
 
 /** Somebody whose view is looked at: a person, the holders of a role, or an anonymous visitor. */
 export interface Viewer {

@@ -1,5 +1,6 @@
 import type { Schema } from "../../schema/schema.js";
-import type { Session, SessionOptions } from "../session.js";
+import type { Session } from "../session.js";
+import type { SessionOptions } from "../session-options.js";
 
 /** A compiled document, as far as it opens sessions. */
 export interface Opener {

@@ -4,8 +4,9 @@ import { specialize } from "../../conditions/specialize.js";
 import { True } from "../../conditions/truth.js";
 import type { Portier } from "../../session/portier.js";
 import { toNobody } from "../../session/reading.js";
-import type { Session, SessionOptions } from "../../session/session.js";
+import type { Session } from "../../session/session.js";
 import { insidesOf } from "../../session/session.js";
+import type { SessionOptions } from "../../session/session-options.js";
 import type { Expectation } from "./expectation.js";
 
 /** What expectations are looked at with. */

@@ -1,0 +1,37 @@
+import type { Reading } from "../conditions/read.js";
+import type { Ruleset } from "../rules/ruleset.js";
+import type { Need } from "../rules/screens.js";
+import type { Scalar } from "../schema/scalar.js";
+import type { Plan } from "./plan.js";
+import type { Reach } from "./reach.js";
+import type { RoleGuard } from "./role-guard.js";
+import type { ShownScreens } from "./screens.js";
+import type { Finding } from "./session-options.js";
+import type { Subject } from "./subject.js";
+
+/** What a session is made of. */
+export interface SessionParts {
+  /** The name of the people table. */
+  readonly people: string | undefined;
+  /** What is left of the rules for all who are alike but for their values, which the reading has. Answers questions. */
+  readonly shared: Plan;
+  /** The same for this person alone, with their values in it: for what is sent to a database or a browser, or shown. */
+  readonly plan: () => Plan;
+  /** The plan with what is the same for every record decided, for questions without one. */
+  readonly decided: () => Plan;
+  readonly key: Scalar | null | undefined;
+  readonly actedBy: string | undefined;
+  readonly roles: () => readonly string[];
+  readonly guard: () => RoleGuard | undefined;
+  readonly reading: Reading;
+  readonly report: (finding: Finding) => void;
+  readonly screens: (reach: (need: Need) => Reach) => ShownScreens;
+  /** What a session was opened from; one that was made from a snapshot has none. */
+  readonly origin: SessionOrigin | undefined;
+}
+
+/** What explanations and checks inside the package need of a session; nothing of it is public. */
+export interface SessionOrigin {
+  readonly ruleset: Ruleset;
+  readonly subject: Subject;
+}
