@@ -68,7 +68,7 @@ export class OpenedParts implements SessionParts {
 
   plan(): Plan {
     const { subject } = this.origin;
-    return this.#home.planFor(subject.classKey(), subject);
+    return this.#home.planFor(subject.classKey(), subject.alone());
   }
 
   decided(): Plan {

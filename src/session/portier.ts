@@ -104,13 +104,7 @@ export class Portier<T extends TableTypes = AnyTables> {
     const session = this.#openFor(subject, reading, report, options);
     // What had to be told is told again of whoever is alike.
     if (asked !== undefined && !isTold && !reading.isTold) {
-      // One list for all of them: nobody may write into it.
-      let held: readonly string[] | undefined;
-      const roles = () => {
-        held ??= Object.freeze(subject.roles());
-        return held;
-      };
-      this.#known.set(asked.like.id, { shared: partsOf(session).shared, roles });
+      this.#known.set(asked.like.id, knownAs(partsOf(session).shared, subject.roles()));
     }
     return session;
   }
@@ -176,6 +170,11 @@ type Report = (finding: Finding) => void;
 /** What is known of all who are alike. */
 interface Known {
   readonly shared: Plan;
-  /** Worked out when they are first asked for. */
   readonly roles: () => readonly string[];
+}
+
+/** Keeps nothing of the one who was the first; and one list for all of them, into which nobody may write. */
+function knownAs(shared: Plan, held: string[]): Known {
+  const roles = Object.freeze(held);
+  return { shared, roles: () => roles };
 }

@@ -42,8 +42,9 @@ export interface Subject extends Asker {
   readonly classKey: () => string;
   readonly planKey: string;
   readonly values: readonly (Scalar | undefined)[];
-  /** All who have the same `planKey`. */
+  /** All who have the same `planKey`; and this person alone. Both keep nothing of the session, so that plans can be kept. */
   readonly alike: Asker;
+  readonly alone: () => Asker;
   /** Of a person who meets anything. */
   readonly memberships: Memberships | undefined;
   /** Every role held for certain, includes and groups among them, in alphabetical order; scoped ones as `ROLE of KEY`. */
@@ -133,11 +134,8 @@ export function openSubject(
   // Sessions are opened for every request: what is made here is made without copies and accessors.
   const signedIn = row === undefined ? never : always;
   const membership = (name: string): Expression => ({ kind: "truth", value: member(name).read() });
-  const inForce = (rule: Rule) => (isInForce(rule, now) ? always : never);
-  const knownAlike: Known = (operand) => {
-    const slot = slots.get(sessionOperandName(operand));
-    return slot === undefined || values[slot] === undefined ? known(operand) : { ...operand, slot };
-  };
+  const inForce = inForceAt(now);
+  const lasting: Lasting = { meets, signedIn, inForce, values, constants, members: cache };
   const planKey = JSON.stringify([meets, row !== undefined, facts]);
   return {
     meets,
@@ -151,8 +149,45 @@ export function openSubject(
     planKey,
     classKey: () => `${planKey} ${JSON.stringify(own)}`,
     values,
-    alike: { meets, signedIn, membership, inForce, known: knownAlike },
+    alike: lastingAsker(lasting, slots),
+    alone: () => lastingAsker(lasting, noSlots),
     roles: () => heldRoles(ruleset, memberships),
+  };
+}
+
+const inForceAt = (now: string) => (rule: Rule) => (isInForce(rule, now) ? always : never);
+
+/** What a plan needs that outlives the session for which it was made. */
+interface Lasting extends Pick<Asker, "meets" | "signedIn" | "inForce"> {
+  readonly values: readonly (Scalar | undefined)[];
+  readonly constants: ReadonlyMap<string, () => Operand>;
+  readonly members: ReadonlyMap<string, Membership>;
+}
+
+const noSlots: ReadonlyMap<string, number> = new Map();
+
+/**
+ * Everybody with the same plan, whose values in `slots` are left open. Stands by itself, as closures keep all that is around
+ * them: plans are kept, and the records and the source of the one for whom one was made must not be.
+ */
+function lastingAsker(
+  { meets, signedIn, inForce, values, constants, members }: Lasting,
+  slots: ReadonlyMap<string, number>,
+): Asker {
+  // What rules name was read when the session was opened; of anything else nobody knows.
+  const hasValue = values.map((value) => value !== undefined);
+  return {
+    meets,
+    signedIn,
+    inForce,
+    membership: (name) => ({ kind: "truth", value: members.get(name)?.read() ?? False }),
+    known: (operand) => {
+      const name = sessionOperandName(operand);
+      const slot = slots.get(name);
+      if (slot !== undefined && hasValue[slot] === true) return { ...operand, slot };
+      const read = constants.get(name);
+      return read === undefined ? { kind: "unreadable", type: operand.type } : { ...read(), type: operand.type };
+    },
   };
 }
 
@@ -270,6 +305,7 @@ export function roleSubject(
     planKey: classKey,
     values: [],
     alike: asker,
+    alone: () => asker,
     roles: () => [...held].filter((name) => schema.roles.has(name)).sort(),
   };
 }

@@ -1,3 +1,5 @@
+import { setFlagsFromString } from "node:v8";
+import { runInNewContext } from "node:vm";
 import { compile, type RuleInput } from "portier";
 
 import { postgres, where } from "portier/sql";
@@ -79,4 +81,30 @@ it("keeps the plans of the last thousand who are not alike", () => {
   expect(partsOf(open("first")).shared).toBe(first);
   for (let other = 0; other < 1_000; other++) open(`most ${other}`);
   expect(partsOf(open("first")).shared).not.toBe(first);
+});
+
+it("keeps plans, and nothing of those for whom they were made", async () => {
+  setFlagsFromString("--expose-gc");
+  const gc = runInNewContext("gc") as () => void;
+  const portier = museum({
+    to: "signed-in",
+    where: "dept in (me.dept, 'd1') or dept = me.dept",
+    permit: { view: "all" },
+  });
+  const open = (dept: string) => {
+    const person = { id: "s-1", dept, boss: null, level: 1 };
+    const source = portier.source({ staff: [person], objects });
+    const session = portier.session({ person: "s-1", source });
+    // Also what goes elsewhere is a plan that is kept.
+    const told = [
+      session.maskAll("objects", objects).length,
+      where(session, "objects", "view", postgres),
+      session.roles,
+    ];
+    return { told, kept: [new WeakRef(source), new WeakRef(person)] };
+  };
+  const opened = Array.from({ length: 50 }, (_, index) => open(`d${index}`));
+  await new Promise((resolve) => setTimeout(resolve, 10));
+  gc();
+  expect(opened.flatMap(({ kept }) => kept.filter((one) => one.deref() !== undefined)).length).toBeLessThan(10);
 });
