@@ -1,9 +1,9 @@
-// Decisions, masks, changes and openings against code by hand of equal safety (see shapes.mjs), in CPU time, by turns.
+// Decisions, masks, changes and openings against hand-written code of equal safety (see shapes.mjs), in CPU time, by turns.
 //
 //   node bench/decisions.mjs [--json] [--only TEXT]
 //
 // Each shape runs in a process of its own: what a program makes of one shape is not to slow down the next, as an
-// application has one. Prints ratios (Portier divided by code by hand); absolute times belong to the machine.
+// application has one. Prints ratios (Portier divided by hand-written code); absolute times belong to the machine.
 import { spawnSync } from "node:child_process";
 import { compareRuns, cpu, median } from "./measure.mjs";
 import { knownByHand, makeShape, person } from "./shapes.mjs";
@@ -24,7 +24,7 @@ function measureEach() {
   const only = process.argv.includes("--only") ? process.argv[process.argv.indexOf("--only") + 1] : "";
   const asJson = process.argv.includes("--json");
   const rows = [];
-  if (!asJson) console.log(`${"".padEnd(70)}  ratio  (quartiles)          ns : by hand`);
+  if (!asJson) console.log(`${"".padEnd(70)}  ratio  (quartiles)          ns : hand-written`);
   for (const name of Object.keys(shapes).filter((one) => one.includes(only))) {
     const child = spawnSync(process.execPath, ["--expose-gc", import.meta.filename, "--shape", name], {
       encoding: "utf8",
@@ -75,7 +75,7 @@ function checkEqual({ portier, byHand, makeRecords, fields, who }) {
     for (const field of Object.keys(fields)) {
       same(session.may("view", "objects", row, field), byHand.mayView(who, row, field), `view ${field}`);
       same(session.may("edit", "objects", row, field), byHand.mayEdit(who, row, field), `edit ${field}`);
-      // What a reference leads to is looked up, which code by hand does elsewhere.
+      // What a reference leads to is looked up, which hand-written code does elsewhere.
       if (fields[field].reference !== undefined) continue;
       const value = { [field]: field === "status" ? "on_loan" : "new" };
       const { accepted } = session.accept("edit", "objects", row, value);

@@ -2,8 +2,8 @@
 //
 //   node bench/decisions.mjs --json | node bench/plot.mjs
 //
-// One line a measure: the median of the ratios to code by hand, between its quartiles, on a logarithmic scale. On the left
-// of the line at 1, Portier takes less time than the code by hand.
+// One line a measure: the median of the ratios to hand-written code, between its quartiles, on a logarithmic scale. On the left
+// of the line at 1, Portier takes less time than the hand-written code.
 import { readFileSync, writeFileSync } from "node:fs";
 
 const rows = JSON.parse(readFileSync(0, "utf8")).filter(({ ratio }) => ratio !== undefined);
@@ -24,7 +24,7 @@ for (const mark of [0.25, 0.5, 1, 2, 4, 8]) {
   const isOne = mark === 1;
   parts.push(
     `<line x1="${x(mark)}" x2="${x(mark)}" y1="40" y2="${headed + 46}" class="${isOne ? "one" : "mark"}"/>`,
-    text(x(mark), 32, isOne ? "as by hand" : `${mark}`, 'text-anchor="middle" class="scale"'),
+    text(x(mark), 32, isOne ? "as hand-written" : `${mark}`, 'text-anchor="middle" class="scale"'),
   );
 }
 for (const shape of shapes) {
@@ -49,7 +49,7 @@ const style = `
   .spread { stroke: #9ab; stroke-width: 3; stroke-linecap: round; } .less { fill: #1d6b45; } .more { fill: #35618f; }`;
 const height = y + 14;
 const size = `viewBox="0 0 ${width} ${height}" width="${width}" height="${height}"`;
-const title = "CPU time of Portier divided by that of code by hand of equal safety";
+const title = "CPU time of Portier divided by that of hand-written code of equal safety";
 writeFileSync(
   new URL("../docs/performance.svg", import.meta.url),
   `<svg xmlns="http://www.w3.org/2000/svg" ${size} role="img" aria-label="${title}"><style>${style}</style>

@@ -1,13 +1,13 @@
 // Documents of different sizes with the museum's kind of rules, and for each the same rules as a careful developer would
 // write them by hand: one `if` a rule, equal conditions worked out once, and of equal safety. Values are held to their
 // types, an unknown permits nothing, a record that is not known is not found, and a change is judged before and after.
-// The code by hand is written by this generator, so that it can grow with the document; it is what a person would type.
+// The hand-written code is written by this generator, so that it can grow with the document; it is what a person would type.
 
 const states = ["registered", "on_display", "on_loan", "withdrawn"];
 const departments = ["ships", "instruments", "textiles"];
 const roles = ["assistant", "keeper", "conservator", "registrar", "director"];
 
-/** Of each field its declaration, a value, and what by hand says that a value fits. */
+/** Of each field its declaration, a value, and how hand-written code tells that a value fits. */
 const museumFields = {
   accession: ["text", (i) => `BM-${String(i).padStart(6, "0")}`],
   title: ["text", (i) => `Object ${i}`],
@@ -247,7 +247,7 @@ function fitsByHand(declared, value) {
   }
 }
 
-/** The person as code by hand keeps them: with the roles that they hold. */
+/** The person as hand-written code keeps them: with the roles that they hold. */
 export function knownByHand({ post, ...who }) {
   const is = Object.fromEntries(
     roles.map((role) => [role, role === post || (role === "assistant" && post === "keeper")]),

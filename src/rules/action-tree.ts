@@ -88,6 +88,26 @@ export function gatesIn(tree: ActionTree): readonly GateNode[] {
   }
 }
 
+/** Whether another record has a say: what a lookup leads to. */
+export function hasSource(tree: ActionTree): boolean {
+  switch (tree.kind) {
+    case "gate":
+      return false;
+    case "all":
+      return tree.parts.some(hasSource);
+    case "any":
+      return tree.ways.some((way) => hasSource(way.tree));
+    case "known":
+      return hasSource(tree.known) || hasSource(tree.next);
+    case "made":
+      return hasSource(tree.act) || hasSource(tree.next);
+    case "source":
+      return true;
+    default:
+      return tree satisfies never;
+  }
+}
+
 function gate(action: ActionName, on: Field | "act"): GateNode {
   const isTried = isBuiltIn(action) && actions[action].judges === "change";
   return { kind: "gate", action, on, isTried };

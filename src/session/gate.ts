@@ -104,10 +104,16 @@ function bitsRead(steps: readonly Step[]): number {
   for (const { before, after, hasBecomes, isCrossing } of steps) {
     if (hasBecomes || isCrossing || [before, after ?? before].some(readsOtherRecords)) return -1;
     visitOperands(before, (operand) => {
-      if (operand.kind === "field") bits |= bitsOf(operand.path.flatMap((field) => field.by ?? field));
+      if (operand.kind === "field") for (const field of operand.path) bits |= bitsReadOf(field);
     });
   }
   return bits;
+}
+
+/** A composite reference is read from its parts, at any depth; what a lookup shows is not the record's own. */
+function bitsReadOf(field: Field): number {
+  if (field.lookup !== undefined) return -1;
+  return field.by === undefined ? bitsOf([field]) : field.by.reduce((bits, part) => bits | bitsReadOf(part), 0);
 }
 
 const plainDenial: Decide = () => notPermitted;

@@ -1,16 +1,18 @@
 import { type Expression, type Operand, readsOtherRecords, visitOperands } from "../conditions/expression.js";
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
+import { False, True } from "../conditions/truth.js";
 import type { Group } from "../rules/groups.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Field, type RoleSource, type Schema, singleKey } from "../schema/schema.js";
-import { dayIn } from "../schema/types/date.js";
 import { storedValue } from "../schema/types/stored-form.js";
+import { isRunning } from "./given-roles.js";
 import { isBelow } from "./memberships.js";
+import { requestValue } from "./session-values.js";
 import { isInForce } from "./subject.js";
 
-/** Who asks, as far as they are like others. */
+/** The current user, as far as they are like others. */
 export interface Like {
   /** Two persons with the same text have the same residual plan, but for their `values`, and hold the same roles. */
   readonly id: string;
@@ -19,10 +21,10 @@ export interface Like {
   readonly values: readonly (Scalar | undefined)[];
 }
 
-/** Who asks, and when. */
-export interface Asking {
+/** What the current user is told apart by. */
+export interface Opened {
   readonly person: Row;
-  /** The values of the request; the moment is among them. Read when they are first asked for. */
+  /** The values of the request, `now` among them. Read at the first call. */
   readonly request: () => ReadonlyMap<string, Scalar | null>;
   readonly reading: Reading;
 }
@@ -30,17 +32,17 @@ export interface Asking {
 type Link = Extract<RoleSource, { readonly kind: "link" }>;
 
 /** One thing that tells persons apart. Undefined where it cannot be told without working out who they are. */
-type Part = (asking: Asking, key: Scalar) => string | undefined;
+type Part = (opened: Opened, key: Scalar) => string | undefined;
 
 /** The texts are kept: a person of whom more has a say is worked out each time. */
 const mostText = 2_000;
 
 /** A value of the session; undefined for one that cannot be read. */
-type Value = (asking: Asking) => Scalar | null | undefined;
+type Value = (opened: Opened) => Scalar | null | undefined;
 
 /**
  * Tells from what is stored of a person whether they are like another one, without working out what rules make of it:
- * from the fields that roles, groups and conditions read, the records that give roles, the request and the moment.
+ * from the fields that roles, groups and conditions read, the records that give roles, and the request with its instant.
  */
 export class Likeness {
   readonly #key: Value;
@@ -68,7 +70,7 @@ export class Likeness {
     const compared: { slot: number; value: Value }[] = [];
     for (const source of people.roles) {
       if (source.kind === "field") fields.add(source.field);
-      else if (linkFields(source).every(isPlain)) parts.push((asking, own) => linked(source, own, asking));
+      else if (linkFields(source).every(isPlain)) parts.push((opened, own) => linked(source, own, opened));
       else return undefined;
     }
     for (const [name, operand] of sessionOperands.all) {
@@ -79,7 +81,7 @@ export class Likeness {
       const slot = sessionOperands.slots.get(name);
       if (slot !== undefined) compared.push({ slot, value });
       else if (operand.kind === "me") fields.add(operand.path[0]);
-      else parts.push((asking) => print(value(asking)));
+      else parts.push((opened) => print(value(opened)));
     }
     for (const group of groups.values()) {
       if (!addGroup(group, ruleset, { key, fields, parts })) return undefined;
@@ -91,19 +93,19 @@ export class Likeness {
   }
 
   /** Undefined for a person who has to be looked at more closely. */
-  of(asking: Asking): Like | undefined {
-    const key = this.#key(asking);
+  of(opened: Opened): Like | undefined {
+    const key = this.#key(opened);
     if (key == null) return undefined;
     let id = "";
     for (let i = 0; i < this.#parts.length; i++) {
-      const part = (this.#parts[i] as Part)(asking, key);
+      const part = (this.#parts[i] as Part)(opened, key);
       if (part === undefined) return undefined;
       id += part;
     }
     const values: (Scalar | undefined)[] = [];
     for (let i = 0; i < this.#compared.length; i++) {
       const { slot, value } = this.#compared[i] as { slot: number; value: Value };
-      const known = value(asking);
+      const known = value(opened);
       if (known === undefined) return undefined;
       values[slot] = known ?? undefined;
       id += known === null ? "n" : "v";
@@ -123,19 +125,19 @@ function stored({ name, type }: Field): Value {
   };
 }
 
-function sessionValue(operand: Operand, { timeZone }: Schema): Value | undefined {
+function sessionValue(operand: Operand, schema: Schema): Value | undefined {
   switch (operand.kind) {
     case "me":
       return operand.path.length === 1 && isPlain(operand.path[0]) ? stored(operand.path[0]) : undefined;
     case "request":
-      return ({ request }) => request().get(operand.name) ?? null;
     case "today":
-      return ({ request }) => dayIn(Date.parse(request().get("now") as string), timeZone);
+      return ({ request }) => requestValue(operand, request(), schema);
     default:
       return undefined;
   }
 }
 
+/** What was found to have a say so far. */
 interface Found {
   readonly key: Field;
   readonly fields: Set<Field>;
@@ -166,7 +168,7 @@ function addGroup({ members, where, without }: Group, ruleset: Ruleset, { key, f
         if (operand.path.length > 1) isOwn = false;
       } else if (operand.kind === "request" || operand.kind === "today") {
         const value = sessionValue(operand, ruleset.schema);
-        parts.push((asking) => print(value?.(asking)));
+        parts.push((opened) => print(value?.(opened)));
       } else if (operand.kind === "held") isOwn = false;
     });
   }
@@ -177,29 +179,25 @@ function linkFields({ person, role, on, from, until }: Link): readonly Field[] {
   return [person, role, on, from, until].filter((field) => field !== undefined);
 }
 
+/** What does not fit its type is reported where it is worked out who the person is. */
+const silent: Reading = { source: undefined, badData: () => {} };
+
 /** The roles that records of another table give now. */
-function linked({ table, person, role, on, from, until }: Link, key: Scalar, asking: Asking): string | undefined {
-  const { source } = asking.reading;
+function linked(link: Link, key: Scalar, { request, reading: { source } }: Opened): string | undefined {
+  const { table, person, role, on } = link;
   if (source?.referring === undefined) return undefined;
-  const now = asking.request().get("now") as string;
-  let id = "l";
+  const now = request().get("now") as string;
+  let id = "";
   for (const row of source.referring(table.name, person.name, String(key))) {
     if (storedValue(person.type, row[person.name]) !== key) continue;
-    const begun = momentOf(from, row);
-    const ended = momentOf(until, row);
+    const running = isRunning(link, row, now, silent);
+    if (running === False) continue;
     const name = print(row[role.name]);
     const record = on === undefined ? "" : print(row[on.name]);
-    if (begun === undefined || ended === undefined || name === undefined || record === undefined) return undefined;
-    if ((begun !== null && now < begun) || (ended !== null && ended <= now)) continue;
+    if (running !== True || name === undefined || record === undefined) return undefined;
     id += `${name}${record};`;
   }
-  return id;
-}
-
-/** Null for no end; undefined for one that cannot be read. */
-function momentOf(field: Field | undefined, row: Row): string | null | undefined {
-  const raw = field === undefined ? null : row[field.name];
-  return field === undefined || raw === null ? null : (storedValue(field.type, raw) as string | undefined);
+  return `(${id})`;
 }
 
 /** A text for each plain value, told apart by type and length. */

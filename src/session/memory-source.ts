@@ -2,7 +2,8 @@ import { fieldValue, readPath } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
-import { type Field, type FieldPath, findTable, type Schema, type Table } from "../schema/schema.js";
+import type { Scalar } from "../schema/scalar.js";
+import { type Field, type FieldPath, findTable, pathOf, type Schema, type Table } from "../schema/schema.js";
 import { listElements } from "../schema/types/list.js";
 import { storedValue } from "../schema/types/stored-form.js";
 
@@ -71,51 +72,50 @@ function holders({ byKey, unreadable }: Referring, key: string): readonly Row[] 
   return unreadable.length === 0 ? found : [...found, ...unreadable];
 }
 
-function findPath(schema: Schema, table: string, names: readonly string[]): readonly Field[] {
+function findPath(schema: Schema, table: string, names: readonly string[]): FieldPath {
   const path: Field[] = [];
   for (const name of names) {
     const target: string = path.at(-1)?.type.target ?? table;
-    const field = findTable(schema, target)?.byName.get(name);
-    if (field === undefined) throw portierError("unknown-field", { table: target, name, candidates: [] });
+    const fields = findTable(schema, target)?.byName ?? new Map<string, Field>();
+    const field = fields.get(name);
+    if (field === undefined) throw portierError("unknown-field", { table: target, name, candidates: fields.keys() });
     path.push(field);
   }
-  return path;
+  return pathOf(path);
 }
 
-/** Records by what a path from them leads to. */
-function indexPath(path: readonly Field[], rows: readonly Row[], find: Source["find"]): Referring {
-  const byKey = new Map<string, Row[]>();
-  const unreadable: Row[] = [];
-  if (path.length === 0) return { byKey, unreadable };
-  const read = readPath(path as unknown as FieldPath);
-  // What does not fit its type is said when the record is looked at.
-  const reading = { source: { find }, badData: () => {} };
-  for (const row of rows) {
-    const value = read(row, reading);
-    if (value === null) continue;
-    const list = value === undefined ? unreadable : (byKey.get(String(value)) ?? []);
-    list.push(row);
-    if (value !== undefined) byKey.set(String(value), list);
-  }
-  return { byKey, unreadable };
-}
-
-function indexField(field: Field, rows: readonly Row[]): Referring {
+/** Records by the values that are read from them: null for none; undefined where that cannot be told. */
+function indexRows(rows: readonly Row[], read: (row: Row) => Iterable<Scalar> | null | undefined): Referring {
   const byKey = new Map<string, Row[]>();
   const unreadable: Row[] = [];
   for (const row of rows) {
-    const raw = fieldValue(row, field);
-    if (raw === null) continue;
-    const value = storedValue(field.type, raw);
-    if (value === undefined) {
-      unreadable.push(row);
-      continue;
-    }
-    for (const key of field.type.element === undefined ? [value] : listElements(value)) {
-      const list = byKey.get(String(key));
-      if (list === undefined) byKey.set(String(key), [row]);
+    const values = read(row);
+    if (values === undefined) unreadable.push(row);
+    for (const value of values ?? []) {
+      const list = byKey.get(String(value));
+      if (list === undefined) byKey.set(String(value), [row]);
       else list.push(row);
     }
   }
   return { byKey, unreadable };
+}
+
+/** A list field holds each of its elements. */
+function indexField(field: Field, rows: readonly Row[]): Referring {
+  return indexRows(rows, (row) => {
+    const raw = fieldValue(row, field);
+    const value = raw === null ? null : storedValue(field.type, raw);
+    if (value == null) return value;
+    return field.type.element === undefined ? [value] : listElements(value);
+  });
+}
+
+function indexPath(path: FieldPath, rows: readonly Row[], find: Source["find"]): Referring {
+  const read = readPath(path);
+  // What does not fit its type is reported when a condition reads the record.
+  const reading = { source: { find }, badData: () => {} };
+  return indexRows(rows, (row) => {
+    const value = read(row, reading);
+    return value == null ? value : [value];
+  });
 }

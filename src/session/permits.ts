@@ -1,6 +1,6 @@
 import { type Expression, readsOtherRecords } from "../conditions/expression.js";
 import type { Yes } from "../conditions/yes.js";
-import { type ActionTree, gatesIn } from "../rules/action-tree.js";
+import { type ActionTree, gatesIn, hasSource } from "../rules/action-tree.js";
 import { conditionOf } from "./conditions.js";
 import { compileDecision } from "./decide.js";
 import type { TableGates } from "./table-gates.js";
@@ -29,23 +29,4 @@ export function ownCondition(gates: TableGates, tree: ActionTree): Expression | 
   if (!isFlat || hasSource(tree)) return undefined;
   const condition = conditionOf(gates, tree);
   return readsOtherRecords(condition) ? undefined : condition;
-}
-
-function hasSource(tree: ActionTree): boolean {
-  switch (tree.kind) {
-    case "gate":
-      return false;
-    case "all":
-      return tree.parts.some(hasSource);
-    case "any":
-      return tree.ways.some((way) => hasSource(way.tree));
-    case "known":
-      return hasSource(tree.known) || hasSource(tree.next);
-    case "made":
-      return hasSource(tree.act) || hasSource(tree.next);
-    case "source":
-      return true;
-    default:
-      return tree satisfies never;
-  }
 }

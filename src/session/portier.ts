@@ -17,7 +17,7 @@ import { rememberedSource } from "./remembered-source.js";
 import { residualSteps } from "./residual.js";
 import type { Opener } from "./roles/opener.js";
 import { keepRuleset } from "./rulesets.js";
-import { partsOf, Session } from "./session.js";
+import { Session } from "./session.js";
 import type { Finding, SessionOptions } from "./session-options.js";
 import { readRequest } from "./session-values.js";
 import { type Asker, openSubject, roleSubject, type Subject } from "./subject.js";
@@ -79,18 +79,20 @@ export class Portier<T extends TableTypes = AnyTables> {
     const reading = makeReading(options.source, report);
     const conflict = (message: string) => report({ kind: "bad-data", message });
     const asked = this.#likeOf(options, reading);
-    const known = asked && this.#known.get(asked.like.id);
-    if (asked === undefined)
-      return this.#openFor(openSubject(this.#ruleset, options, reading, conflict), reading, report, options);
+    if (asked === undefined) {
+      const subject = openSubject(this.#ruleset, options, reading, conflict);
+      return this.#openFor(subject, reading, report, options);
+    }
+    const known = this.#known.get(asked.like.id);
     if (known === undefined) return this.#openFirst(options, reading, report);
     const { like, request } = asked;
     reading.values = like.values;
     const subject = () => openSubject(this.#ruleset, { ...options, request }, reading, conflict);
     const { shared, roles } = known;
-    return this.#open({ shared, key: like.key, reading, report, options, roles, subject });
+    return this.#open({ shared, key: like.key, reading, report, options, roles: () => roles, subject });
   }
 
-  /** The first of all who are alike. What they are like, and who they are, is read of one state and at one moment. */
+  /** The first of all who are alike. What they are like, and who they are, is read from one state, at one instant. */
   #openFirst(options: SessionOptions, reading: SessionReading, report: Report): Session<T> {
     let isTold = false;
     const conflict = (message: string) => {
@@ -104,12 +106,14 @@ export class Portier<T extends TableTypes = AnyTables> {
     const session = this.#openFor(subject, reading, report, options);
     // What had to be told is told again of whoever is alike.
     if (asked !== undefined && !isTold && !reading.isTold) {
-      this.#known.set(asked.like.id, knownAs(partsOf(session).shared, subject.roles()));
+      const shared = this.#planFor(subject.planKey, subject.alike);
+      // One list for all who are alike: nobody may write into it.
+      this.#known.set(asked.like.id, { shared, roles: Object.freeze(subject.roles()) });
     }
     return session;
   }
 
-  /** Whom the person who asks is like; undefined where more has to be looked at. */
+  /** Whom the current user is like; undefined where more has to be looked at. */
   #likeOf({ person, actedBy, claims, request }: SessionOptions, reading: Reading) {
     const { people } = this.schema;
     if (this.#likeness === undefined || people === undefined || person === null || person === undefined)
@@ -117,7 +121,7 @@ export class Portier<T extends TableTypes = AnyTables> {
     if (actedBy !== undefined || claims !== undefined) return undefined;
     const row = typeof person === "object" ? person : reading.source?.find(people.table.name, String(person));
     if (row === undefined) return undefined;
-    // Most have nothing to ask of the request but its moment, and few of that.
+    // Most rules read nothing of the request, and many not even the time.
     const given = request ?? { now: new Date() };
     let values = request && readRequest(this.schema, request);
     const read = () => {
@@ -167,14 +171,8 @@ export class Portier<T extends TableTypes = AnyTables> {
 
 type Report = (finding: Finding) => void;
 
-/** What is known of all who are alike. */
+/** What is known of all who are alike. It keeps nothing of the one who was the first. */
 interface Known {
   readonly shared: Plan;
-  readonly roles: () => readonly string[];
-}
-
-/** Keeps nothing of the one who was the first; and one list for all of them, into which nobody may write. */
-function knownAs(shared: Plan, held: string[]): Known {
-  const roles = Object.freeze(held);
-  return { shared, roles: () => roles };
+  readonly roles: readonly string[];
 }

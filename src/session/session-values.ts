@@ -36,6 +36,16 @@ export function readRequest(schema: Schema, given: Readonly<Record<string, unkno
   return values;
 }
 
+/** What a request says of an operand. */
+export function requestValue(
+  operand: Extract<SessionOperand, { readonly kind: "request" | "today" }>,
+  request: ReadonlyMap<string, Scalar | null>,
+  { timeZone }: Pick<Schema, "timeZone">,
+): Scalar | null {
+  if (operand.kind === "request") return request.get(operand.name) ?? null;
+  return dayIn(Date.parse(request.get("now") as string), timeZone);
+}
+
 /** A session's value for an operand, read once. */
 interface Constant {
   /** May throw a fault. */
@@ -63,8 +73,7 @@ export function readConstant(
     const made: Operand = value === undefined ? { kind: "unreadable", type } : { kind: "constant", type, value };
     return { read: () => made, fact: value === undefined ? ["unreadable"] : value, value: value ?? undefined };
   };
-  if (operand.kind === "request") return constant(request.get(operand.name) ?? null);
-  if (operand.kind === "today") return constant(dayIn(Date.parse(request.get("now") as string), schema.timeZone));
+  if (operand.kind === "request" || operand.kind === "today") return constant(requestValue(operand, request, schema));
   if (operand.kind === "held") {
     const records = memberships === undefined ? new Set<string>() : memberships.heldOn(operand.role);
     return constant(records && JSON.stringify([...records].sort()));
