@@ -6,7 +6,10 @@ import type { ShowAction } from "../rules/action-tree.js";
 import type { TableInput } from "../schema/document.js";
 import { portierError } from "../schema/problems.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
-import { type ActionOf, partsOf, type Session } from "../session/session.js";
+import { internals } from "../session/internals.js";
+import type { AnySession } from "../session/open-session.js";
+import type { Session } from "../session/session.js";
+import type { ActionOf } from "../session/session-types.js";
 import type { Dialect } from "../sql/dialect.js";
 import { type Fragment, plainPieces } from "../sql/fragment.js";
 import { maskedColumns as columnsOf } from "../sql/masked-select.js";
@@ -41,12 +44,10 @@ export function whereSql<T extends TableTypes = AnyTables, K extends TableOf<T> 
 }
 
 /** What a table is called in the statement, once it is seen to be the document's. */
-function nameIn<T extends TableTypes>(session: Pick<Session<T>, "roles">, name: string, given: TableAs): string {
+function nameIn(session: AnySession, name: string, given: TableAs): string {
   const [column] = is(given, Table) ? [] : Object.values(given);
   const table = is(given, Table) ? given : column?.table;
-  const { source } = partsOf(session as Pick<Session, "roles">)
-    .plan()
-    .of(name).table;
+  const { source } = internals(session).plan.of(name).table;
   if (table === undefined || !is(table, Table)) {
     throw portierError("wrong-call", { what: `no table of Drizzle was given for "${name}"`, hint: "give the table" });
   }
@@ -92,10 +93,9 @@ export function maskedColumns<D extends TableTypes, T extends Table>(
   dialect: Dialect,
   action: ShowAction = "list",
 ): MaskedColumns<T> {
-  const plan = partsOf(session).plan();
   const as = nameIn(session, name, table);
   const fragments = new Map(
-    columnsOf(plan, name, action, dialect, as).map(({ field, value }) => [field.column, value]),
+    columnsOf(internals(session), name, action, dialect, as).map(({ field, value }) => [field.column, value]),
   );
   const columns = Object.entries(getTableColumns(table)).map(([key, column]) => {
     const fragment = fragments.get(column.name);

@@ -10,7 +10,8 @@ import {
 } from "kysely";
 import type { ShowAction } from "../rules/action-tree.js";
 import { portierError } from "../schema/problems.js";
-import { partsOf, type Session } from "../session/session.js";
+import { internals } from "../session/internals.js";
+import type { AnySession } from "../session/open-session.js";
 import type { Dialect } from "../sql/dialect.js";
 import { type Fragment, plainPieces } from "../sql/fragment.js";
 import { maskedFragment } from "../sql/masked-select.js";
@@ -61,7 +62,7 @@ type Node = OperationNode & Readonly<Record<string, unknown>>;
 
 /** Puts a person's masked selects in the place of the tables that a select reads. */
 export class Rewriter {
-  readonly #session: Pick<Session, "roles">;
+  readonly #session: AnySession;
   readonly #dialect: Dialect;
   readonly #action: ShowAction;
   readonly #fence: boolean | undefined;
@@ -76,14 +77,14 @@ export class Rewriter {
   readonly #originals = new WeakMap<object, Node>();
   #isFenced = false;
 
-  constructor(session: Pick<Session, "roles">, dialect: Dialect, options: KyselyOptions) {
+  constructor(session: AnySession, dialect: Dialect, options: KyselyOptions) {
     const { action = "list", functions = [], fence } = options;
     this.#fence = fence;
     this.#session = session;
     this.#dialect = dialect;
     this.#action = action;
     this.#functions = new Set([...usualFunctions, ...functions]);
-    const tables = [...partsOf(session).plan().tables];
+    const tables = [...internals(session).plan.tables];
     for (const { name, source } of tables) this.#tables.set(source, name);
     this.#reserved = new Set([...tables.map(({ source }) => tableName(source)), ...keptNames].map(folded));
   }
@@ -186,8 +187,7 @@ export class Rewriter {
       const hint = `declared: ${[...this.#tables.keys()].slice(0, 12).join(", ")}; a "with" is named inside of its own statement`;
       throw portierError("wrong-call", { what: `the document declares no table "${source}"`, hint });
     }
-    const plan = partsOf(this.#session).plan();
-    const select = maskedFragment(plan, declared, this.#action, this.#dialect, {
+    const select = maskedFragment(internals(this.#session), declared, this.#action, this.#dialect, {
       nameOf: ({ column }) => column,
       fence: this.#isFenced,
     });

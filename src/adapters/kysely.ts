@@ -28,7 +28,7 @@ export function portierPlugin<T extends TableTypes = AnyTables>(
   dialect: Dialect,
   options: KyselyOptions = {},
 ): KyselyPlugin {
-  const rewriter = new Rewriter(session as Pick<Session, "roles">, dialect, options);
+  const rewriter = new Rewriter(session, dialect, options);
   const rewritten = new WeakSet<object>();
   return {
     transformQuery: ({ node, queryId }) => {

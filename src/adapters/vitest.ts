@@ -5,9 +5,11 @@ import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import { findTable } from "../schema/schema.js";
 import type { TableOf, TableTypes } from "../schema/table-types.js";
+import { internals } from "../session/internals.js";
+import type { AnySession } from "../session/open-session.js";
 import type { Portier } from "../session/portier.js";
 import type { Session } from "../session/session.js";
-import { insidesOf } from "../session/session.js";
+
 import type { SessionOptions } from "../session/session-options.js";
 
 /** What a matcher answers to Vitest. */
@@ -17,7 +19,6 @@ interface Matched {
 }
 
 /** Sessions of any document. */
-type AnySession = Pick<Session, "roles">;
 
 /**
  * Matchers for Vitest's `expect.extend`: whether a session permits something, with the whole explanation where it comes out
@@ -46,7 +47,7 @@ export const accessMatchers = {
   toPermitExactly(received: unknown, action: string, table: string, record: Row, fields: readonly string[]): Matched {
     const session = sessionOf(received);
     mustBeRecord(session, table, record);
-    const { plan } = insidesOf(session);
+    const { plan } = internals(session);
     const declared = plan.of(table).table.fields;
     for (const name of fields) plan.of(table).field(name);
     const found = declared.map(({ name }) => name).filter((name) => session.may(action, table, record, name));
@@ -57,13 +58,13 @@ export const accessMatchers = {
 };
 
 function sessionOf(received: unknown): Session {
-  insidesOf(received as AnySession);
+  internals(received as AnySession);
   return received as Session;
 }
 
 /** @throws PortierError for a table that is not there, and for what is no record of it. */
 function mustBeRecord(session: Session, table: string, record: Row | undefined): void {
-  const declared = insidesOf(session).plan.of(table).table;
+  const declared = internals(session).plan.of(table).table;
   if (typeof record === "object" && record !== null && recordAddress(declared, record) !== undefined) return;
   const found = record === undefined ? "nothing" : JSON.stringify(record);
   const hint = "to ask without a record, leave it out; to ask of a field without one, use session.reach";
@@ -77,7 +78,7 @@ function why(
   record: Row | undefined,
   field: string | undefined,
 ): string {
-  const declared = findTable(insidesOf(session).ruleset.schema, table);
+  const declared = findTable(internals(session).ruleset.schema, table);
   const address = record === undefined || declared === undefined ? undefined : recordAddress(declared, record);
   const what = `${table}${address === undefined ? "" : `/${address}`}${field === undefined ? "" : ` ${field}`}`;
   return explanationText(explain(session, { action, table, record, field }), session.person ?? "this person", what);

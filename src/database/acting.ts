@@ -6,7 +6,8 @@ import { type Acceptance, type ChangeOptions, invalid, keyTakenMessage } from ".
 import type { ManyAcceptance } from "../session/many.js";
 import type { Portier } from "../session/portier.js";
 import { isKnownTo, seenOf } from "../session/seen.js";
-import type { Masked, Session } from "../session/session.js";
+import type { Session } from "../session/session.js";
+import type { Masked } from "../session/session-types.js";
 import type { Connection } from "./connection.js";
 import { RecordChanged } from "./errors.js";
 import { type Listed, type ListQuery, listRecords } from "./listing.js";

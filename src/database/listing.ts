@@ -7,9 +7,10 @@ import type { ShowAction } from "../rules/action-tree.js";
 import { PortierError, portierError } from "../schema/problems.js";
 import { Problems } from "../schema/report.js";
 import { isOwn, type Schema, type Table } from "../schema/schema.js";
+import { internals } from "../session/internals.js";
 import { knownTable } from "../session/known-table.js";
 import type { Session } from "../session/session.js";
-import { insidesOf } from "../session/session.js";
+
 import { sortKeys } from "../session/sort.js";
 import { conditionFormula } from "../sql/condition.js";
 import { print } from "../sql/formula.js";
@@ -61,14 +62,18 @@ export async function listRecords<R>(
   name: string,
   { where, sort = [], limit, offset = 0, action = "list" }: ListQuery,
 ): Promise<Listed<R>> {
-  const { plan, ruleset } = insidesOf(session);
-  const { table } = plan.of(name);
+  const residual = internals(session);
+  const { table } = residual.plan.of(name);
   const { dialect } = connection;
   const hidden = freeName(table);
-  const shown = maskedFragment(plan, name, action, dialect, { nameOf: ({ column }) => column, hidden, fence: false });
+  const shown = maskedFragment(residual, name, action, dialect, {
+    nameOf: ({ column }) => column,
+    hidden,
+    fence: false,
+  });
   const wanted = typeof where === "string" ? [where] : (where ?? []);
-  const condition = and(wanted.map((text) => filterOf(session, ruleset.schema, table, text)));
-  const scope = scopeOf(dialect, plan, { table, alias });
+  const condition = and(wanted.map((text) => filterOf(session, residual.ruleset.schema, table, text)));
+  const scope = scopeOf(dialect, residual, { table, alias });
   const filter = wanted.length === 0 ? raw("") : sql` where ${print(conditionFormula(condition, scope))}`;
   const from = sql`from (${shown}) ${raw(dialect.quoteName(alias))}${filter}`;
   // What is wrong is said as if there were no other fields than those that the person can know of.
@@ -120,7 +125,7 @@ function filterOf(session: Session, schema: Schema, table: Table, text: string):
       isPlain &&= isOwnField || operand.kind === "constant" || operand.kind === "today";
     }
   });
-  if (condition !== undefined && isPlain) return specialize(condition, insidesOf(session).subject.known);
+  if (condition !== undefined && isPlain) return specialize(condition, internals(session).subject.known);
   const hint = "compare fields of the table with values; what the rules ask of others is asked anyway";
   throw portierError("wrong-call", {
     what: `the filter ${JSON.stringify(text)} asks about more than the record itself`,

@@ -1,15 +1,15 @@
 import { portierError } from "../schema/problems.js";
 import type { RoleClaim } from "../session/given-roles.js";
-import type { Portier } from "../session/portier.js";
-import { rulesetOf } from "../session/rulesets.js";
+import { internals } from "../session/internals.js";
+import type { AnyRules } from "../session/open-rules.js";
 
 /**
  * What a name means that others use for a role or group of the document: `keeper`, `editor of e-2`, or a group.
  *
  * @throws PortierError (`unknown-role`) for anything else.
  */
-export function claimOf(portier: Pick<Portier, "schema">, text: string): RoleClaim {
-  const { schema, groups } = rulesetOf(portier);
+export function claimOf(portier: AnyRules, text: string): RoleClaim {
+  const { schema, groups } = internals(portier).ruleset;
   if (schema.roles.get(text)?.scope === undefined && (schema.roles.has(text) || groups.has(text)))
     return { role: text };
   const scoped = /^(\S+) of (.+)$/s.exec(text);

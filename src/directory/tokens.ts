@@ -3,6 +3,7 @@ import { PortierError, portierError } from "../schema/problems.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { timestampOf } from "../schema/types/timestamp.js";
 import type { RoleClaim } from "../session/given-roles.js";
+import type { AnyRules } from "../session/open-rules.js";
 import type { Portier } from "../session/portier.js";
 import { claimOf } from "./claim-of.js";
 
@@ -116,11 +117,7 @@ function badToken(why: string): PortierError {
 }
 
 /** The role that a name means; none for one that is left out. */
-function roleNamed(
-  portier: Pick<Portier, "schema">,
-  name: string,
-  leaveOut: TokenOptions["leaveOut"],
-): readonly RoleClaim[] {
+function roleNamed(portier: AnyRules, name: string, leaveOut: TokenOptions["leaveOut"]): readonly RoleClaim[] {
   if (leaveOut !== undefined && leaveOut !== "unknown" && leaveOut.includes(name)) return [];
   try {
     return [claimOf(portier, name)];

@@ -4,9 +4,10 @@ import { type ActionName, actionOf } from "../rules/actions.js";
 import { isPlace } from "../rules/cells.js";
 import type { Field, Table } from "../schema/schema.js";
 import type { Decision } from "../session/decision.js";
+import { internals } from "../session/internals.js";
 import type { Reach } from "../session/reach.js";
 import type { Session } from "../session/session.js";
-import { insidesOf } from "../session/session.js";
+
 import { knownGate, waysTo } from "./gates.js";
 import { HeldNames } from "./held-names.js";
 import { type Alternative, findAlternatives, type Gates, type Need } from "./missing.js";
@@ -49,7 +50,7 @@ export function traceRules(session: Session, question: Question): readonly RuleT
 }
 
 function traced(session: Session, { action, table: name, record, field: fieldName }: Question) {
-  const { ruleset, subject, reading, plan } = insidesOf(session);
+  const { ruleset, subject, reading, plan } = internals(session);
   const { table } = plan.of(name);
   const field = fieldName === undefined ? undefined : table.byName.get(fieldName);
   const tracer = new Tracer(ruleset, subject, plan, reading, record);
@@ -64,7 +65,7 @@ function traced(session: Session, { action, table: name, record, field: fieldNam
 
 /** Explains the session's own answer to a question; the decision itself comes from the session. */
 export function explain(session: Session, question: Question): Explanation {
-  const { ruleset, subject } = insidesOf(session);
+  const { ruleset, subject } = internals(session);
   const { action, table: tableName, record, field: fieldName } = question;
   const reach = record === undefined ? session.reach(action, tableName, fieldName) : undefined;
   const decision = record === undefined ? undefined : session.decide(action, tableName, record, fieldName);

@@ -1,6 +1,7 @@
 import { True } from "../conditions/truth.js";
-import type { Session } from "../session/session.js";
-import { insidesOf } from "../session/session.js";
+import { internals } from "../session/internals.js";
+import type { AnySession } from "../session/open-session.js";
+
 import { type Way, waysInto } from "./ways.js";
 
 /** A role that somebody holds, and through what. */
@@ -14,8 +15,8 @@ export interface HeldRole {
  * The roles that the one who asks holds for certain, each with its ways: through which roles and groups, given by which
  * field, link table, assignment or claim, by whom and until when. None for a visitor, and for somebody made up.
  */
-export function heldRoles(session: Pick<Session, "roles">): HeldRole[] {
-  const { ruleset, subject } = insidesOf(session);
+export function heldRoles(session: AnySession): HeldRole[] {
+  const { ruleset, subject } = internals(session);
   const { memberships } = subject;
   if (memberships === undefined) return [];
   return [...ruleset.schema.roles.keys()].flatMap((role) => {

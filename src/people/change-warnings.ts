@@ -3,6 +3,7 @@ import { True } from "../conditions/truth.js";
 import { type Facts, type MistakeCode, PortierError } from "../schema/problems.js";
 import type { Role } from "../schema/schema.js";
 import type { GivenRole } from "../session/given-roles.js";
+import { internals } from "../session/internals.js";
 import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
 import { toNobody } from "../session/reading.js";
@@ -10,7 +11,7 @@ import { instantIn } from "../session/roles/assignment.js";
 import type { Giver } from "../session/roles/giver.js";
 import { membershipsOf } from "../session/roles/holdings.js";
 import type { Session } from "../session/session.js";
-import { insidesOf } from "../session/session.js";
+
 import { residualText } from "../verify/compared-plans.js";
 import { givingProblem } from "./giving-problem.js";
 import { affectedPerson, type RoleChange } from "./role-change.js";
@@ -134,7 +135,7 @@ function newlyGiven(portier: Portier, before: Session, after: Session): Role[] {
 }
 
 function mayGiveAny(session: Session, role: Role): boolean {
-  const { memberships } = insidesOf(session).subject;
+  const { memberships } = internals(session).subject;
   if (memberships === undefined) return false;
   return role.givenBy.some(({ name, ofThis }) =>
     ofThis ? (memberships.heldOn(name)?.size ?? 0) > 0 : memberships.of(name) === True,
@@ -145,7 +146,7 @@ function mayGiveAny(session: Session, role: Role): boolean {
 function takenRoles(portier: Portier, { source, giver }: ChangeContext, { before, after }: Affected): Role[] {
   const { person, now, claims } = giver;
   const { people } = portier.schema;
-  const held = membershipsOf(portier, source, person, { now, ...(claims === undefined ? {} : { claims }) });
+  const held = membershipsOf(internals(portier), source, person, { now, ...(claims === undefined ? {} : { claims }) });
   const row = people && source.find(people.table.name, person);
   const given = held?.given.roles ?? [];
   const isTaken = ({ role, source: from }: GivenRole) => {
@@ -161,7 +162,7 @@ function takenRoles(portier: Portier, { source, giver }: ChangeContext, { before
 
 /** Where more of a sensitive field may be seen, changed or taken out than before. */
 function sensitiveGains({ person, before, after }: Affected): ChangeWarning[] {
-  const { schema } = insidesOf(after).ruleset;
+  const { schema } = internals(after).ruleset;
   const words = { view: "see", edit: "edit", export: "export" } as const;
   return [...schema.tables.values()].flatMap((table) => {
     // Fields about which the same is to be said share a sentence.

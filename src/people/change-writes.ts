@@ -2,6 +2,7 @@ import type { Row } from "../conditions/source.js";
 import { splitAddress } from "../schema/address.js";
 import { momentOf } from "../schema/moment.js";
 import type { Role, Table } from "../schema/schema.js";
+import { accept } from "../session/accept.js";
 import type { StoredWrite } from "../session/overlay.js";
 import {
   type Assignment,
@@ -217,10 +218,10 @@ export class ChangeWrites {
     const { session } = this.#giving;
     const outcome =
       values === null
-        ? session.accept("delete", table.name, before)
+        ? accept(session, "delete", table.name, before)
         : before === undefined
-          ? session.accept("create", table.name, values)
-          : session.accept("edit", table.name, before, values);
+          ? accept(session, "create", table.name, values)
+          : accept(session, "edit", table.name, before, values);
     if (outcome.accepted) return { table, before, after: outcome.record };
     // What stands against it as a change of who holds what is found out, and named, with the state after it.
     const isOfRoles = outcome.refusals.length > 0 && outcome.refusals.every(({ reason }) => reason === "role-change");

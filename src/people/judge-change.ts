@@ -1,6 +1,7 @@
 import type { Source } from "../conditions/source.js";
 import type { Problem } from "../schema/problems.js";
 import { isStorable } from "../schema/scalar.js";
+import { internals } from "../session/internals.js";
 import { type StoredWrite, withWrites } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
 import type { Giver } from "../session/roles/giver.js";
@@ -44,7 +45,7 @@ export function judgeChange(
   newId: () => string,
 ): ChangeJudgement {
   return judged(() => {
-    const giving = new Giving(portier, source, giver, newId);
+    const giving = new Giving(internals(portier), source, giver, newId);
     // Whoever is not active is refused before anything of the change is looked at: they learn nothing of what is named.
     giving.held();
     if (!isStorable(change)) refuse("unstorable-text", {});
@@ -73,7 +74,7 @@ export function judgeFirst(
   newId: () => string,
 ): ChangeJudgement {
   return judged(() => {
-    const giving = new Giving(portier, source, { ...nobody, now }, newId);
+    const giving = new Giving(internals(portier), source, { ...nobody, now }, newId);
     if (!isStorable(change)) refuse("unstorable-text", {});
     const writes = new ChangeWrites(giving).first(change);
     new StateChecks(giving, withWrites(source, portier.schema, writes)).state(writes);
@@ -91,7 +92,7 @@ export function judgeWrites(
   writes: readonly StoredWrite[],
   now: string,
 ): readonly Problem[] {
-  const giving = new Giving(portier, source, { ...nobody, now }, () => "");
+  const giving = new Giving(internals(portier), source, { ...nobody, now }, () => "");
   const outcome = refusalOf(() => new StateChecks(giving, withWrites(source, portier.schema, writes)).state(writes));
   return "refused" in outcome ? [problemOf(outcome.refused)] : [];
 }

@@ -1,8 +1,8 @@
 import type { ActionName } from "../rules/actions.js";
 import type { EffectName } from "../rules/effects.js";
 import { type CellRange, printRange } from "../rules/ranges.js";
+import { internals } from "../session/internals.js";
 import type { Portier } from "../session/portier.js";
-import { rulesetOf } from "../session/rulesets.js";
 
 /** A cell range that a rule speaks of, and who keeps it. */
 export interface KeptRange {
@@ -27,7 +27,7 @@ export interface KeptRange {
 
 /** All ranges that the rules of a table speak of, in the order of the rules' addresses; none for a table without a grid. */
 export function keptRanges(portier: Portier, table: string): KeptRange[] {
-  const { rules, ranges } = rulesetOf(portier);
+  const { rules, ranges } = internals(portier).ruleset;
   const named = [...(ranges.get(table) ?? new Map<string, CellRange>())];
   const found: KeptRange[] = [];
   for (const rule of rules.filter((one) => one.table.name === table)) {

@@ -3,8 +3,8 @@ import { keptRanges } from "../ranges/list.js";
 import type { Group, Member } from "../rules/groups.js";
 import type { Rule } from "../rules/rule.js";
 import type { Field, Role, Table } from "../schema/schema.js";
+import { internals } from "../session/internals.js";
 import type { Portier } from "../session/portier.js";
-import { rulesetOf } from "../session/rulesets.js";
 import { accessMatrix, type MatrixRow } from "../verify/matrix.js";
 import { roleViewers, type Viewer } from "../verify/viewers.js";
 import { drawGrid } from "./grid-picture.js";
@@ -79,7 +79,7 @@ const howToRead =
 
 /** Puts a document into sentences and pictures. What it says is what was compiled, and not how it was written. */
 export function makeReport(portier: Portier, { title, people = [], records, request = {} }: ReportOptions): Report {
-  const { schema, groups, rules } = rulesetOf(portier);
+  const { schema, groups, rules } = internals(portier).ruleset;
   const { tables, roles } = schema;
   const counts = [
     [tables.size, "table"],

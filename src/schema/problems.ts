@@ -1,4 +1,4 @@
-import { callMessages } from "./call-messages.js";
+import type { callMessages } from "./call-messages.js";
 import type { DoubtCode } from "./doubt-messages.js";
 import type { givingMessages } from "./giving-messages.js";
 import type { messages } from "./messages.js";
@@ -57,10 +57,19 @@ export class PortierError extends Error {
 /** What a call can be wrong in. */
 export type CallCode = keyof typeof callMessages;
 
-/** A {@link PortierError} for a call. */
+type Sentences = typeof callMessages;
+
+let sentences: Sentences | undefined;
+
+/** The sentences load apart: a bundle of functions leaves them out, unless it takes them in by `portier/messages`. */
+export function sayBy(loaded: Sentences): void {
+  sentences = loaded;
+}
+
+/** A {@link PortierError} for a call. Where the sentences are left out, its message is the names and values of the facts. */
 export function portierError<C extends CallCode>(code: C, facts: Facts<C>, path: Path = []): PortierError {
-  const say = callMessages[code] as (facts: Facts<C>) => readonly [message: string, hint?: string | undefined];
-  const [message, hint] = say(facts);
+  const say = sentences?.[code] as ((facts: Facts<C>) => readonly [message: string, hint?: string]) | undefined;
+  const [message, hint] = say?.(facts) ?? [Object.values(facts).filter(isName).join(", ")];
   return new PortierError([{ code, message, ...(hint === undefined ? {} : { hint }), path }]);
 }
 
@@ -72,6 +81,10 @@ export function formatProblem(one: Problem): string {
       : `${one.file ?? "document"}:${one.line}:${one.column ?? 1}`;
   const text = one.hint === undefined ? one.message : `${one.message}; ${one.hint}`;
   return [place, one.code, text].filter((part) => part !== "").join("  ");
+}
+
+function isName(fact: unknown): fact is string {
+  return typeof fact === "string";
 }
 
 function formatPath(path: Path): string {

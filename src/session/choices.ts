@@ -3,13 +3,31 @@ import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
+import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
 import { storedForm, storedValue } from "../schema/types/stored-form.js";
 import type { ChangeContext } from "./change-context.js";
 import { acceptEdit } from "./changes.js";
 import type { Gate } from "./gate.js";
+import { internals } from "./internals.js";
 import { standardRecord } from "./new-record.js";
+import type { OpenSession } from "./open-session.js";
 import type { TablePlan } from "./plan.js";
 import { missingRecords } from "./references.js";
+import { isRow, wrongRecord } from "./row.js";
+
+/** {@link Session.choices} as a function. */
+export function choices<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+  session: OpenSession<T>,
+  table: K,
+  field: FieldOf<T, K>,
+  record?: Row,
+): readonly (string | number | boolean)[] | undefined {
+  const state = internals(session);
+  const plan = state.plan.of(table);
+  const asked = plan.field(field);
+  if (record !== undefined && !isRow(record)) throw wrongRecord("choices", record);
+  return state.guard(() => choicesOf(state.changing, plan, asked, record), []);
+}
 
 /**
  * The values that a person may put into a field: for a choice its values, for a reference the keys of the records that

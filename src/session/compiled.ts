@@ -1,15 +1,16 @@
 import type { Group } from "../rules/groups.js";
 import type { CellRange } from "../rules/ranges.js";
 import type { Rule } from "../rules/rule.js";
-import { makeRuleset } from "../rules/ruleset.js";
+import { makeRuleset, type Ruleset } from "../rules/ruleset.js";
 import type { Screen } from "../rules/screens.js";
 import { portierError } from "../schema/problems.js";
 import { keptTablesOf, meansNothing, type People, type Role, type Schema } from "../schema/schema.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { checkOf } from "./check.js";
 import { decode, decodeTables, encode, encodeTable } from "./encoding.js";
+import { internals } from "./internals.js";
+import type { AnyRules } from "./open-rules.js";
 import { Portier } from "./portier.js";
-import { rulesetOf } from "./rulesets.js";
 
 /**
  * A document that has been checked, with every name resolved, as plain JSON: what opens it needs no reader of conditions and
@@ -44,8 +45,8 @@ interface Parts {
  * @example
  * writeFileSync("rules.json", JSON.stringify(compiledOf(compile(document))));
  */
-export function compiledOf(portier: Pick<Portier, "schema">): CompiledDocument {
-  const { schema, groups, screens, rules, ranges } = rulesetOf(portier);
+export function compiledOf(rules: AnyRules): CompiledDocument {
+  const { schema, groups, screens, rules: all, ranges } = internals(rules).ruleset;
   const kept = keptTablesOf(schema);
   const withoutMeant = <V extends { readonly meant: unknown }>({ meant: _, ...rest }: V) => rest;
   const parts: Parts = {
@@ -57,7 +58,7 @@ export function compiledOf(portier: Pick<Portier, "schema">): CompiledDocument {
     timeZone: schema.timeZone,
     groups: [...groups.values()].map(withoutMeant),
     screens: [...screens.values()].map(withoutMeant),
-    rules: rules.map(({ meant: _meant, path: _path, ...rest }) => rest),
+    rules: all.map(({ meant: _meant, path: _path, ...rest }) => rest),
     ranges,
   };
   const content = { tables: [...schema.tables.values(), ...kept].map(encodeTable), parts: encode(parts) };
@@ -70,6 +71,10 @@ export function compiledOf(portier: Pick<Portier, "schema">): CompiledDocument {
  * @throws PortierError (`wrong-call`) for what is no compiled document of this version, and for one that is damaged.
  */
 export function openCompiled<T extends TableTypes = AnyTables>(document: CompiledDocument): Portier<T> {
+  return new Portier<T>(rulesetFrom(document));
+}
+
+export function rulesetFrom(document: CompiledDocument): Ruleset {
   const problem = problemOf(document);
   if (problem !== undefined) throw portierError("wrong-call", { what: problem, hint: "make it anew with compiledOf" });
   const tables = decodeTables(document.tables);
@@ -94,14 +99,13 @@ export function openCompiled<T extends TableTypes = AnyTables>(document: Compile
     timeZone,
     kept: kept && { assignments: table(kept[0]), delegations: table(kept[1]) },
   };
-  const ruleset = makeRuleset({
+  return makeRuleset({
     schema,
     groups: named(groups) as Map<string, Group>,
     screens: named(screens) as Map<string, Screen>,
     rules: rules.map((rule) => ({ ...rule, meant, path: [] })) as readonly Rule[],
     ranges,
   });
-  return new Portier<T>(ruleset);
 }
 
 function problemOf(document: CompiledDocument): string | undefined {

@@ -1,11 +1,18 @@
 import type { Row } from "../conditions/source.js";
-import { actionTree, gatesIn } from "../rules/action-tree.js";
 import { type ActionName, actionNamesOf, actionOf } from "../rules/actions.js";
 import type { Field, Table } from "../schema/schema.js";
-import type { Confirmation, Decision } from "./decision.js";
+import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import { attemptNew } from "./attempt.js";
+import { choicesOf } from "./choices.js";
+import { type Confirmation, type Decision, faulted } from "./decision.js";
+import { internals } from "./internals.js";
+import { standardRecord } from "./new-record.js";
+import type { OpenSession } from "./open-session.js";
 import type { TablePlan } from "./plan.js";
+import { isRow, wrongRecord } from "./row.js";
+import type { SessionState } from "./session-state.js";
 import type { MaskedRow } from "./shown-fields.js";
-import { treeReach } from "./table-reach.js";
+import { mask } from "./shows.js";
 
 /** How a field stands in a form. */
 export type FieldState = "hidden" | "read-only" | "editable" | "confirm";
@@ -50,13 +57,43 @@ export interface Form {
   readonly actions: readonly FormAction[];
 }
 
+/** {@link Session.form} as a function. */
+export function form<T extends TableTypes = AnyTables>(
+  session: OpenSession<T>,
+  table: TableOf<T>,
+  record?: Row,
+): Form | undefined {
+  const state = internals(session);
+  const { reading, parts } = state;
+  const plan = state.plan.of(table);
+  if (record === undefined) {
+    const attempt = (field?: Field) =>
+      state.guard(() => attemptNew(parts.decided().of(table), "create", field), faulted);
+    const standard = standardRecord(state.changing, plan.table);
+    return newForm(plan.table, standard, attempt, (asked) => choicesIn(state, plan, asked, undefined));
+  }
+  if (!isRow(record)) throw wrongRecord("form", record);
+  const seen = { ...mask(session, table, record, "list"), ...mask(session, table, record, "view") };
+  if (!state.guard(() => plan.knows(record, reading), false)) return undefined;
+  const decide = (action: ActionName, asked: Field | undefined) =>
+    state.guard(() => plan.decision(action, asked?.name)(record, reading), faulted);
+  return formOf(plan, seen, decide, (asked) => choicesIn(state, plan, asked, record));
+}
+
+/** The choices as a form has them: where there is no source at all, a list of records is for the server to give. */
+function choicesIn(state: SessionState, plan: TablePlan, field: Field, record: Row | undefined): ReturnType<Choices> {
+  const leads = (field.type.target ?? field.type.element?.target) !== undefined;
+  if (leads && state.reading.source === undefined) return undefined;
+  return state.guard(() => choicesOf(state.changing, plan, field, record), undefined);
+}
+
 type Choices = (field: Field) => readonly (string | number | boolean)[] | undefined;
 
 /**
  * The form of a stored record that the person knows of. `seen` is what they see of it; each field and action is decided by
  * itself, so that one that cannot be decided takes nothing else along.
  */
-export function formOf(
+function formOf(
   { table }: TablePlan,
   seen: MaskedRow,
   decide: (action: ActionName, field: Field | undefined) => Decision,
@@ -72,7 +109,7 @@ export function formOf(
 }
 
 /** The form of a new record: which fields may be given, as far as can be said before there are values. */
-export function newForm(table: Table, standard: Row, attempt: (field?: Field) => Decision, choices: Choices): Form {
+function newForm(table: Table, standard: Row, attempt: (field?: Field) => Decision, choices: Choices): Form {
   const act = attempt();
   const fields = table.fields.map((field) => {
     const decision = attempt(field);
@@ -111,20 +148,4 @@ function formAction(name: ActionName, { permitted, reason, confirm, note }: Deci
     ...(permitted || note === undefined ? {} : { note }),
     ...(confirm === undefined ? {} : { confirm }),
   };
-}
-
-/** Whether a record may be made at all, or a field given to it, before any value is known. */
-export function attemptNew(plan: TablePlan, action: "create" | "import", field: Field | undefined): Decision {
-  const tree = actionTree(plan.table, action, field);
-  const reach = treeReach(plan, tree);
-  const gates = gatesIn(tree).map((node) => plan.gate(node));
-  if (reach === "none") {
-    const refusing = gates.find((gate) => gate.reach === "none");
-    const block = refusing?.placed.find(({ step }) => step.phase === "block" && step.before.kind === "truth")?.step;
-    return block?.decision ?? { permitted: false, reason: "not-permitted" };
-  }
-  const last = gates[gates.length - 1];
-  const permit = last?.placed.find(({ step }) => step.phase === "permit")?.step;
-  if (permit === undefined) return { permitted: false, reason: "not-permitted" };
-  return reach === "all" ? permit.decision : permit.tentativeDecision;
 }

@@ -1,16 +1,10 @@
 import { fieldValue, type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { isMapping } from "../schema/reader.js";
 import type { Field, Table } from "../schema/schema.js";
 import { storedValue } from "../schema/types/stored-form.js";
 import type { Refusal } from "./acceptance.js";
 import { lookupValue } from "./lookups.js";
 import type { TablePlan } from "./plan.js";
-
-/** Whether a value can be a record at all. */
-export function isRow(value: unknown): value is Row {
-  return isMapping(value);
-}
 
 export function unknownFields(table: Table, values: Row): readonly Refusal[] {
   const unknown: Refusal[] = [];

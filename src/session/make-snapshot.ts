@@ -5,11 +5,12 @@ import type { Field, FieldPath, Schema, Table } from "../schema/schema.js";
 import { checkOf } from "./check.js";
 import { withDecided } from "./decided.js";
 import { encode, encodeTable } from "./encoding.js";
+import { internals } from "./internals.js";
 import { residualSteps } from "./residual.js";
 import { roleBearing } from "./roles/bearing.js";
 import type { ShownScreens } from "./screens.js";
 import type { Session } from "./session.js";
-import { insidesOf } from "./session.js";
+
 import type { Snapshot } from "./snapshot.js";
 import type { StepData } from "./step.js";
 
@@ -33,7 +34,7 @@ export function snapshotOf(
   tables?: readonly string[],
   { version, expiresAt }: NewSnapshotOptions = {},
 ): Snapshot {
-  const { ruleset, subject, plan, reading } = insidesOf(session);
+  const { ruleset, subject, plan, reading } = internals(session);
   const { schema } = ruleset;
   const wanted = new Set((tables ?? [...schema.tables.keys()]).map((name) => plan.of(name).table));
   const source = residualSteps(ruleset, withDecided(subject, plan, reading));

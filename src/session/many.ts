@@ -24,7 +24,7 @@ function inTurn(context: ChangeContext) {
 }
 
 /** The same values for many records: each must be permitted as an edit and as a bulk change. */
-export function acceptBulk(
+export function acceptMany(
   given: ChangeContext,
   plan: TablePlan,
   records: readonly (Row | undefined)[],
@@ -47,7 +47,7 @@ export function acceptBulk(
 }
 
 /** Many new records: each must be permitted as created and as imported, and no two may have the same key. */
-export function acceptImport(
+export function acceptLines(
   given: ChangeContext,
   plan: TablePlan,
   lines: readonly Row[],

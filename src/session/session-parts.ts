@@ -5,6 +5,7 @@ import type { Scalar } from "../schema/scalar.js";
 import type { Plan } from "./plan.js";
 import type { Reach } from "./reach.js";
 import type { RoleGuard } from "./role-guard.js";
+import type { MakeRoleGuard } from "./roles/guard.js";
 import type { ShownScreens } from "./screens.js";
 import type { Finding } from "./session-options.js";
 import type { Subject } from "./subject.js";
@@ -13,16 +14,15 @@ import type { Subject } from "./subject.js";
 export interface SessionParts {
   /** The name of the people table. */
   readonly people: string | undefined;
-  /** What is left of the rules for all who are alike but for their values, which the reading has. Answers questions. */
-  readonly shared: Plan;
-  /** The same for this person alone, with their values in it: for what is sent to a database or a browser, or shown. */
-  readonly plan: () => Plan;
+  /** What is left of the rules for all who are alike but for their values, which the reading has. */
+  readonly plan: Plan;
   /** The plan with what is the same for every record decided, for questions without one. */
   readonly decided: () => Plan;
   readonly key: Scalar | null | undefined;
   readonly actedBy: string | undefined;
   readonly roles: () => readonly string[];
-  readonly guard: () => RoleGuard | undefined;
+  /** Judges changes of records that roles come from; undefined where none do. `make`: where it was opened without one. */
+  readonly guard: (make: MakeRoleGuard | undefined) => RoleGuard | undefined;
   readonly reading: Reading;
   readonly report: (finding: Finding) => void;
   readonly screens: (reach: (need: Need) => Reach) => ShownScreens;

@@ -11,6 +11,7 @@ import type { RoleGuard } from "./role-guard.js";
 import { noScreens, type ShownScreens } from "./screens.js";
 import { Session } from "./session.js";
 import type { Finding } from "./session-options.js";
+import type { SessionParts } from "./session-parts.js";
 import type { StepData } from "./step.js";
 
 /**
@@ -58,6 +59,10 @@ export interface SnapshotOptions {
  * `version` says, or past its end.
  */
 export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}): Session {
+  return new Session(partsFrom(snapshot, options));
+}
+
+export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): SessionParts {
   const problem = problemOf(snapshot, options.version);
   if (problem !== undefined) throw portierError("wrong-call", { what: problem, hint: "make it anew with snapshotOf" });
   const report = options.report ?? firstOnConsole();
@@ -67,10 +72,9 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
     return own.map((step) => decode(step, tables) as StepData);
   };
   const plan = new Plan({ tables }, steps);
-  return new Session({
+  return {
     people: snapshot.people ?? undefined,
-    shared: plan,
-    plan: () => plan,
+    plan,
     decided: () => plan,
     key: snapshot.key,
     actedBy: snapshot.actedBy,
@@ -80,7 +84,7 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
     screens: () => snapshot.screens ?? noScreens,
     report,
     origin: undefined,
-  });
+  };
 }
 
 function problemOf(snapshot: Snapshot, version: string | undefined): string | undefined {

@@ -42,9 +42,8 @@ export interface Subject extends Asker {
   readonly classKey: () => string;
   readonly planKey: string;
   readonly values: readonly (Scalar | undefined)[];
-  /** All who have the same `planKey`; and this person alone. Both keep nothing of the session, so that plans can be kept. */
+  /** All who have the same `planKey`. Keeps nothing of the session, so that plans can be kept. */
   readonly alike: Asker;
-  readonly alone: () => Asker;
   /** Of a person who meets anything. */
   readonly memberships: Memberships | undefined;
   /** Every role held for certain, includes and groups among them, in alphabetical order; scoped ones as `ROLE of KEY`. */
@@ -135,8 +134,8 @@ export function openSubject(
   const signedIn = row === undefined ? never : always;
   const membership = (name: string): Expression => ({ kind: "truth", value: member(name).read() });
   const inForce = inForceAt(now);
-  const lasting: Lasting = { meets, signedIn, inForce, values, constants, members: cache };
   const planKey = JSON.stringify([meets, row !== undefined, facts]);
+  let classKey: string | undefined;
   return {
     meets,
     signedIn,
@@ -147,10 +146,12 @@ export function openSubject(
     now,
     memberships,
     planKey,
-    classKey: () => `${planKey} ${JSON.stringify(own)}`,
+    classKey: () => {
+      classKey ??= `${planKey} ${JSON.stringify(own)}`;
+      return classKey;
+    },
     values,
-    alike: lastingAsker(lasting, slots),
-    alone: () => lastingAsker(lasting, noSlots),
+    alike: lastingAsker({ meets, signedIn, inForce, values, constants, members: cache }, slots),
     roles: () => heldRoles(ruleset, memberships),
   };
 }
@@ -163,8 +164,6 @@ interface Lasting extends Pick<Asker, "meets" | "signedIn" | "inForce"> {
   readonly constants: ReadonlyMap<string, () => Operand>;
   readonly members: ReadonlyMap<string, Membership>;
 }
-
-const noSlots: ReadonlyMap<string, number> = new Map();
 
 /**
  * Everybody with the same plan, whose values in `slots` are left open. Stands by itself, as closures keep all that is around
@@ -305,7 +304,6 @@ export function roleSubject(
     planKey: classKey,
     values: [],
     alike: asker,
-    alone: () => asker,
     roles: () => [...held].filter((name) => schema.roles.has(name)).sort(),
   };
 }

@@ -5,6 +5,7 @@ import type { Scalar } from "../schema/scalar.js";
 import { lastOf, type Table } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { listElements } from "../schema/types/list.js";
+import { bound } from "../session/bound.js";
 import { conditionOf } from "../session/conditions.js";
 import { type Formula, formula, print, test as single } from "./formula.js";
 import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
@@ -26,7 +27,7 @@ import { writeAbove, writeBelongs, writeMembership } from "./who.js";
 
 /** A condition as a formula of single tests: true exactly where the model says true. */
 export function conditionFormula(expression: Expression, scope: Scope): Formula {
-  return write(pushNots(expression), scope, "true");
+  return write(pushNots(bound(expression, scope.residual)), scope, "true");
 }
 
 /** The number of the truth value that a condition has. */
@@ -193,7 +194,7 @@ function writeExists(
   scope: Scope,
   mode: Mode,
 ): Formula {
-  const place = joins.place(scope.plan.of(table).table);
+  const place = joins.place(scope.residual.plan.of(table).table);
   const within = inside(scope, joins.depth, place, scope.outer ?? scope.record);
   const met = write(pushNots(condition), within, insideMode(isNegated, mode));
   const found = sql`exists (select 1 from ${tableAs(scope, place)} where ${print(met)})`;
@@ -214,13 +215,13 @@ function writeMay(
   scope: Scope,
   mode: Mode,
 ): Formula {
-  const asked = askedRecord(key, scope.plan.of(target).table, joins, scope);
+  const asked = askedRecord(key, scope.residual.plan.of(target).table, joins, scope);
   if (asked === undefined) return mode === "bad" && key.kind === "unreadable" ? formula("and", []) : never;
   const { record, bad } = asked;
-  const gates = scope.plan.of(target);
+  const gates = scope.residual.plan.of(target);
   const condition = conditionOf(gates, actionTree(gates.table, action, undefined));
   const within = inside(scope, joins.depth, record, undefined);
-  const permitted = print(write(pushNots(condition), within, insideMode(isNegated, mode)));
+  const permitted = print(write(pushNots(bound(condition, scope.residual)), within, insideMode(isNegated, mode)));
   const found = joins.exists(isNegated ? sql`(${permitted}) is not true` : permitted);
   if (mode === "true") return single(found);
   return single(orBroken(joins, bad === undefined ? found : anyOf([found, bad])));

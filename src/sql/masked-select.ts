@@ -4,9 +4,11 @@ import { portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { storedForm } from "../schema/types/stored-form.js";
+import type { Residual } from "../session/bound.js";
 import { conditionOf } from "../session/conditions.js";
-import type { Plan } from "../session/plan.js";
-import { type Masked, partsOf, type Session } from "../session/session.js";
+import { internals } from "../session/internals.js";
+import type { Session } from "../session/session.js";
+import type { Masked } from "../session/session-types.js";
 import type { MaskedRow } from "../session/shown-fields.js";
 import { conditionFormula } from "./condition.js";
 import type { Dialect } from "./dialect.js";
@@ -62,13 +64,13 @@ export function maskedSelect<T extends TableTypes = AnyTables, K extends TableOf
   dialect: Dialect,
   { action = "list", first = 1, hidden = "hidden", fence = false }: MaskedSelectOptions = {},
 ): MaskedSelect<Masked<T, K>> {
-  const plan = partsOf(session).plan();
-  const { table } = plan.of(name);
+  const residual = internals(session);
+  const { table } = residual.plan.of(name);
   if (table.byName.has(hidden)) {
     const hint = `give the column of hidden fields another name: { hidden: "${hidden}_fields" }`;
     throw portierError("wrong-call", { what: `"${name}" has a field "${hidden}"`, hint });
   }
-  const select = maskedFragment(plan, name, action, dialect, { nameOf: (field) => field.name, hidden, fence });
+  const select = maskedFragment(residual, name, action, dialect, { nameOf: (field) => field.name, hidden, fence });
   return {
     ...finish(select, dialect.placeholder, first),
     unmask: (row) => unmask(row, table.fields, hidden, dialect) as Masked<T, K>,
@@ -85,13 +87,13 @@ export interface MaskedColumns {
 
 /** The select itself, to be put together with other fragments. */
 export function maskedFragment(
-  plan: Plan,
+  residual: Residual,
   name: string,
   action: ShowAction,
   dialect: Dialect,
   { nameOf, hidden, fence }: MaskedColumns,
 ): Fragment {
-  const { shown, scope, rows } = shownFields(plan, name, action, dialect);
+  const { shown, scope, rows } = shownFields(residual, name, action, dialect);
   const called = (value: Fragment, as: string) => sql`${value} as ${raw(dialect.quoteName(as))}`;
   const columns = columnsIn(shown, scope).map(({ field, value }) => called(value, nameOf(field)));
   if (hidden !== undefined) columns.push(called(hiddenNames(shown, dialect), hidden));
@@ -105,13 +107,13 @@ export function maskedFragment(
  * is called in the statement, if not by its own name.
  */
 export function maskedColumns(
-  plan: Plan,
+  residual: Residual,
   name: string,
   action: ShowAction,
   dialect: Dialect,
   as?: string,
 ): { readonly field: Field; readonly value: Fragment }[] {
-  const { shown, scope } = shownFields(plan, name, action, dialect, as);
+  const { shown, scope } = shownFields(residual, name, action, dialect, as);
   return columnsIn(shown, scope);
 }
 
@@ -121,10 +123,10 @@ function columnsIn(shown: readonly Shown[], scope: Scope): { readonly field: Fie
     .map(({ field, when }) => ({ field, value: masked(field, when, scope) }));
 }
 
-function shownFields(plan: Plan, name: string, action: ShowAction, dialect: Dialect, as?: string) {
-  const gates = plan.of(name);
+function shownFields(residual: Residual, name: string, action: ShowAction, dialect: Dialect, as?: string) {
+  const gates = residual.plan.of(name);
   const { table } = gates;
-  const scope = scopeOf(dialect, plan, { table, alias: as ?? tableName(table.source) });
+  const scope = scopeOf(dialect, residual, { table, alias: as ?? tableName(table.source) });
   const tests = new Map<string, Formula>();
   const rows = unified(conditionFormula(conditionOf(gates, actionTree(table, action, undefined)), scope), tests);
   const shown = table.fields.map(

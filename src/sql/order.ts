@@ -1,6 +1,7 @@
 import type { Field, Table } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
-import { partsOf, type Session } from "../session/session.js";
+import { internals } from "../session/internals.js";
+import type { Session } from "../session/session.js";
 import { sortKeys } from "../session/sort.js";
 import type { Dialect } from "./dialect.js";
 import { type Fragment, finish, join, raw, type Statement, sql } from "./fragment.js";
@@ -26,7 +27,7 @@ export function order<T extends TableTypes = AnyTables, K extends TableOf<T> = T
   dialect: Dialect,
   { as, first }: { readonly as: string; readonly first?: number },
 ): Statement {
-  const plan = partsOf(session).plan();
+  const plan = internals(session).plan;
   return finish(
     orderBy(plan.of(table).table, sort, dialect, as, ({ name }) => name),
     dialect.placeholder,

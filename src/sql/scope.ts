@@ -1,7 +1,7 @@
 import type { SessionOperand } from "../conditions/expression.js";
 import type { Truth } from "../conditions/truth.js";
 import type { Field, Table } from "../schema/schema.js";
-import type { Plan } from "../session/plan.js";
+import type { Residual } from "../session/bound.js";
 import type { Dialect } from "./dialect.js";
 import { type Fragment, raw } from "./fragment.js";
 
@@ -26,13 +26,13 @@ export interface OpenAsker {
 /** What writing a condition needs to know. */
 export interface Scope {
   readonly dialect: Dialect;
-  /** The residual of the one who asks, for what the condition asks about other records. */
-  readonly plan: Plan;
+  /** What is left of the rules for the one who asks. */
+  readonly residual: Residual;
   /** The record that the condition is about. */
   readonly record: Place;
   /** Inside `exists`: the record that the rule is about. */
   readonly outer: Place | undefined;
-  /** Undefined where the plan is that of a session, in which all of it is constant. */
+  /** Undefined where the residual is that of a session, which has the values. */
   readonly asker: OpenAsker | undefined;
   /** How many aliases are in use around the condition; what stands beside each other uses the same ones. */
   readonly depth: number;
@@ -41,8 +41,8 @@ export interface Scope {
 }
 
 /** The scope of a condition about one record of a statement. */
-export function scopeOf(dialect: Dialect, plan: Plan, record: Place, asker?: OpenAsker): Scope {
-  return { dialect, plan, record, asker, outer: undefined, depth: 0, taken: record.alias.toLowerCase() };
+export function scopeOf(dialect: Dialect, residual: Residual, record: Place, asker?: OpenAsker): Scope {
+  return { dialect, residual, record, asker, outer: undefined, depth: 0, taken: record.alias.toLowerCase() };
 }
 
 /** The scope of a condition about another record, inside one that uses `depth` aliases. */

@@ -177,7 +177,7 @@ export class Joins {
     const id = `${from.alias} ${reference.name}`;
     const known = this.#known.get(id);
     if (known !== undefined) return known;
-    const { table } = this.#scope.plan.of(reference.type.target ?? "");
+    const { table } = this.#scope.residual.plan.of(reference.type.target ?? "");
     const place = this.place(table);
     const parts = (reference.by ?? [reference]).map((field) => this.#column(from, field));
     const way = this.#ways.get(from.alias) ?? start;

@@ -3,7 +3,9 @@ import { actionOf } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { conditionOf } from "../session/conditions.js";
-import { type ActionOf, partsOf, type Session } from "../session/session.js";
+import { internals } from "../session/internals.js";
+import type { Session } from "../session/session.js";
+import type { ActionOf } from "../session/session-types.js";
 import { conditionFormula } from "./condition.js";
 import type { Dialect } from "./dialect.js";
 import { print } from "./formula.js";
@@ -51,8 +53,8 @@ export function whereFragment<T extends TableTypes = AnyTables, K extends TableO
   dialect: Dialect,
   as?: string,
 ): Fragment {
-  const plan = partsOf(session).plan();
-  const gates = plan.of(table);
+  const residual = internals(session);
+  const gates = residual.plan.of(table);
   gates.checkAction(action);
   if (actionOf(gates.table, action)?.judges === "new") {
     const hint = "ask session.accept about the new record";
@@ -60,7 +62,10 @@ export function whereFragment<T extends TableTypes = AnyTables, K extends TableO
   }
   const record = { table: gates.table, alias: as ?? tableName(gates.table.source) };
   return print(
-    conditionFormula(conditionOf(gates, actionTree(gates.table, action, undefined)), scopeOf(dialect, plan, record)),
+    conditionFormula(
+      conditionOf(gates, actionTree(gates.table, action, undefined)),
+      scopeOf(dialect, residual, record),
+    ),
   );
 }
 

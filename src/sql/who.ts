@@ -92,7 +92,7 @@ export function writeAbove(
     if (mode === "bad") return isNegated ? formula("and", []) : isNull(value, true, joins, mode);
     return isNegated ? isNull(value, false, joins, mode) : never;
   }
-  const person = joins.place(scope.plan.of(line.table).table);
+  const person = joins.place(scope.residual.plan.of(line.table).table);
   const below = isBelow(part, top, person, line, scope);
   const open = hasOpenLine(part, person, line, scope);
   return forSomebody(leadsTo(joins, value.parts, below, isNegated, mode, open), asker, scope, isNegated, mode);

@@ -1,10 +1,11 @@
 import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../rules/actions.js";
 import type { Field, Table } from "../schema/schema.js";
 import { encode } from "../session/encoding.js";
+import { internals } from "../session/internals.js";
 import type { Reach } from "../session/reach.js";
 import { residualSteps } from "../session/residual.js";
 import type { Session } from "../session/session.js";
-import { insidesOf } from "../session/session.js";
+
 import type { StepData } from "../session/step.js";
 
 export interface Asked {
@@ -19,7 +20,7 @@ export interface Asked {
  * where that is known.
  */
 export function tablesThatDiffer(before: Session, after: Session, changed?: string): Table[] {
-  const [was, is] = [before, after].map((session) => insidesOf(session).ruleset.schema.tables) as [Tables, Tables];
+  const [was, is] = [before, after].map((session) => internals(session).ruleset.schema.tables) as [Tables, Tables];
   const tables = [...is.values(), ...[...was.values()].filter(({ name }) => !is.has(name))];
   const plans = tables.map((table) => {
     const actions = actionsOf(before, after, table);
@@ -42,7 +43,7 @@ export function isAct(action: ActionName): boolean {
 /** The actions of a table in either document. */
 export function actionsOf(before: Session, after: Session, table: Table): readonly ActionName[] {
   const own = [before, after].flatMap((session) => {
-    const found = insidesOf(session).ruleset.schema.tables.get(table.name);
+    const found = internals(session).ruleset.schema.tables.get(table.name);
     return found === undefined ? [] : actionNamesOf(found);
   });
   return [...new Set(own)];
@@ -51,14 +52,14 @@ export function actionsOf(before: Session, after: Session, table: Table): readon
 /** The fields of a table in either document, those that are gone behind the others. */
 export function fieldsOf(before: Session, after: Session, table: Table): readonly Field[] {
   const [was, is] = [before, after].map((session) => {
-    return insidesOf(session).ruleset.schema.tables.get(table.name)?.fields ?? [];
+    return internals(session).ruleset.schema.tables.get(table.name)?.fields ?? [];
   }) as [readonly Field[], readonly Field[]];
   return [...is, ...was.filter(({ name }) => !is.some((field) => field.name === name))];
 }
 
 /** Whether a session's document has something; what it does not have, nobody may. */
 export function knows(session: Session, { table, action, field }: Asked): boolean {
-  const own = insidesOf(session).ruleset.schema.tables.get(table.name);
+  const own = internals(session).ruleset.schema.tables.get(table.name);
   const hasAction = own !== undefined && actionOf(own, action) !== undefined;
   return hasAction && (field === undefined || own.byName.has(field.name));
 }
@@ -82,7 +83,7 @@ function planText(session: Session, table: Table, actions: readonly ActionName[]
 
 /** What is left of the rules for an action, or for one field of it, as a text: equal texts decide the same. */
 export function residualText(session: Session, table: string, action: ActionName, field?: string): string {
-  const asked = insidesOf(session)
+  const asked = internals(session)
     .ruleset.schema.tables.get(table)
     ?.byName.get(field ?? "");
   return decidingText(stepsOf(session, table, action, field), asked);
@@ -101,7 +102,7 @@ function decidingText(steps: readonly StepData[], field: Field | undefined): str
 /** The same of the rules that look at what a record becomes. */
 export function becomesText(session: Session, { table, action, field }: Asked): string {
   const steps = stepsOf(session, table.name, action, field?.name);
-  const own = field && insidesOf(session).ruleset.schema.tables.get(table.name)?.byName.get(field.name);
+  const own = field && internals(session).ruleset.schema.tables.get(table.name)?.byName.get(field.name);
   return decidingText(
     steps.filter(({ hasBecomes, bothWays }) => hasBecomes || bothWays),
     own,
@@ -109,7 +110,7 @@ export function becomesText(session: Session, { table, action, field }: Asked): 
 }
 
 function stepsOf(session: Session, table: string, action: ActionName, field?: string): readonly StepData[] {
-  const { ruleset, subject } = insidesOf(session);
+  const { ruleset, subject } = internals(session);
   const own = ruleset.schema.tables.get(table);
   if (own === undefined) return [];
   const asked = field === undefined ? undefined : own.byName.get(field);

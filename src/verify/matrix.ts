@@ -1,10 +1,10 @@
 import type { Row } from "../conditions/source.js";
 import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../rules/actions.js";
 import type { Table } from "../schema/schema.js";
+import { internals } from "../session/internals.js";
 import type { Portier } from "../session/portier.js";
 import type { Reach } from "../session/reach.js";
-import { rulesetOf } from "../session/rulesets.js";
-import { insidesOf } from "../session/session.js";
+
 import { PermittedSets } from "./permitted-sets.js";
 import { sizeOf } from "./record-sets.js";
 import type { Viewer } from "./viewers.js";
@@ -84,18 +84,18 @@ export function countedMatrix(
     const actions = matrixActions(portier, table.name);
     const asked = [undefined, ...(fields ? table.fields.map(({ name }) => name) : [])];
     return asked.flatMap((field) => {
-      // Equal persons share the plan that the rules came to for them, and so their row.
-      const known = new Map<object, MatrixRow["cells"]>();
+      // Equal persons share a row.
+      const known = new Map<string, MatrixRow["cells"]>();
       return viewers.map((viewer): MatrixRow => {
-        const { plan } = insidesOf(viewer.session);
+        const key = internals(viewer.session).subject.classKey();
         const cells =
-          known.get(plan) ??
+          known.get(key) ??
           new Map(
             actions
               .filter((action) => field === undefined || speaksOfFields(table, action))
               .map((action) => [action, matrixCell(viewer, action, table.name, field, count)] as const),
           );
-        known.set(plan, cells);
+        known.set(key, cells);
         return { viewer, table: table.name, field, cells };
       });
     });
@@ -108,7 +108,7 @@ const everyday: readonly ActionName[] = ["list", "view", "create", "edit", "dele
 export function matrixActions(portier: Portier, name: string): readonly ActionName[] {
   const table = portier.schema.tables.get(name);
   if (table === undefined) return everyday;
-  const ruleset = rulesetOf(portier);
+  const ruleset = internals(portier).ruleset;
   return actionNamesOf(table).filter((action) => everyday.includes(action) || ruleset.of(name, action).length > 0);
 }
 

@@ -2,9 +2,9 @@ import { False, True } from "../conditions/truth.js";
 import { type Way, waysInto } from "../explain/ways.js";
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
+import { internals } from "../session/internals.js";
 import type { Portier } from "../session/portier.js";
-import { rulesetOf } from "../session/rulesets.js";
-import { insidesOf } from "../session/session.js";
+
 import type { Viewer } from "./viewers.js";
 
 /** A person who holds a role or is in a group. */
@@ -23,14 +23,14 @@ export interface Member {
  * @throws PortierError for a name that is no role and no group.
  */
 export function membersOf(portier: Portier, people: readonly Viewer[], name: string): Member[] {
-  const ruleset = rulesetOf(portier);
+  const ruleset = internals(portier).ruleset;
   const { roles } = ruleset.schema;
   if (!roles.has(name) && !ruleset.groups.has(name)) {
     const candidates = [...roles.keys(), ...ruleset.groups.keys()];
     throw new PortierError([problem("unknown-who", { name, candidates })]);
   }
   return people.flatMap((person): Member[] => {
-    const { memberships } = insidesOf(person.session).subject;
+    const { memberships } = internals(person.session).subject;
     if (memberships === undefined) return [];
     const truth = memberships.holds(name);
     if (truth === False) return [];
@@ -41,6 +41,6 @@ export function membersOf(portier: Portier, people: readonly Viewer[], name: str
 
 /** Every role and group of a document, in declared order. */
 export function membershipNames(portier: Portier): string[] {
-  const { schema, groups } = rulesetOf(portier);
+  const { schema, groups } = internals(portier).ruleset;
   return [...schema.roles.keys(), ...groups.keys()];
 }

@@ -4,11 +4,13 @@ import type { Row } from "../conditions/source.js";
 import { type ActionTree, actionTree, type GateNode, type ShowAction } from "../rules/action-tree.js";
 import type { ActionName } from "../rules/actions.js";
 import type { Field } from "../schema/schema.js";
+import { bound } from "../session/bound.js";
 import { compileTruth, conditionOf } from "../session/conditions.js";
 import type { Gate } from "../session/gate.js";
+import { internals } from "../session/internals.js";
 import { lookupTest } from "../session/lookups.js";
 import type { TablePlan } from "../session/plan.js";
-import { insidesOf, type Session } from "../session/session.js";
+import type { Session } from "../session/session.js";
 import { distinctWays } from "../session/table-gates.js";
 import { type RecordSet, RecordSets } from "./record-sets.js";
 
@@ -19,7 +21,7 @@ import { type RecordSet, RecordSets } from "./record-sets.js";
 export class PermittedSets {
   readonly sets: RecordSets;
   readonly #table: string;
-  readonly #views = new Map<object, ClassView>();
+  readonly #views = new Map<string, ClassView>();
 
   constructor(table: string, rows: readonly Row[]) {
     this.#table = table;
@@ -37,13 +39,13 @@ export class PermittedSets {
   }
 
   #viewOf(session: Session): ClassView {
-    const { plan, reading } = insidesOf(session);
-    let view = this.#views.get(plan);
+    const { plan, values, reading, subject } = internals(session);
+    const key = subject.classKey();
+    let view = this.#views.get(key);
     if (view === undefined) {
       const own = plan.of(this.#table);
       const judge: Judge = (action, table) => compileTruth(plan.of(table), action);
-      const scope = String(this.#views.size);
-      const meeting = (condition: Expression) => this.sets.meeting(condition, reading, judge, scope);
+      const meeting = (condition: Expression) => this.sets.meeting(bound(condition, { values }), reading, judge, key);
       const shows = (field: Field, action: ShowAction) => {
         const shown = lookupTest(own, action, field);
         const through = field.lookup?.through;
@@ -51,7 +53,7 @@ export class PermittedSets {
         return through === undefined ? this.sets.where(picks) : this.sets.whereBy(through, picks);
       };
       view = new ClassView(own, this.sets, meeting, shows);
-      this.#views.set(plan, view);
+      this.#views.set(key, view);
     }
     return view;
   }

@@ -1,8 +1,8 @@
 import type { Row, Source } from "../conditions/source.js";
 import { singleKey } from "../schema/schema.js";
+import { internals } from "../session/internals.js";
 import type { Portier } from "../session/portier.js";
 import { firstOnConsole } from "../session/reading.js";
-import { rulesetOf } from "../session/rulesets.js";
 import type { Session } from "../session/session.js";
 import type { SessionOptions } from "../session/session-options.js";
 
@@ -28,7 +28,7 @@ export function roleViewers(portier: Portier, options: SessionOptions = {}): Vie
 
 /** The anonymous visitor, then every group in declared order: whoever is in it, and of whom nothing else is known. */
 export function groupViewers(portier: Portier, options: SessionOptions = {}): Viewer[] {
-  const groups = [...rulesetOf(portier).groups.keys()].map((group): Viewer => {
+  const groups = [...internals(portier).ruleset.groups.keys()].map((group): Viewer => {
     const session = portier.sessionForRoles([group], options);
     return { kind: "group", id: group, name: group, roles: session.roles, session };
   });

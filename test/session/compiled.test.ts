@@ -22,7 +22,7 @@ import { runsOf, seedOf } from "../support/runs.js";
 // A document that was compiled, sent as JSON and opened is the document: all that is left of its rules for each person is
 // the same, to the last condition, and so is what the document itself says beside them.
 
-function sent(portier: Pick<Portier, "schema">): CompiledDocument {
+function sent(portier: Portier): CompiledDocument {
   return JSON.parse(JSON.stringify(compiledOf(portier)));
 }
 

@@ -1,10 +1,9 @@
 import { setFlagsFromString } from "node:v8";
 import { runInNewContext } from "node:vm";
 import { compile, type RuleInput } from "portier";
-
 import { postgres, where } from "portier/sql";
 import { expect, it } from "vitest";
-import { partsOf } from "../../src/session/session.js";
+import { internals } from "../../src/session/internals.js";
 
 // A plan for each of a hundred thousand people would be a gigabyte. What of a person is only compared with what is in
 // records is no part of it; whatever else rules ask of a person is, or reach would promise too little.
@@ -60,7 +59,7 @@ it.each<[string, RuleInput, number]>([
   const source = portier.source({ staff: people, objects });
   const options = { source, request: { now: "2026-11-24T09:00:00Z", site: "d3" } };
   const sessions = people.map(({ id }) => portier.session({ person: id, ...options }));
-  expect(new Set(sessions.map((session) => partsOf(session).shared)).size).toBe(plans);
+  expect(new Set(sessions.map((session) => internals(session).plan)).size).toBe(plans);
   for (const [index, session] of sessions.entries()) {
     const alone = museum({ to: "signed-in", ...rule }).session({ person: people[index]?.id as string, ...options });
     const seen = (one: typeof session) => one.maskAll("objects", objects, "view");
@@ -74,13 +73,13 @@ it.each<[string, RuleInput, number]>([
 it("keeps the plans of the last thousand who are not alike", () => {
   const portier = museum({ to: "signed-in", where: "dept in (me.dept, 'd1')", permit: { view: "all" } });
   const open = (dept: string) => portier.session({ person: { id: "s-1", dept, boss: null, level: 1 } });
-  const first = partsOf(open("first")).shared;
+  const first = internals(open("first")).plan;
   for (let other = 0; other < 999; other++) open(`other ${other}`);
-  expect(partsOf(open("first")).shared).toBe(first);
+  expect(internals(open("first")).plan).toBe(first);
   for (let other = 0; other < 999; other++) open(`more ${other}`);
-  expect(partsOf(open("first")).shared).toBe(first);
+  expect(internals(open("first")).plan).toBe(first);
   for (let other = 0; other < 1_000; other++) open(`most ${other}`);
-  expect(partsOf(open("first")).shared).not.toBe(first);
+  expect(internals(open("first")).plan).not.toBe(first);
 });
 
 it("keeps plans, and nothing of those for whom they were made", async () => {

@@ -2,7 +2,6 @@ import { type Expression, visitOperands } from "../../conditions/expression.js";
 import type { Group, Member } from "../../rules/groups.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import type { Field } from "../../schema/schema.js";
-import { rulesetOf } from "../rulesets.js";
 
 /** By table, the fields from which roles come: a change to one is an assignment or a revocation. */
 export type RoleBearing = ReadonlyMap<string, ReadonlySet<Field>>;
@@ -18,8 +17,8 @@ export function roleBearing(ruleset: Ruleset): RoleBearing {
 }
 
 /** Whether a person's record can change what others hold: a group that brings roles asks about other persons' records. */
-export function rolesReachOthers(portier: object): boolean {
-  return worked(rulesetOf(portier)).reachOthers;
+export function rolesReachOthers(ruleset: Ruleset): boolean {
+  return worked(ruleset).reachOthers;
 }
 
 function worked(ruleset: Ruleset) {

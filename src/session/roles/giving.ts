@@ -1,10 +1,11 @@
 import type { Row, Source } from "../../conditions/source.js";
 import { True } from "../../conditions/truth.js";
 import { type Field, type KeptTables, type Role, type Schema, singleKey, type Table } from "../../schema/schema.js";
+import { internals } from "../internals.js";
 import type { Memberships } from "../memberships.js";
+import { OpenSession } from "../open-session.js";
 import { toNobody } from "../reading.js";
 import { isKnownTo } from "../seen.js";
-import { insidesOf, type Session } from "../session.js";
 import type { Giver } from "./giver.js";
 import { type Holding, holdingOf, mayGive, membershipsOf, turningPoints } from "./holdings.js";
 import type { Opener } from "./opener.js";
@@ -19,26 +20,26 @@ export interface Held {
 
 /** Who gives, and the state in which they do: what judging a change asks again and again. */
 export class Giving {
-  readonly portier: Opener;
+  readonly opener: Opener;
   readonly source: Source;
   readonly giver: Giver;
   readonly newId: () => string;
-  #session: Session | undefined;
+  #session: OpenSession | undefined;
 
   readonly #held: Memberships | undefined;
   readonly #memberships = new WeakMap<Source, Map<string, Memberships | undefined>>();
 
   /** `held`: what the giver holds, where a session of theirs is open already. */
-  constructor(portier: Opener, source: Source, giver: Giver, newId: () => string, held?: Memberships) {
+  constructor(opener: Opener, source: Source, giver: Giver, newId: () => string, held?: Memberships) {
     this.#held = held;
-    this.portier = portier;
+    this.opener = opener;
     this.source = source;
     this.giver = giver;
     this.newId = newId;
   }
 
   get schema(): Schema {
-    return this.portier.schema;
+    return this.opener.schema;
   }
 
   get kept(): KeptTables {
@@ -52,23 +53,24 @@ export class Giving {
   }
 
   /** The giver's session. */
-  get session(): Session {
+  get session(): OpenSession {
     const { person, actedBy, claims, now, request } = this.giver;
-    this.#session ??= this.portier.session({
+    const options = {
       person,
       source: this.source,
       request: { ...request, now },
       report: toNobody,
       ...(actedBy === undefined ? {} : { actedBy }),
       ...(claims === undefined ? {} : { claims }),
-    });
+    };
+    this.#session ??= new OpenSession(this.opener.open(options));
     return this.#session;
   }
 
   /** What the giver holds. Refused for one who is not there or not active. */
   held(): Memberships {
     const { person, actedBy } = this.giver;
-    const memberships = this.#held ?? insidesOf(this.session).subject.memberships;
+    const memberships = this.#held ?? internals(this.session).subject.memberships;
     return memberships ?? refuse("not-active", { person: actedBy ?? person });
   }
 
@@ -88,7 +90,7 @@ export class Giving {
     const known = this.#memberships.get(source) ?? new Map<string, Memberships | undefined>();
     this.#memberships.set(source, known);
     const asked = JSON.stringify([person, moment]);
-    if (!known.has(asked)) known.set(asked, membershipsOf(this.portier, source, person, { now: moment }));
+    if (!known.has(asked)) known.set(asked, membershipsOf(this.opener, source, person, { now: moment }));
     return known.get(asked);
   }
 

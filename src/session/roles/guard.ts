@@ -1,5 +1,4 @@
 import type { Source } from "../../conditions/source.js";
-import type { Ruleset } from "../../rules/ruleset.js";
 import { PortierError } from "../../schema/problems.js";
 import { type StoredWrite, withWrites } from "../overlay.js";
 import type { RoleGuard } from "../role-guard.js";
@@ -10,16 +9,18 @@ import type { Opener } from "./opener.js";
 import { refusalOf } from "./refusal.js";
 import { StateChecks } from "./state-checks.js";
 
+export type MakeRoleGuard = typeof roleGuard;
+
 /**
  * Judges changes of records that roles come from, as the assignments and revocations that they are: who may assign, roles
  * that exclude each other, the last holders of a role, acting for somebody, a widening of one's own rights.
  */
 export function roleGuard(
-  portier: Opener,
-  ruleset: Ruleset,
+  opener: Opener,
   openedFor: () => Subject,
   { actedBy, request }: { readonly actedBy?: string | number; readonly request?: Readonly<Record<string, unknown>> },
 ): RoleGuard | undefined {
+  const { ruleset } = opener;
   const bearing = roleBearing(ruleset);
   if (bearing.size === 0) return undefined;
   const judge = (source: Source, write: StoredWrite) => {
@@ -31,7 +32,7 @@ export function roleGuard(
       request,
       confirmed: [],
     };
-    const giving = new Giving(portier, source, giver, () => "", memberships);
+    const giving = new Giving(opener, source, giver, () => "", memberships);
     const checks = new StateChecks(giving, withWrites(source, ruleset.schema, [write]));
     checks.changed([write]);
     checks.state([write]);

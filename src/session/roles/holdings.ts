@@ -6,8 +6,7 @@ import { storedValue } from "../../schema/types/stored-form.js";
 import type { RoleClaim } from "../given-roles.js";
 import type { Memberships } from "../memberships.js";
 import { toNobody } from "../reading.js";
-import { rulesetOf } from "../rulesets.js";
-import { insidesOf } from "../session.js";
+
 import type { Opener } from "./opener.js";
 
 /** A role, and for a scoped one the record that it is held on: `keeper`, `editor of e-2`. */
@@ -30,13 +29,13 @@ export interface LookOptions {
  * be read (a role that the document does not have any more): they hold nothing.
  */
 export function membershipsOf(
-  portier: Opener,
+  opener: Opener,
   source: Source,
   person: string,
   { now, claims, actedBy }: LookOptions,
 ): Memberships | undefined {
   try {
-    const session = portier.session({
+    const { origin } = opener.open({
       person,
       source,
       request: { now },
@@ -44,7 +43,7 @@ export function membershipsOf(
       ...(claims === undefined ? {} : { claims }),
       ...(actedBy === undefined ? {} : { actedBy }),
     });
-    return insidesOf(session).subject.memberships;
+    return origin?.subject.memberships;
   } catch (error) {
     if (error instanceof PortierError && (error.code === "unknown-role" || error.code === "wrong-scope"))
       return undefined;
@@ -91,7 +90,7 @@ export function turningPoints(schema: Schema, source: Source, person: string, no
  * table or an assignment names; at everybody only where a group carries the role.
  */
 export function otherHolders(
-  portier: Opener,
+  opener: Opener,
   source: Source,
   { role, on }: { readonly role: Role; readonly on: string | null },
   now: string,
@@ -103,12 +102,12 @@ export function otherHolders(
     const key = String(person);
     if (found.length >= enough || person === null || person === undefined || looked.has(key)) return;
     looked.add(key);
-    if (holds(membershipsOf(portier, source, key, { now }), role.name, on)) found.push(key);
+    if (holds(membershipsOf(opener, source, key, { now }), role.name, on)) found.push(key);
   };
-  for (const person of namedHolders(portier.schema, source, role.name)) look(person);
-  const people = portier.schema.people;
+  for (const person of namedHolders(opener.schema, source, role.name)) look(person);
+  const people = opener.schema.people;
   const key = people && singleKey(people.table);
-  if (found.length < enough && key !== undefined && rulesetOf(portier).carriers.has(role.name)) {
+  if (found.length < enough && key !== undefined && opener.ruleset.carriers.has(role.name)) {
     for (const row of source.all?.(people?.table.name ?? "") ?? []) look(row[key.name]);
   }
   return found;

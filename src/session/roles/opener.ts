@@ -1,9 +1,11 @@
+import type { Ruleset } from "../../rules/ruleset.js";
 import type { Schema } from "../../schema/schema.js";
-import type { Session } from "../session.js";
 import type { SessionOptions } from "../session-options.js";
+import type { SessionParts } from "../session-parts.js";
 
 /** A compiled document, as far as it opens sessions. */
 export interface Opener {
+  readonly ruleset: Ruleset;
   readonly schema: Schema;
-  session(options: SessionOptions): Session;
+  open(options: SessionOptions): SessionParts;
 }

@@ -83,7 +83,7 @@ export class StateChecks {
       ];
       for (const field of fields) for (const row of [before, after]) add(row?.[field]);
       // Who is below whom, or what a group asks of others' records, can change what anybody holds.
-      const reachesOthers = table === people.table && rolesReachOthers(this.#giving.portier);
+      const reachesOthers = table === people.table && rolesReachOthers(this.#giving.opener.ruleset);
       if (reachesOthers) for (const row of source.all?.(table.name) ?? []) add(row[people.key.name]);
     }
     return touched;
@@ -167,13 +167,13 @@ export class StateChecks {
    * begins. Where the person would not hold it any more anyway, nothing is lost by the change.
    */
   #mustRemain(person: string, role: Role, on: string | null, moment: string): void {
-    const { portier, giver, source } = this.#giving;
+    const { opener, giver, source } = this.#giving;
     const enough = role.atLeast;
     const isHeld = (at: string) =>
       this.#giving.rolesAt(source, person, at).some((one) => one.role === role && one.on === on);
     let at: string | undefined = moment;
     while (at !== undefined) {
-      const left = otherHolders(portier, this.#after, { role, on }, at, { but: person, enough });
+      const left = otherHolders(opener, this.#after, { role, on }, at, { but: person, enough });
       if (left.length < enough && isHeld(at)) {
         const facts = { role: holdingOf(role.name, on), needed: enough, left: left.length };
         refuse("last-holders", { ...facts, at: at === giver.now ? undefined : at });

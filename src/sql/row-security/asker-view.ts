@@ -123,7 +123,7 @@ export class AskerView implements OpenAsker {
       // Conditions on a person ask for no scoped role.
       held: () => raw("null"),
     };
-    return scopeOf(postgres, this.#plan, place, own);
+    return scopeOf(postgres, { plan: this.#plan }, place, own);
   }
 
   #isVisitor(): Fragment {

@@ -80,7 +80,7 @@ export class ReadersView implements OpenAsker {
 export function rowPolicy(plan: Plan, table: Table, source: string, readers: ReadersView, schemas: Schemas): string[] {
   const { inside } = schemas;
   const reader = quote(schemas.reader);
-  const scope = scopeOf(postgres, plan, { table, alias: tableName(table.source) }, readers);
+  const scope = scopeOf(postgres, { plan }, { table, alias: tableName(table.source) }, readers);
   const rows = formula("and", [
     readers.meets,
     conditionFormula(conditionOf(plan.of(table.name), actionTree(table, "list", undefined)), scope),

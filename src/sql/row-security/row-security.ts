@@ -1,8 +1,8 @@
 import { portierError } from "../../schema/problems.js";
 import { keptTablesOf, type Table } from "../../schema/schema.js";
 import type { AnyTables, TableTypes } from "../../schema/table-types.js";
+import { internals } from "../../session/internals.js";
 import type { Portier } from "../../session/portier.js";
-import { rulesetOf } from "../../session/rulesets.js";
 import { postgres } from "../postgres.js";
 import { tableName } from "../where.js";
 import { planOfAnybody } from "./anybody.js";
@@ -63,7 +63,7 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
     applications = [],
   }: RowSecurityOptions = {},
 ): RowSecurity {
-  const ruleset = rulesetOf(portier);
+  const ruleset = internals(portier).ruleset;
   checkNames([...ruleset.schema.tables.values()], schema, tables, reader);
   const schemas: Schemas = { seen: schema, inside: `${schema}_inside`, tables, reader, names: new Names() };
   const plan = planOfAnybody(ruleset);

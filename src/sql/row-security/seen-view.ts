@@ -67,7 +67,7 @@ export function shownName({ inside, names }: Schemas, table: Table): string {
 
 function seenOf(plan: Plan, table: Table, asker: AskerView | ReadersView): Seen {
   const alias = tableName(table.source);
-  const scope = scopeOf(postgres, plan, { table, alias }, asker);
+  const scope = scopeOf(postgres, { plan }, { table, alias }, asker);
   const { meets } = asker;
   const listed = conditionFormula(conditionOf(plan.of(table.name), actionTree(table, "list", undefined)), scope);
   const fields = table.fields.filter(isOwn).map((field) => {

@@ -42,7 +42,7 @@ export function writeTriggers(
   schemas: Schemas,
 ): string[] {
   const { schema } = ruleset;
-  const scope = (alias: string) => scopeOf(postgres, plan, { table, alias }, asker);
+  const scope = (alias: string) => scopeOf(postgres, { plan }, { table, alias }, asker);
   const writing: Writing = {
     schema,
     schemas,

@@ -2,10 +2,11 @@ import { compileTest } from "../../conditions/evaluate.js";
 import type { Row, Source } from "../../conditions/source.js";
 import { specialize } from "../../conditions/specialize.js";
 import { True } from "../../conditions/truth.js";
+import { internals } from "../../session/internals.js";
 import type { Portier } from "../../session/portier.js";
 import { toNobody } from "../../session/reading.js";
 import type { Session } from "../../session/session.js";
-import { insidesOf } from "../../session/session.js";
+
 import type { SessionOptions } from "../../session/session-options.js";
 import type { Expectation } from "./expectation.js";
 
@@ -49,7 +50,7 @@ export function recordsOf({ on }: Expectation, session: Session, data: Expectati
     const row = data.source.find(on.table.name, on.key);
     return row === undefined ? undefined : [row];
   }
-  const { subject, reading } = insidesOf(session);
+  const { subject, reading } = internals(session);
   const test = compileTest(specialize(on.condition, subject.known));
   const met = [...data.records(on.table.name)].filter((row) => test(row, reading) === True);
   return met.length === 0 ? undefined : met;

@@ -5,10 +5,10 @@ import type { RuleTrace, TracedTruth } from "../../explain/trace.js";
 import type { EffectName } from "../../rules/effects.js";
 import type { Path } from "../../schema/problems.js";
 import type { Table } from "../../schema/schema.js";
+import { internals } from "../../session/internals.js";
 import type { Portier } from "../../session/portier.js";
 import { toNobody } from "../../session/reading.js";
-import { rulesetOf } from "../../session/rulesets.js";
-import { insidesOf } from "../../session/session.js";
+
 import { isInForce } from "../../session/subject.js";
 import { type ExpectationData, openExpected, recordsOf } from "./asked.js";
 import type { Check, Expectation } from "./expectation.js";
@@ -69,8 +69,8 @@ export function coverageOf(
       }
     }
   }
-  const { now } = insidesOf(portier.session({ report: toNobody, ...data.options, source: data.source })).subject;
-  return rulesetOf(portier).rules.map((rule): RuleCoverage => {
+  const { now } = internals(portier.session({ report: toNobody, ...data.options, source: data.source })).subject;
+  return internals(portier).ruleset.rules.map((rule): RuleCoverage => {
     const own = seen.get(rule.address);
     const asked = [...rule.extents].flatMap(([action, { fields }]) =>
       [...fields].map(({ name }) => `${action} ${name}`),

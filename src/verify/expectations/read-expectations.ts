@@ -7,8 +7,8 @@ import { type Locate, type Path, PortierError } from "../../schema/problems.js";
 import { isMapping, type Part, readMapping, readShape, readText, readTexts } from "../../schema/reader.js";
 import { Problems } from "../../schema/report.js";
 import type { Field, Table } from "../../schema/schema.js";
+import { internals } from "../../session/internals.js";
 import type { Portier } from "../../session/portier.js";
-import { rulesetOf } from "../../session/rulesets.js";
 import { type Check, type Expectation, type ExpectedRecords, type ExpectedViewer, outcomes } from "./expectation.js";
 
 const keys = [
@@ -110,7 +110,7 @@ class ExpectationReader {
     }
     const name = readText(given, kind ?? "role");
     if (name === undefined) return undefined;
-    const { schema, groups } = rulesetOf(this.#portier);
+    const { schema, groups } = internals(this.#portier).ruleset;
     const known = kind === "role" ? schema.roles : groups;
     if (known.has(name)) return { kind: "member", name };
     this.#problems.add("unknown-who", { name, candidates: known.keys() }, given.path);
@@ -272,7 +272,7 @@ class ExpectationReader {
   #rule(part: Part | undefined): string | undefined {
     const address = readText(part, "by");
     if (part === undefined || address === undefined) return address;
-    const known = rulesetOf(this.#portier).rules.map((rule) => rule.address);
+    const known = internals(this.#portier).ruleset.rules.map((rule) => rule.address);
     if (known.includes(address)) return address;
     this.#problems.add("unknown-rule", { name: address, candidates: known }, part.path);
     return undefined;

@@ -1,6 +1,6 @@
 import type { FieldOf, TableOf, TableTypes } from "../../schema/table-types.js";
 import type { Portier } from "../../session/portier.js";
-import type { ActionOf } from "../../session/session.js";
+import type { ActionOf } from "../../session/session-types.js";
 import type { ExpectedOutcome } from "./expectation.js";
 
 /** As whom: a person's key or `visitor`; whoever holds a role or is in a group; a made-up person. */

@@ -11,9 +11,10 @@ import { recordAddress } from "../../schema/address.js";
 import { PortierError } from "../../schema/problems.js";
 import type { Field } from "../../schema/schema.js";
 import { compileTruth } from "../../session/conditions.js";
+import { internals } from "../../session/internals.js";
 import { makeReading, toNobody } from "../../session/reading.js";
 import type { Session } from "../../session/session.js";
-import { insidesOf } from "../../session/session.js";
+
 import { makeStepData } from "../../session/step.js";
 import { RecordSets, sizeOf } from "../record-sets.js";
 import { type LintData, type LintInput, nameOf } from "./doubts.js";
@@ -150,7 +151,7 @@ function metByNone({ doubts }: LintInput, rule: Rule, sessions: readonly Session
   if (rule.effect.phase !== "permit" || rule.where.kind === "truth" || extent === undefined) return;
   let isFor = false;
   for (const session of sessions) {
-    const { subject, plan, reading } = insidesOf(session);
+    const { subject, plan, reading } = internals(session);
     const step = makeStepData(rule, subject, { judges: "stored", extent });
     if (step === undefined) continue;
     isFor = true;

@@ -2,8 +2,8 @@ import type { Ruleset } from "../../rules/ruleset.js";
 import { doubtMessages } from "../../schema/doubt-messages.js";
 import type { Path, Problem } from "../../schema/problems.js";
 import type { Meant } from "../../schema/schema.js";
+import { internals } from "../../session/internals.js";
 import type { Portier } from "../../session/portier.js";
-import { rulesetOf } from "../../session/rulesets.js";
 import { breadthChecks } from "./breadth.js";
 import { serversRules } from "./browser.js";
 import { dataChecks } from "./data.js";
@@ -44,7 +44,7 @@ export function lint(
   { data, now, untested = [], browser = false, onCheck }: LintOptions = {},
 ): Problem[] {
   const doubts = new Doubts();
-  const ruleset = rulesetOf(portier);
+  const ruleset = internals(portier).ruleset;
   const request = now === undefined ? {} : { now };
   const input = { portier, ruleset, data, doubts, request };
   for (const [index, check] of checks.entries()) {

@@ -1,0 +1,35 @@
+import type { Ruleset } from "../rules/ruleset.js";
+import type { Schema } from "../schema/schema.js";
+import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import { internals, Opaque } from "./internals.js";
+import { OpenSession } from "./open-session.js";
+import { Openings } from "./openings.js";
+import type { MakeRoleGuard } from "./roles/guard.js";
+import type { SessionOptions } from "./session-options.js";
+
+/** Any compiled document. */
+export type AnyRules = OpenRules<TableTypes>;
+
+/** A compiled document, for functions such as `openSession`. Immutable and shared by all requests. */
+export class OpenRules<T extends TableTypes = AnyTables> extends Opaque<Openings> {
+  /** There for the types alone. */
+  declare protected readonly tables: T;
+
+  /** Made by `compile` or `openCompiled`, not by applications. */
+  constructor(ruleset: Ruleset, makeGuard?: MakeRoleGuard) {
+    super(new Openings(ruleset, makeGuard));
+  }
+
+  /** The declared tables, fields, people and roles. */
+  get schema(): Schema {
+    return internals(this).schema;
+  }
+}
+
+/** {@link Portier.session} as a function. */
+export function openSession<T extends TableTypes = AnyTables>(
+  rules: OpenRules<T>,
+  options: SessionOptions = {},
+): OpenSession<T> {
+  return new OpenSession<T>(internals(rules).open(options));
+}

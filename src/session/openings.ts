@@ -1,0 +1,210 @@
+import type { Reading } from "../conditions/read.js";
+import type { Ruleset } from "../rules/ruleset.js";
+import type { Need } from "../rules/screens.js";
+import type { Scalar } from "../schema/scalar.js";
+import type { Schema } from "../schema/schema.js";
+import { asksOfAnyRecord, withDecided } from "./decided.js";
+import { Likeness } from "./likeness.js";
+import { Plan } from "./plan.js";
+import type { Reach } from "./reach.js";
+import { firstOnConsole, makeReading, type SessionReading } from "./reading.js";
+import { Recent } from "./recent.js";
+import { rememberedSource } from "./remembered-source.js";
+import { residualSteps } from "./residual.js";
+import type { RoleGuard } from "./role-guard.js";
+import type { MakeRoleGuard } from "./roles/guard.js";
+import { type ShownScreens, shownScreens } from "./screens.js";
+import type { Finding, SessionOptions } from "./session-options.js";
+import type { SessionOrigin, SessionParts } from "./session-parts.js";
+import { readRequest } from "./session-values.js";
+import { type Asker, openSubject, roleSubject, type Subject } from "./subject.js";
+
+type Report = (finding: Finding) => void;
+
+/** What is known of all who are alike. It keeps nothing of the one who was the first. */
+interface Known {
+  readonly plan: Plan;
+  readonly roles: readonly string[];
+}
+
+/** What a session is opened with. */
+interface Opening {
+  readonly plan: Plan;
+  readonly key: Scalar | null | undefined;
+  readonly reading: Reading;
+  readonly report: Report;
+  readonly options: SessionOptions;
+  readonly roles: () => readonly string[];
+  readonly subject: () => Subject;
+}
+
+/** A compiled document, as sessions are opened from it, and what they share. */
+export class Openings {
+  readonly ruleset: Ruleset;
+  /** Whether any rule has a test that can be the same for all records. */
+  readonly asksOfAnyRecord: boolean;
+  /** Each is of all who are alike but for their values. */
+  readonly #plans = new Recent<Plan>(1_000);
+  /** By what is stored of them: those who were opened before. */
+  readonly #known = new Recent<Known>(1_000);
+  readonly #likeness: Likeness | undefined;
+
+  readonly #makeGuard: MakeRoleGuard | undefined;
+
+  /** `makeGuard`: absent where the functions that judge changes bring it along. */
+  constructor(ruleset: Ruleset, makeGuard?: MakeRoleGuard) {
+    this.ruleset = ruleset;
+    this.#makeGuard = makeGuard;
+    this.asksOfAnyRecord = asksOfAnyRecord(ruleset);
+    this.#likeness = Likeness.of(ruleset);
+  }
+
+  get schema(): Schema {
+    return this.ruleset.schema;
+  }
+
+  /** Of one person, for one request. Throws as `Portier.session` does. */
+  open(options: SessionOptions): SessionParts {
+    const report = options.report ?? firstOnConsole();
+    const reading = makeReading(options.source, report);
+    const conflict = (message: string) => report({ kind: "bad-data", message });
+    const asked = this.#likeOf(options, reading);
+    if (asked === undefined) {
+      const subject = openSubject(this.ruleset, options, reading, conflict);
+      return this.#openFor(subject, reading, report, options);
+    }
+    const known = this.#known.get(asked.like.id);
+    if (known === undefined) return this.#openFirst(options, reading, report);
+    const { like, request } = asked;
+    reading.values = like.values;
+    const subject = () => openSubject(this.ruleset, { ...options, request }, reading, conflict);
+    const { plan, roles } = known;
+    return new OpenedParts(this, { plan, key: like.key, reading, report, options, roles: () => roles, subject });
+  }
+
+  /** Of somebody who holds these roles, or is in these groups, and of whom nothing else is known. */
+  openForRoles(names: readonly string[], request: Readonly<Record<string, unknown>>): SessionParts {
+    const report = firstOnConsole();
+    const subject = roleSubject(this.ruleset, names, request);
+    return this.#openFor(subject, makeReading(undefined, report), report, {});
+  }
+
+  /** The first of all who are alike. What they are like, and who they are, is read from one state, at one instant. */
+  #openFirst(options: SessionOptions, reading: SessionReading, report: Report): SessionParts {
+    let isTold = false;
+    const conflict = (message: string) => {
+      isTold = true;
+      report({ kind: "bad-data", message });
+    };
+    const opening = { ...reading, source: reading.source && rememberedSource(reading.source) };
+    const asked = this.#likeOf(options, opening);
+    const at = asked === undefined ? options : { ...options, request: asked.request };
+    const subject = openSubject(this.ruleset, at, opening, conflict);
+    const parts = this.#openFor(subject, reading, report, options);
+    // What had to be told is told again of whoever is alike.
+    if (asked !== undefined && !isTold && !reading.isTold) {
+      const plan = this.#planFor(subject.planKey, subject.alike);
+      // One list for all who are alike: nobody may write into it.
+      this.#known.set(asked.like.id, { plan, roles: Object.freeze(subject.roles()) });
+    }
+    return parts;
+  }
+
+  /** Whom the current user is like; undefined where more has to be looked at. */
+  #likeOf({ person, actedBy, claims, request }: SessionOptions, reading: Reading) {
+    const { people } = this.schema;
+    if (this.#likeness === undefined || people === undefined || person === null || person === undefined)
+      return undefined;
+    if (actedBy !== undefined || claims !== undefined) return undefined;
+    const row = typeof person === "object" ? person : reading.source?.find(people.table.name, String(person));
+    if (row === undefined) return undefined;
+    // Most rules read nothing of the request, and many not even the time.
+    const given = request ?? { now: new Date() };
+    let values = request && readRequest(this.schema, request);
+    const read = () => {
+      values ??= readRequest(this.schema, given);
+      return values;
+    };
+    const like = this.#likeness.of({ person: row, request: read, reading });
+    return like && { like, request: { ...given, now: values?.get("now") ?? given["now"] } };
+  }
+
+  #openFor(subject: Subject, reading: SessionReading, report: Report, options: SessionOptions): SessionParts {
+    const { key, roles, values } = subject;
+    reading.values = values;
+    const plan = this.#planFor(subject.planKey, subject.alike);
+    return new OpenedParts(this, { plan, key, reading, report, options, roles, subject: () => subject });
+  }
+
+  /** Without anything that judges them, no change is judged: that is a fault, and refuses. */
+  guard(
+    make: MakeRoleGuard | undefined,
+    openedFor: () => Subject,
+    options: Parameters<MakeRoleGuard>[2],
+  ): RoleGuard | undefined {
+    const guard = this.#makeGuard ?? make;
+    if (guard === undefined) throw new TypeError("nothing judges changes of who holds a role here");
+    return guard(this, openedFor, options);
+  }
+
+  #planFor(key: string, asker: Asker): Plan {
+    const known = this.#plans.get(key);
+    if (known !== undefined) return known;
+    const plan = new Plan(this.schema, residualSteps(this.ruleset, asker));
+    this.#plans.set(key, plan);
+    return plan;
+  }
+}
+
+/** The parts of a session. Sessions are opened for every request: what few ask for is made when it is asked for. */
+class OpenedParts implements SessionParts {
+  readonly people: string | undefined;
+  readonly plan: Plan;
+  readonly key: Scalar | null | undefined;
+  readonly actedBy: string | undefined;
+  readonly reading: Reading;
+  readonly report: Report;
+  readonly roles: () => readonly string[];
+  readonly #openings: Openings;
+  readonly #opening: Opening;
+  #origin: SessionOrigin | undefined;
+  #decided: Plan | undefined;
+
+  constructor(openings: Openings, opening: Opening) {
+    const { actedBy } = opening.options;
+    this.people = openings.schema.people?.table.name;
+    this.plan = opening.plan;
+    this.key = opening.key;
+    this.actedBy = actedBy === undefined ? undefined : String(actedBy);
+    this.reading = opening.reading;
+    this.report = opening.report;
+    this.roles = opening.roles;
+    this.#openings = openings;
+    this.#opening = opening;
+  }
+
+  get origin(): SessionOrigin {
+    this.#origin ??= { ruleset: this.#openings.ruleset, subject: this.#opening.subject() };
+    return this.#origin;
+  }
+
+  decided(): Plan {
+    const { ruleset, schema } = this.#openings;
+    if (!this.#openings.asksOfAnyRecord) return this.plan;
+    const asker = withDecided(this.origin.subject, this.plan, this.reading);
+    this.#decided ??= new Plan(schema, residualSteps(ruleset, asker));
+    return this.#decided;
+  }
+
+  guard(make: MakeRoleGuard | undefined): RoleGuard | undefined {
+    const { actedBy, request = {} } = this.#opening.options;
+    return this.#openings.guard(make, () => this.origin.subject, {
+      ...(actedBy !== undefined && { actedBy }),
+      request,
+    });
+  }
+
+  screens(reach: (need: Need) => Reach): ShownScreens {
+    return shownScreens(this.#openings.ruleset.screens, this.origin.subject, reach);
+  }
+}

@@ -1,0 +1,45 @@
+import { portierError } from "../schema/problems.js";
+import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
+import { internals } from "./internals.js";
+import type { OpenSession } from "./open-session.js";
+import type { Reach } from "./reach.js";
+import { noScreens, type ShownScreens } from "./screens.js";
+import type { ActionOf } from "./session-types.js";
+import { reachOf } from "./table-reach.js";
+
+/** {@link Session.reach} as a function. */
+export function reach<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+  session: OpenSession<T>,
+  action: ActionOf<T, K>,
+  table: K,
+  field?: FieldOf<T, K>,
+): Reach {
+  const state = internals(session);
+  const plan = state.plan.of(table);
+  const { speaksOf } = plan.checkAction(action);
+  const asked = field === undefined ? undefined : plan.field(field);
+  if (asked !== undefined && speaksOf === "record") {
+    const what = `${String(action)} of "${plan.table.name}" speaks of a record, not of "${asked.name}"`;
+    throw portierError("wrong-call", { what, hint: "leave the field out" });
+  }
+  return state.guard(() => reachOf(state.parts.decided().of(table), action, asked), "none");
+}
+
+/** {@link Session.screens} as a function. */
+export function screens<T extends TableTypes = AnyTables>(session: OpenSession<T>): readonly string[] {
+  return shown(session).screens;
+}
+
+/** {@link Session.home} as a function. */
+export function home<T extends TableTypes = AnyTables>(session: OpenSession<T>): string | undefined {
+  return shown(session).home;
+}
+
+function shown<T extends TableTypes>(session: OpenSession<T>): ShownScreens {
+  const state = internals(session);
+  const reached = () =>
+    state.parts.screens(({ action, table, field }) =>
+      reach(session, action, table.name as TableOf<T>, field?.name as never),
+    );
+  return state.guard(reached, noScreens);
+}

@@ -1,0 +1,82 @@
+import type { Row } from "../conditions/source.js";
+import type { ShowAction } from "../rules/action-tree.js";
+import { portierError } from "../schema/problems.js";
+import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import { internals } from "./internals.js";
+import { type Mask, makeMask } from "./mask.js";
+import type { OpenSession } from "./open-session.js";
+import { isRow, wrongRecord } from "./row.js";
+import type { SessionState } from "./session-state.js";
+import type { Masked } from "./session-types.js";
+import type { MaskedRow } from "./shown-fields.js";
+import { sortKeys, sortRecords } from "./sort.js";
+
+/** {@link Session.mask} as a function. */
+export function mask<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+  session: OpenSession<T>,
+  table: K,
+  record: Row,
+  action: ShowAction = "view",
+): Masked<T, K> | undefined {
+  const state = internals(session);
+  const made = maskOf(state, table, action);
+  if (!isRow(record)) throw wrongRecord(action, record);
+  return masked(state, made, record) as Masked<T, K> | undefined;
+}
+
+/** {@link Session.maskAll} as a function. */
+export function maskAll<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+  session: OpenSession<T>,
+  table: K,
+  records: Iterable<Row>,
+  action: ShowAction = "list",
+): Masked<T, K>[] {
+  const state = internals(session);
+  const made = maskOf(state, table, action);
+  const shown: Masked<T, K>[] = [];
+  for (const record of records) {
+    if (!isRow(record)) throw wrongRecord(action, record);
+    const seen = masked(state, made, record);
+    if (seen !== undefined) shown.push(seen as Masked<T, K>);
+  }
+  return shown;
+}
+
+/** {@link Session.sort} as a function. */
+export function sort<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+  session: OpenSession<T>,
+  table: K,
+  records: Iterable<Masked<T, K>>,
+  by: readonly string[],
+): Masked<T, K>[] {
+  const keys = sortKeys(internals(session).plan.of(table).table, by);
+  return sortRecords(records as Iterable<Masked<T, K> & Row>, keys);
+}
+
+function masked(state: SessionState, made: Mask, record: Row): MaskedRow | undefined {
+  try {
+    return made(record, state.reading);
+  } catch (error) {
+    state.reportFault(error);
+    return undefined;
+  }
+}
+
+function maskOf(state: SessionState, table: string, action: ShowAction): Mask {
+  const id = `${action} ${table}`;
+  const known = state.masks?.get(id);
+  if (known !== undefined) return known;
+  const plan = state.plan.of(table);
+  plan.checkAction(action);
+  if (action !== "view" && action !== "list" && action !== "export") {
+    const what = `a record is masked for list, view or export, not for ${String(action satisfies never)}`;
+    throw portierError("wrong-call", { what, hint: "use list, view or export" });
+  }
+  const made = state.guard(
+    () => makeMask(plan, action, (error) => state.reportFault(error)),
+    () => undefined,
+  );
+  state.masks ??= new Map();
+  state.masks.set(id, made);
+  return made;
+}
