@@ -27,3 +27,18 @@ export function checkOf(value: unknown): string {
   walk(value);
   return [one, other].map((half) => (half >>> 0).toString(16).padStart(8, "0")).join("");
 }
+
+/** The check of a snapshot, from those of its tables and of its steps for each action: a server works these out once. */
+export function snapshotCheck(
+  { tables, steps, ...rest }: { readonly tables?: unknown; readonly steps?: unknown; readonly [more: string]: unknown },
+  check: (part: unknown) => string = checkOf,
+): string {
+  return checkOf({ ...rest, tables: checksIn(tables, 1, check), steps: checksIn(steps, 2, check) });
+}
+
+function checksIn(value: unknown, depth: number, check: (part: unknown) => string): unknown {
+  if (depth === 0 || typeof value !== "object" || value === null) return check(value);
+  const inside = (one: unknown) => checksIn(one, depth - 1, check);
+  if (Array.isArray(value)) return value.map(inside);
+  return Object.fromEntries(Object.entries(value).map(([key, one]) => [key, inside(one)]));
+}

@@ -1,12 +1,11 @@
 import { type Expression, operandsWithin, visitTests } from "../conditions/expression.js";
 import { actionNamesOf } from "../rules/actions.js";
 import type { Ruleset } from "../rules/ruleset.js";
-import type { Field, FieldPath, Schema, Table } from "../schema/schema.js";
-import { checkOf } from "./check.js";
-import { withDecided } from "./decided.js";
+import type { Field, Table } from "../schema/schema.js";
+import { checkOf, snapshotCheck } from "./check.js";
+import { decidedSteps } from "./decided.js";
 import { encode, encodeTable } from "./encoding.js";
 import { internals } from "./internals.js";
-import { residualSteps } from "./residual.js";
 import { roleBearing } from "./roles/bearing.js";
 import type { ShownScreens } from "./screens.js";
 import type { Session } from "./session.js";
@@ -34,36 +33,96 @@ export function snapshotOf(
   tables?: readonly string[],
   { version, expiresAt }: NewSnapshotOptions = {},
 ): Snapshot {
-  const { ruleset, subject, plan, reading } = internals(session);
+  const { ruleset, plan, reading, values } = internals(session);
   const { schema } = ruleset;
   const wanted = new Set((tables ?? [...schema.tables.keys()]).map((name) => plan.of(name).table));
-  const source = residualSteps(ruleset, withDecided(subject, plan, reading));
+  const left = decidedSteps(plan, reading);
   const steps: Record<string, Record<string, readonly unknown[]>> = {};
+  const slots = new Set<number>();
   // The set grows while it is walked: each table's conditions may lead to further ones.
   for (const table of wanted) {
     const own: Record<string, readonly unknown[]> = {};
+    const { reads } = sentTable(table);
+    for (const name of reads) addTo(wanted, schema.tables.get(name));
     for (const action of actionNamesOf(table)) {
-      const data = source(table, action);
-      for (const other of tablesRead(table, data, schema)) wanted.add(other);
-      if (data.length > 0) own[action] = data.map((step) => encode(withoutRanges(step)));
+      const sent = sentSteps(left(table, action));
+      for (const name of sent.reads) addTo(wanted, schema.tables.get(name));
+      for (const slot of sent.slots) slots.add(slot);
+      if (sent.encoded.length > 0) own[action] = sent.encoded;
     }
     steps[table.name] = own;
   }
   const content: Omit<Snapshot, "check"> = {
-    portier: "snapshot 3",
+    portier: "snapshot 4",
     madeAt: new Date().toISOString(),
     ...(version === undefined ? {} : { version }),
     ...(expiresAt === undefined ? {} : { expiresAt: new Date(expiresAt).toISOString() }),
     people: schema.people?.table.name ?? null,
-    key: subject.key ?? null,
+    key: internals(session).parts.key ?? null,
     ...(session.actedBy === undefined ? {} : { actedBy: session.actedBy }),
     roles: session.roles,
     ...(ruleset.screens.size === 0 ? {} : { screens: shownOf(session) }),
     ...bearingOf(ruleset, wanted),
-    tables: [...wanted].map(encodeTable),
+    // What nothing that is sent reads is nobody's to know.
+    values: Array.from(values ?? [], (value, slot) => (slots.has(slot) ? (value ?? null) : null)),
+    tables: [...wanted].map((table) => sentTable(table).encoded),
     steps,
   };
-  return { ...content, check: checkOf(content) };
+  return { ...content, check: snapshotCheck(content, checkOnce) };
+}
+
+function addTo<V>(set: Set<V>, value: V | undefined): void {
+  if (value !== undefined) set.add(value);
+}
+
+/** A part as it is sent, with the tables that it leads to and the session's values that it reads. */
+interface Sent<E> {
+  readonly encoded: E;
+  readonly reads: ReadonlySet<string>;
+  readonly slots: ReadonlySet<number>;
+}
+
+// Tables are everybody's, and most steps those of all who are alike: each is encoded once, and nobody may write into it.
+const tablesSent = new WeakMap<Table, Sent<unknown>>();
+const stepsSent = new WeakMap<readonly StepData[], Sent<readonly unknown[]>>();
+const checks = new WeakMap<object, string>();
+
+function checkOnce(part: unknown): string {
+  if (typeof part !== "object" || part === null) return checkOf(part);
+  const check = checks.get(part) ?? checkOf(part);
+  checks.set(part, check);
+  return check;
+}
+
+function sentTable(table: Table): Sent<unknown> {
+  const known = tablesSent.get(table);
+  if (known !== undefined) return known;
+  const reads = new Set<string>();
+  for (const field of table.fields) addField(reads, field);
+  const sent = { encoded: frozen(encodeTable(table)), reads, slots: new Set<number>() };
+  tablesSent.set(table, sent);
+  return sent;
+}
+
+function sentSteps(steps: readonly StepData[]): Sent<readonly unknown[]> {
+  const known = stepsSent.get(steps);
+  if (known !== undefined) return known;
+  const [reads, slots] = [new Set<string>(), new Set<number>()];
+  for (const { who, where, after } of steps) {
+    for (const expression of [who, where, after]) if (expression !== undefined) addTests(reads, slots, expression);
+  }
+  const encoded = frozen(steps.map((step) => encode(withoutRanges(step))));
+  const sent = { encoded, reads, slots };
+  stepsSent.set(steps, sent);
+  return sent;
+}
+
+function frozen<V>(value: V): V {
+  if (typeof value === "object" && value !== null) {
+    Object.values(value).forEach(frozen);
+    Object.freeze(value);
+  }
+  return value;
 }
 
 function bearingOf(ruleset: Ruleset, tables: ReadonlySet<Table>): Pick<Snapshot, "bearing"> {
@@ -84,29 +143,24 @@ function withoutRanges(step: StepData): StepData {
     : { ...step, extent: { ...step.extent, cells: { ...cells, ranges: [], except: [] } } };
 }
 
-/** The tables that a table's references, lookups and conditions lead to. */
-function tablesRead(table: Table, steps: readonly StepData[], { tables }: Schema): Table[] {
-  const names = new Set<string | undefined>();
-  const addField = (field: Field) => {
-    names.add(field.table);
-    names.add(field.type.target ?? field.type.element?.target);
-    if (field.lookup !== undefined) addField(field.lookup.field);
-  };
-  const addPath = (path: FieldPath) => path.forEach(addField);
-  const addTests = (expression: Expression) =>
-    visitTests(expression, (test) => {
-      for (const operand of operandsWithin(test)) {
-        if (operand.kind === "field" || operand.kind === "outer") addPath(operand.path);
-      }
-      if (test.kind === "above") addField(test.line);
-      if (test.kind === "may") names.add(test.target);
-      if (test.kind !== "exists") return;
-      names.add(test.table);
-      addTests(test.condition);
-    });
-  table.fields.forEach(addField);
-  for (const { who, where, after } of steps) {
-    for (const expression of [who, where, after]) if (expression !== undefined) addTests(expression);
-  }
-  return [...names].flatMap((name) => tables.get(name ?? "") ?? []);
+/** The tables that a field leads to, through a lookup, too. */
+function addField(reads: Set<string>, field: Field): void {
+  reads.add(field.table);
+  addTo(reads, field.type.target ?? field.type.element?.target);
+  if (field.lookup !== undefined) addField(reads, field.lookup.field);
+}
+
+function addTests(reads: Set<string>, slots: Set<number>, expression: Expression): void {
+  visitTests(expression, (test) => {
+    for (const operand of operandsWithin(test)) {
+      if (operand.kind === "field" || operand.kind === "outer")
+        for (const field of operand.path) addField(reads, field);
+      if ("slot" in operand) addTo(slots, operand.slot);
+    }
+    if (test.kind === "above") addField(reads, test.line);
+    if (test.kind === "may") reads.add(test.target);
+    if (test.kind !== "exists") return;
+    reads.add(test.table);
+    addTests(reads, slots, test.condition);
+  });
 }

@@ -4,8 +4,8 @@ import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { internals, Opaque } from "./internals.js";
 import { OpenSession } from "./open-session.js";
 import { Openings } from "./openings.js";
-import type { MakeRoleGuard } from "./roles/guard.js";
 import type { SessionOptions } from "./session-options.js";
+import type { MakeRoleGuard } from "./session-parts.js";
 
 /** Any compiled document. */
 export type AnyRules = OpenRules<TableTypes>;

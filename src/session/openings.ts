@@ -3,7 +3,7 @@ import type { Ruleset } from "../rules/ruleset.js";
 import type { Need } from "../rules/screens.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Schema } from "../schema/schema.js";
-import { asksOfAnyRecord, withDecided } from "./decided.js";
+import { asksOfAnyRecord, decidedSteps } from "./decided.js";
 import { Likeness } from "./likeness.js";
 import { Plan } from "./plan.js";
 import type { Reach } from "./reach.js";
@@ -12,10 +12,9 @@ import { Recent } from "./recent.js";
 import { rememberedSource } from "./remembered-source.js";
 import { residualSteps } from "./residual.js";
 import type { RoleGuard } from "./role-guard.js";
-import type { MakeRoleGuard } from "./roles/guard.js";
 import { type ShownScreens, shownScreens } from "./screens.js";
 import type { Finding, SessionOptions } from "./session-options.js";
-import type { SessionOrigin, SessionParts } from "./session-parts.js";
+import type { MakeRoleGuard, SessionOrigin, SessionParts } from "./session-parts.js";
 import { readRequest } from "./session-values.js";
 import { type Asker, openSubject, roleSubject, type Subject } from "./subject.js";
 
@@ -189,10 +188,8 @@ class OpenedParts implements SessionParts {
   }
 
   decided(): Plan {
-    const { ruleset, schema } = this.#openings;
     if (!this.#openings.asksOfAnyRecord) return this.plan;
-    const asker = withDecided(this.origin.subject, this.plan, this.reading);
-    this.#decided ??= new Plan(schema, residualSteps(ruleset, asker));
+    this.#decided ??= new Plan(this.#openings.schema, decidedSteps(this.plan, this.reading), this.plan);
     return this.#decided;
   }
 

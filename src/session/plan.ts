@@ -22,11 +22,14 @@ export type StepSource = (table: Table, action: ActionName) => readonly StepData
 export class Plan {
   readonly #schema: Pick<Schema, "tables">;
   readonly #steps: StepSource;
+  readonly #base: Plan | undefined;
   readonly #tables = new Map<string, TablePlan>();
 
-  constructor(schema: Pick<Schema, "tables">, steps: StepSource) {
+  /** `base`: what of it has the same steps serves here, too. */
+  constructor(schema: Pick<Schema, "tables">, steps: StepSource, base?: Plan) {
     this.#schema = schema;
     this.#steps = steps;
+    this.#base = base;
   }
 
   get tables(): Iterable<Table> {
@@ -45,9 +48,15 @@ export class Plan {
     const { tables } = this.#schema;
     const table = tables.get(name);
     if (table === undefined) throw portierError("unknown-table", { name: String(name), candidates: tables.keys() });
-    const plan = new TablePlan(this, this.#steps, table);
+    const plan = this.#fromBase(table) ?? new TablePlan(this, this.#steps, table);
     this.#tables.set(name, plan);
     return plan;
+  }
+
+  #fromBase(table: Table): TablePlan | undefined {
+    const base = this.#base?.of(table.name);
+    const isSame = (action: ActionName) => base?.data(action) === this.#steps(table, action);
+    return actionNamesOf(table).every(isSame) ? base : undefined;
   }
 }
 
@@ -58,6 +67,7 @@ export class TablePlan implements TableGates {
   readonly made: readonly Field[];
   readonly #plan: Plan;
   readonly #source: StepSource;
+  readonly #data = new Map<ActionName, readonly StepData[]>();
   readonly #steps = new Map<ActionName, readonly Step[]>();
   readonly #seen = new Map<"list" | "view", FieldGates>();
   readonly #fields = new Map<ActionName, FieldGates>();
@@ -74,12 +84,19 @@ export class TablePlan implements TableGates {
     this.#source = source;
   }
 
+  /** What is left of the rules for an action: the same list each time. */
+  data(action: ActionName): readonly StepData[] {
+    const data = this.#data.get(action) ?? this.#source(this.table, action);
+    this.#data.set(action, data);
+    return data;
+  }
+
   /** The steps of an action, in the order in which they are looked at. */
   steps(action: ActionName): readonly Step[] {
     const known = this.#steps.get(action);
     if (known !== undefined) return known;
     const judge: Judge = (asked, table) => compileTruth(this.#plan.of(table), asked);
-    const steps = this.#source(this.table, action).map((data) => compileStep(data, judge));
+    const steps = this.data(action).map((data) => compileStep(data, judge));
     steps.sort(cheapFirst);
     this.#steps.set(action, steps);
     return steps;

@@ -2,12 +2,12 @@ import type { Reading } from "../conditions/read.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Need } from "../rules/screens.js";
 import type { Scalar } from "../schema/scalar.js";
+import type { Schema } from "../schema/schema.js";
 import type { Plan } from "./plan.js";
 import type { Reach } from "./reach.js";
 import type { RoleGuard } from "./role-guard.js";
-import type { MakeRoleGuard } from "./roles/guard.js";
 import type { ShownScreens } from "./screens.js";
-import type { Finding } from "./session-options.js";
+import type { Finding, SessionOptions } from "./session-options.js";
 import type { Subject } from "./subject.js";
 
 /** What a session is made of. */
@@ -29,6 +29,20 @@ export interface SessionParts {
   /** What a session was opened from; one that was made from a snapshot has none. */
   readonly origin: SessionOrigin | undefined;
 }
+
+/** A compiled document, as far as it opens sessions. */
+export interface Opener {
+  readonly ruleset: Ruleset;
+  readonly schema: Schema;
+  open(options: SessionOptions): SessionParts;
+}
+
+/** Makes what judges changes of who holds what; undefined where a document has no records that roles come from. */
+export type MakeRoleGuard = (
+  opener: Opener,
+  openedFor: () => Subject,
+  options: Pick<SessionOptions, "actedBy" | "request">,
+) => RoleGuard | undefined;
 
 /** What explanations and checks inside the package need of a session; nothing of it is public. */
 export interface SessionOrigin {

@@ -10,8 +10,7 @@ import { faulted } from "./decision.js";
 import type { Decide } from "./gate.js";
 import type { Mask } from "./mask.js";
 import type { Plan } from "./plan.js";
-import type { MakeRoleGuard } from "./roles/guard.js";
-import type { SessionOrigin, SessionParts } from "./session-parts.js";
+import type { MakeRoleGuard, SessionOrigin, SessionParts } from "./session-parts.js";
 import type { Subject } from "./subject.js";
 
 /** The last question of a kind, with what answers it: most are asked of one record or field after the other. */

@@ -3,7 +3,7 @@ import type { ActionName } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Table } from "../schema/schema.js";
-import { checkOf } from "./check.js";
+import { snapshotCheck } from "./check.js";
 import { decode, decodeTables, type Tables } from "./encoding.js";
 import { Plan } from "./plan.js";
 import { firstOnConsole, makeReading } from "./reading.js";
@@ -20,7 +20,7 @@ import type { StepData } from "./step.js";
  * {@link openSnapshot}; what is inside may change with every version.
  */
 export interface Snapshot {
-  readonly portier: "snapshot 3";
+  readonly portier: "snapshot 4";
   /** When it was made, as an instant. */
   readonly madeAt: string;
   /** Which rules it was made by, as the application calls them. */
@@ -38,6 +38,8 @@ export interface Snapshot {
   readonly screens?: ShownScreens;
   /** By table, the names of the fields that roles come from. */
   readonly bearing?: Readonly<Record<string, readonly string[]>>;
+  /** What the steps leave open, by slot; null for what they do not read. */
+  readonly values: readonly (Scalar | null)[];
   readonly tables: readonly unknown[];
   /** By table and action. */
   readonly steps: Readonly<Record<string, Readonly<Record<string, readonly unknown[]>>>>;
@@ -72,6 +74,8 @@ export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): Session
     return own.map((step) => decode(step, tables) as StepData);
   };
   const plan = new Plan({ tables }, steps);
+  const reading = makeReading(options.source, report);
+  reading.values = snapshot.values.map((value) => value ?? undefined);
   return {
     people: snapshot.people ?? undefined,
     plan,
@@ -80,7 +84,7 @@ export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): Session
     actedBy: snapshot.actedBy,
     roles: () => snapshot.roles,
     guard: () => guardOf(snapshot, tables),
-    reading: makeReading(options.source, report),
+    reading,
     screens: () => snapshot.screens ?? noScreens,
     report,
     origin: undefined,
@@ -88,9 +92,9 @@ export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): Session
 }
 
 function problemOf(snapshot: Snapshot, version: string | undefined): string | undefined {
-  if (snapshot?.portier !== "snapshot 3") return "this is no snapshot of this version";
+  if (snapshot?.portier !== "snapshot 4") return "this is no snapshot of this version";
   const { check, expiresAt, ...content } = snapshot;
-  if (check !== checkOf({ ...content, expiresAt })) return "this snapshot is damaged: it is not as it was made";
+  if (check !== snapshotCheck({ ...content, expiresAt })) return "this snapshot is damaged: it is not as it was made";
   if (version !== undefined && version !== snapshot.version) {
     return `this snapshot was made by other rules: ${snapshot.version ?? "it names none"}, not ${version}`;
   }

@@ -2,12 +2,12 @@ import { compileTest, type Judge, type Test } from "../conditions/evaluate.js";
 import { always, and, type Expression, never, not, or, readsOtherRecords } from "../conditions/expression.js";
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { specialize } from "../conditions/specialize.js";
+import { type Decided, specialize } from "../conditions/specialize.js";
 import { False, True, Unknown } from "../conditions/truth.js";
 import type { Action } from "../rules/actions.js";
 import { type Effect, type EffectName, effects, ruleTest } from "../rules/effects.js";
 import type { Extent, Rule, Who } from "../rules/rule.js";
-import type { FieldPath } from "../schema/schema.js";
+import type { FieldPath, Table } from "../schema/schema.js";
 import type { Decision } from "./decision.js";
 import type { Asker } from "./subject.js";
 
@@ -65,7 +65,7 @@ export function makeStepData(rule: Rule, asker: Asker, options: StepOptions): St
   const { effect } = rule;
   const isPermit = effect.phase === "permit";
   const { judges } = options;
-  const finish = (expression: Expression) => settle(specialize(expression, asker.known, asker.decided), isPermit);
+  const finish = (expression: Expression) => settle(specialize(expression, asker.known), isPermit);
   const to = and([anyOf(rule.to, asker), not(anyOf(rule.except, asker))]);
   const who = finish(and([effect.meets(to), inForce]));
   const where = finish(judges === "new" && rule.becomes !== undefined ? and([rule.where, rule.becomes]) : rule.where);
@@ -85,8 +85,23 @@ export function makeStepData(rule: Rule, asker: Asker, options: StepOptions): St
     hasBecomes: rule.becomes !== undefined,
     bothWays: rule.bothWays && judges === "change",
     isCrossing: options.isCrossing === true,
-    isOwners: demandsOwnership(before, rule),
+    isOwners: demandsOwnership(before, rule.table),
   };
+}
+
+/** A step once the tests in it are decided that are the same for every record; undefined where it then cannot apply. */
+export function decideStep(step: StepData, table: Table, decided: Decided): StepData | undefined {
+  const isPermit = effects[step.effect].phase === "permit";
+  const finish = (expression: Expression) =>
+    settle(
+      specialize(expression, (open) => open, decided),
+      isPermit,
+    );
+  const [who, where] = [finish(step.who), finish(step.where)];
+  const after = step.after && finish(step.after);
+  const before = settle(ruleTest(who, where), isPermit);
+  if (isFalse(before) || (!isPermit && after !== undefined && isFalse(after))) return undefined;
+  return { ...step, who, where, after, isOwners: demandsOwnership(before, table) };
 }
 
 /** Makes a step's data ready to be asked. */
@@ -165,9 +180,8 @@ function isFalse(expression: Expression): boolean {
   return expression.kind === "truth" && expression.value === False;
 }
 
-function demandsOwnership(before: Expression, rule: Rule): boolean {
+function demandsOwnership(before: Expression, { owner }: Table): boolean {
   const demands = before.kind === "and" ? before.terms : [before];
-  const { owner } = rule.table;
   const isOwners = (path: FieldPath) => path.length === owner?.length && path.every((field, at) => field === owner[at]);
   return demands.some((term) => term.kind === "belongs" && isOwners(term.path));
 }

@@ -2,7 +2,7 @@ import { always, type Expression, never, type Operand } from "../conditions/expr
 import type { Reading } from "../conditions/read.js";
 import { sessionOperandName } from "../conditions/session-operand.js";
 import type { Row, Source } from "../conditions/source.js";
-import type { Decided, Known } from "../conditions/specialize.js";
+import type { Known } from "../conditions/specialize.js";
 import { False, True } from "../conditions/truth.js";
 import type { Rule } from "../rules/rule.js";
 import type { Ruleset } from "../rules/ruleset.js";
@@ -25,8 +25,6 @@ export interface Asker {
   /** Whether a rule that is there for a time is there now. */
   readonly inForce: (rule: Rule) => Expression;
   readonly known: Known;
-  /** Decides what is the same for every record; absent where that is found out when it is asked. */
-  readonly decided?: Decided;
 }
 
 /**

@@ -6,9 +6,9 @@ import type { Memberships } from "../memberships.js";
 import { OpenSession } from "../open-session.js";
 import { toNobody } from "../reading.js";
 import { isKnownTo } from "../seen.js";
+import type { Opener } from "../session-parts.js";
 import type { Giver } from "./giver.js";
 import { type Holding, holdingOf, mayGive, membershipsOf, turningPoints } from "./holdings.js";
-import type { Opener } from "./opener.js";
 import { refuse } from "./refusal.js";
 
 /** A role that somebody holds, with the record that a scoped one is held on. */

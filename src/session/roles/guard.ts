@@ -1,25 +1,17 @@
 import type { Source } from "../../conditions/source.js";
 import { PortierError } from "../../schema/problems.js";
 import { type StoredWrite, withWrites } from "../overlay.js";
-import type { RoleGuard } from "../role-guard.js";
-import type { Subject } from "../subject.js";
+import type { MakeRoleGuard } from "../session-parts.js";
 import { roleBearing } from "./bearing.js";
 import { Giving } from "./giving.js";
-import type { Opener } from "./opener.js";
 import { refusalOf } from "./refusal.js";
 import { StateChecks } from "./state-checks.js";
-
-export type MakeRoleGuard = typeof roleGuard;
 
 /**
  * Judges changes of records that roles come from, as the assignments and revocations that they are: who may assign, roles
  * that exclude each other, the last holders of a role, acting for somebody, a widening of one's own rights.
  */
-export function roleGuard(
-  opener: Opener,
-  openedFor: () => Subject,
-  { actedBy, request }: { readonly actedBy?: string | number; readonly request?: Readonly<Record<string, unknown>> },
-): RoleGuard | undefined {
+export const roleGuard: MakeRoleGuard = (opener, openedFor, { actedBy, request }) => {
   const { ruleset } = opener;
   const bearing = roleBearing(ruleset);
   if (bearing.size === 0) return undefined;
@@ -51,4 +43,4 @@ export function roleGuard(
       }
     },
   };
-}
+};

@@ -7,7 +7,7 @@ import type { RoleClaim } from "../given-roles.js";
 import type { Memberships } from "../memberships.js";
 import { toNobody } from "../reading.js";
 
-import type { Opener } from "./opener.js";
+import type { Opener } from "../session-parts.js";
 
 /** A role, and for a scoped one the record that it is held on: `keeper`, `editor of e-2`. */
 export type Holding = string;
