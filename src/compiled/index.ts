@@ -1,2 +1,3 @@
 export type { Row, Source } from "../conditions/source.js";
-export { type CompiledDocument, openCompiled } from "../session/compiled.js";
+export type { CompiledDocument } from "../session/compiled.js";
+export { openCompiled } from "../session/open-compiled.js";

@@ -5,12 +5,10 @@ import { makeRuleset, type Ruleset } from "../rules/ruleset.js";
 import type { Screen } from "../rules/screens.js";
 import { portierError } from "../schema/problems.js";
 import { keptTablesOf, meansNothing, type People, type Role, type Schema } from "../schema/schema.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { checkOf } from "./check.js";
 import { decode, decodeTables, encode, encodeTable } from "./encoding.js";
 import { internals } from "./internals.js";
 import type { AnyRules } from "./open-rules.js";
-import { Portier } from "./portier.js";
 
 /**
  * A document that has been checked, with every name resolved, as plain JSON: what opens it needs no reader of conditions and
@@ -65,15 +63,7 @@ export function compiledOf(rules: AnyRules): CompiledDocument {
   return { portier: "compiled 1", check: checkOf(content), ...content };
 }
 
-/**
- * Opens a document that was compiled before: the same answers as from the document itself.
- *
- * @throws PortierError (`wrong-call`) for what is no compiled document of this version, and for one that is damaged.
- */
-export function openCompiled<T extends TableTypes = AnyTables>(document: CompiledDocument): Portier<T> {
-  return new Portier<T>(rulesetFrom(document));
-}
-
+/** The rules of a document that was compiled before. Throws as `openCompiled` does. */
 export function rulesetFrom(document: CompiledDocument): Ruleset {
   const problem = problemOf(document);
   if (problem !== undefined) throw portierError("wrong-call", { what: problem, hint: "make it anew with compiledOf" });

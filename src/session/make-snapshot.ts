@@ -1,4 +1,5 @@
 import { type Expression, operandsWithin, visitTests } from "../conditions/expression.js";
+import { specialize } from "../conditions/specialize.js";
 import { actionNamesOf } from "../rules/actions.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Field, Table } from "../schema/schema.js";
@@ -111,7 +112,7 @@ function sentSteps(steps: readonly StepData[]): Sent<readonly unknown[]> {
   for (const { who, where, after } of steps) {
     for (const expression of [who, where, after]) if (expression !== undefined) addTests(reads, slots, expression);
   }
-  const encoded = frozen(steps.map((step) => encode(withoutRanges(step))));
+  const encoded = frozen(steps.map((step) => encode(withoutNames(withoutRanges(step)))));
   const sent = { encoded, reads, slots };
   stepsSent.set(steps, sent);
   return sent;
@@ -141,6 +142,16 @@ function withoutRanges(step: StepData): StepData {
   return cells === undefined
     ? step
     : { ...step, extent: { ...step.extent, cells: { ...cells, ranges: [], except: [] } } };
+}
+
+/** Values that come along need no names: what they are of the person is not told. */
+function withoutNames(step: StepData): StepData {
+  const nameless = (expression: Expression) =>
+    specialize(expression, ({ type, slot }) =>
+      slot === undefined ? { kind: "unreadable", type } : { kind: "request", type, name: "", slot },
+    );
+  const { who, where, after } = step;
+  return { ...step, who: nameless(who), where: nameless(where), after: after && nameless(after) };
 }
 
 /** The tables that a field leads to, through a lookup, too. */

@@ -219,7 +219,7 @@ export interface Membership {
 export function readMembership(memberships: Memberships, name: string): Membership {
   try {
     const truth = memberships.of(name);
-    return { read: () => truth, fact: truth === Bad ? 1 : truth };
+    return { read: () => truth, fact: truth };
   } catch (fault) {
     const read = () => {
       throw fault;

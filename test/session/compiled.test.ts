@@ -1,7 +1,9 @@
+import { execFileSync } from "node:child_process";
 import fc from "fast-check";
 import { type CompiledDocument, compile, compiledOf, type Portier, type Row, type Session, snapshotOf } from "portier";
 import { openCompiled } from "portier/compiled";
 import { explain } from "portier/explain";
+import * as functions from "portier/functions";
 import { expect, it } from "vitest";
 import { portierCli } from "../support/cli.js";
 import {
@@ -54,7 +56,7 @@ it("answers as the document does, whatever its rules", () => {
     sheet: fc.array(sheetRules, { maxLength: 3 }),
     groups,
   });
-  const counts = { permitted: 0, refused: 0 };
+  const counts = { permitted: 0, refused: 0, roles: 0 };
   fc.assert(
     fc.property(drawn, worlds, items, proposals, (one, world, item, proposal) => {
       const document = compile(house(one));
@@ -75,11 +77,36 @@ it("answers as the document does, whatever its rules", () => {
         expect(ours.accept("edit", "items", item, proposal)).toEqual(theirs.accept("edit", "items", item, proposal));
         const why = { action: "view", table: "items", record: item, field: "title" } as const;
         expect(explain(ours, why)).toEqual(explain(theirs, why));
+        // The functions of a bundle are those of the class, and judge changes of who holds what as it does.
+        const options = { person, source, request: promised, report: () => {} };
+        const lean = functions.openSession(functions.openCompiled(sent(document)), options);
+        const colleague = world.staff?.[0] as Row;
+        const raised = { post: colleague["post"] === "senior" ? "junior" : "senior" };
+        const asked = {
+          decide: ["view", "items", item, "title"],
+          may: ["edit", "items", item, "title"],
+          mask: ["items", item],
+          maskAll: ["items", [item]],
+          form: ["items", item],
+          choices: ["items", "status", item],
+          reach: ["edit", "items"],
+          screens: [],
+          home: [],
+          acceptBulk: ["items", [item], proposal],
+          acceptImport: ["items", [proposal]],
+          accept: ["edit", "staff", colleague, raised],
+        } as const;
+        for (const [name, given] of Object.entries(asked)) {
+          const by = (of: object) => (of as Record<string, (...given: readonly unknown[]) => unknown>)[name];
+          const answer = by(functions)?.(lean, ...given);
+          expect([name, answer]).toEqual([name, by(theirs)?.call(theirs, ...given)]);
+          if (name === "accept" && JSON.stringify(answer).includes("role-change")) counts.roles++;
+        }
       }
     }),
     { seed: seedOf(1), numRuns: runsOf(60) },
   );
-  for (const [what, count] of Object.entries(counts)) expect(count, what).toBeGreaterThan(20);
+  for (const [what, count] of Object.entries(counts)) expect(count, what).toBeGreaterThan(what === "roles" ? 1 : 20);
 });
 
 it("keeps a default whatever it looks like", () => {
@@ -122,4 +149,16 @@ it.each<[string, (document: CompiledDocument) => unknown]>([
   ["changed", (document) => JSON.parse(JSON.stringify(document).replaceAll("registrar", "assistant"))],
 ])("is not opened: %s", (_what, spoil) => {
   expect(() => openCompiled(spoil(sent(museum)) as CompiledDocument)).toThrow(/compiled document|damaged/);
+});
+
+it("says errors in sentences where these are taken along, and else by their code and names", () => {
+  const said = (...taken: readonly string[]) => {
+    const program = `${taken.map((name) => `import "portier/${name}";`).join("")}
+      import { compile, may, openSession } from "portier/functions";
+      const rules = compile({ portier: 1, tables: { loans: { key: "id", fields: { id: "text" } } } });
+      try { may(openSession(rules), "view", "loan", {}); } catch (error) { console.log(error.message); }`;
+    return execFileSync(process.execPath, ["--input-type=module", "-e", program], { encoding: "utf8" }).trim();
+  };
+  expect(said()).toBe("unknown-table  loan");
+  expect(said("messages")).toBe('unknown-table  there is no table "loan"; did you mean "loans"?');
 });

@@ -70,6 +70,50 @@ it.each<[string, RuleInput, number]>([
   }
 });
 
+it("tells those of whom nothing is known from those of whom what is stored cannot be read, whoever comes first", () => {
+  const people = [
+    { id: "s-null", dept: "d1", boss: null, level: null },
+    { id: "s-bad", dept: "d1", boss: null, level: "two" },
+  ];
+  const asked = { objects: [{ id: "o-1", keeper: "s-null", dept: "d1", made: "2026-11-24" }] };
+  const answers = (order: readonly number[]) => {
+    const portier = compile({
+      portier: 1,
+      people: { table: "staff" },
+      groups: { seniors: { members: [{ where: "level = 2" }] } },
+      tables: {
+        staff: {
+          key: "id",
+          fields: { id: "text", dept: "text", boss: "text", level: { type: "integer", optional: true } },
+        },
+        depts: {
+          key: "id",
+          fields: { id: "text" },
+          rules: { close: { to: "seniors", permit: { delete: "yes", view: "all" } } },
+        },
+        objects: {
+          key: "id",
+          fields: { id: "text", keeper: "text", dept: { reference: "depts" }, made: "date" },
+          // Whoever might close the department must not see what is in it.
+          rules: { open: { to: "anyone", where: "not may delete dept", permit: { view: "all" } } },
+        },
+      },
+    });
+    const source = portier.source({ ...asked, depts: [{ id: "d1" }] });
+    const report = () => {};
+    const seen = order.map((index) => {
+      const session = portier.session({ person: people[index] as (typeof people)[number], source, report });
+      return [index, session.may("view", "objects", asked.objects[0])] as const;
+    });
+    return new Map(seen);
+  };
+  for (const order of [
+    [0, 1],
+    [1, 0],
+  ])
+    expect(Object.fromEntries(answers(order))).toEqual({ 0: true, 1: false });
+});
+
 it("keeps the plans of the last thousand who are not alike", () => {
   const portier = museum({ to: "signed-in", where: "dept in (me.dept, 'd1')", permit: { view: "all" } });
   const open = (dept: string) => portier.session({ person: { id: "s-1", dept, boss: null, level: 1 } });

@@ -1,5 +1,5 @@
 import fc from "fast-check";
-import { snapshotOf } from "portier";
+import { compile, snapshotOf } from "portier";
 import { openSnapshot, type Snapshot } from "portier/snapshot";
 import { describe, expect, it } from "vitest";
 import { as, record } from "../support/museum.js";
@@ -62,6 +62,36 @@ describe("a snapshot", () => {
     const copy = openSnapshot(turned(sent(fresh())) as Snapshot, { report: () => {} });
     expect(copy.mask("objects", record("objects", "BM-SH-0001"))).toEqual(
       as("s-003").mask("objects", record("objects", "BM-SH-0001")),
+    );
+  });
+
+  it("is made of what all who are alike share, and of the person's own values that it reads, and no others", () => {
+    const portier = compile({
+      portier: 1,
+      people: { table: "staff" },
+      tables: {
+        staff: { key: "id", fields: { id: "text", dept: "text", clearance: "integer" } },
+        objects: {
+          key: "id",
+          fields: { id: "text", dept: "text" },
+          rules: { own: { to: "signed-in", where: "dept = me.dept", permit: { view: "all" } } },
+        },
+        vaults: {
+          key: "id",
+          fields: { id: "text", risk: "integer" },
+          rules: { safe: { to: "signed-in", where: "risk < me.clearance", permit: { view: "all" } } },
+        },
+      },
+    });
+    const people = ["ships", "maps"].map((dept, index) => ({ id: `s-${index}`, dept, clearance: 70 + index }));
+    const made = people.map((person) => snapshotOf(portier.session({ person }), ["objects"]));
+    expect(made[0]?.steps["objects"]?.["view"]).toBe(made[1]?.steps["objects"]?.["view"]);
+    expect(JSON.stringify(made)).not.toMatch(/7[01]|clearance/);
+    const shown = made.map((one) => openSnapshot(sent(one)).maskAll("objects", [{ id: "o-1", dept: "maps" }], "view"));
+    expect(shown).toEqual([[], [{ id: "o-1", dept: "maps" }]]);
+    // Nobody writes into what others get.
+    expect(() => Object.assign(made[0]?.steps["objects"]?.["view"]?.[0] as object, { effect: "deny" })).toThrow(
+      TypeError,
     );
   });
 

@@ -1,0 +1,12 @@
+import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import { type CompiledDocument, rulesetFrom } from "./compiled.js";
+import { Portier } from "./portier.js";
+
+/**
+ * Opens a document that was compiled before: the same answers as from the document itself.
+ *
+ * @throws PortierError (`wrong-call`) for what is no compiled document of this version, and for one that is damaged.
+ */
+export function openCompiled<T extends TableTypes = AnyTables>(document: CompiledDocument): Portier<T> {
+  return new Portier<T>(rulesetFrom(document));
+}
