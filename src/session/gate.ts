@@ -41,51 +41,44 @@ export interface PlacedStep {
   readonly rows: readonly Rows[] | undefined;
 }
 
-/** A gate whose steps count for every record. `steps` are in the order of `cheapFirst`. */
-export interface FlatGate extends Gate {
-  readonly steps: readonly Step[];
+/** Steps by what they do, in the order in which they are looked at. */
+export interface Phases {
   readonly blocks: readonly Step[];
   readonly permits: readonly Step[];
   readonly confirms: readonly Step[];
+}
+
+/** A gate whose steps count for every record. `steps` are in the order of `cheapFirst`. */
+export interface FlatGate extends Gate, Phases {
+  readonly steps: readonly Step[];
   /** What is answered where nothing permits: with the note of a permit for them whose condition alone failed. */
   readonly denial: Decide;
 }
 
 export function flatGate(steps: readonly Step[]): FlatGate {
-  const blocks = steps.filter((step) => step.phase === "block");
-  const permits = steps.filter((step) => step.phase === "permit");
-  const confirms = steps.filter((step) => step.phase === "confirm");
+  const phases: Phases = {
+    blocks: steps.filter((step) => step.phase === "block"),
+    permits: steps.filter((step) => step.phase === "permit"),
+    confirms: steps.filter((step) => step.phase === "confirm"),
+  };
+  const { blocks, permits } = phases;
   const denial = compileDenial(permits);
-  const decide = told(compileDecide(blocks, permits, confirms), denial);
-  const condition = () => gateCondition(blocks.map(testOf), permits.map(testOf));
-  const attemptCondition = () => gateCondition(blocks.filter(isWithoutBecomes).map(testOf), permits.map(testOf));
-  const hasChoice = steps.some((step) => step.hasBecomes || step.isCrossing);
+  const decide = told(compileDecide(phases), denial);
+  const hasChoice = steps.some((step) => !isWithoutBecomes(step));
   return {
+    ...phases,
     reads: bitsRead(steps),
     placed: steps.map((step) => ({ step, rows: undefined })),
     steps,
-    blocks,
-    permits,
-    confirms,
     denial,
     decide,
-    attempt: hasChoice ? told((row, reading) => judgeAttempt(blocks, permits, confirms, row, reading), denial) : decide,
+    attempt: hasChoice ? told(compileAttempt(phases), denial) : decide,
     change: (before, after, reading, later) => {
-      for (let i = 0; i < blocks.length; i++) {
-        const step = blocks[i] as Step;
-        if (appliesToChange(step, before, after, reading, later)) return step.decision;
-      }
-      for (let i = 0; i < permits.length; i++) {
-        const step = permits[i] as Step;
-        if (!appliesToChange(step, before, after, reading, later)) continue;
-        if (confirms.length === 0) return step.decision;
-        const applying = confirms.filter((one) => appliesToChange(one, before, after, reading, later));
-        return withConfirmations(step.decision, confirmations(applying));
-      }
-      return denial(before, reading);
+      const decision = judgeSteps(phases, appliesToChange, before, after, reading, later);
+      return decision === notPermitted ? denial(before, reading) : decision;
     },
-    condition,
-    attemptCondition,
+    condition: () => gateCondition(blocks.map(testOf), permits.map(testOf)),
+    attemptCondition: () => gateCondition(blocks.filter(isWithoutBecomes).map(testOf), permits.map(testOf)),
     reach: flatReach(blocks, permits),
     hasPermits: permits.length > 0,
     wouldPermit: (row, reading) => permits.some((step) => step.testBefore(row, reading) === True),
@@ -149,7 +142,8 @@ function told(decide: Decide, denial: Decide): Decide {
  * The closure behind a gate. Most gates have no block and one or two permits, and a decision is asked for every cell of
  * a table: these get closures of their own, without loops (about a third off a decision; see bench/).
  */
-function compileDecide(blocks: readonly Step[], permits: readonly Step[], confirms: readonly Step[]): Decide {
+function compileDecide(phases: Phases): Decide {
+  const { blocks, permits, confirms } = phases;
   const [first, second] = permits;
   if (first === undefined && blocks.length === 0) return () => notPermitted;
   if (blocks.length === 0 && confirms.length === 0 && first !== undefined) {
@@ -167,72 +161,65 @@ function compileDecide(blocks: readonly Step[], permits: readonly Step[], confir
   const [block] = blocks;
   // A block whose test does not depend on the record is true, or unknown and as good as that.
   if (block !== undefined && block.before.kind === "truth") return () => block.decision;
+  return (row, reading) => judgeSteps(phases, appliesToStored, row, row, reading, reading);
+}
+
+/**
+ * Whether a change may be tried, before its values are known: what depends on them does not stop it yet, and makes it
+ * tentative. A permit that does not depend on them goes before one that does.
+ */
+function compileAttempt({ blocks, permits, confirms }: Phases): Decide {
+  const tentative = permits.filter(({ hasBecomes }) => hasBecomes);
+  const decide = compileDecide({
+    blocks: blocks.filter(isWithoutBecomes),
+    permits: [
+      ...permits.filter(({ hasBecomes }) => !hasBecomes),
+      ...tentative.map((step): Step => ({ ...step, decision: step.tentativeDecision })),
+    ],
+    confirms: confirms.filter(isWithoutBecomes),
+  });
+  const open = blocks.filter((step) => !isWithoutBecomes(step));
+  if (open.length === 0) return decide;
   return (row, reading) => {
-    for (let i = 0; i < blocks.length; i++) {
-      const step = blocks[i] as Step;
-      if (step.testBefore(row, reading) !== False) return step.decision;
-    }
-    for (let i = 0; i < permits.length; i++) {
-      const step = permits[i] as Step;
-      if (step.testBefore(row, reading) !== True) continue;
-      return confirms.length === 0 ? step.decision : withConfirmations(step.decision, asked(confirms, row, reading));
-    }
-    return notPermitted;
+    const decision = decide(row, reading);
+    if (!decision.permitted || decision.tentative === true) return decision;
+    return open.some((step) => appliesToStored(step, row, row, reading)) ? { ...decision, tentative: true } : decision;
   };
 }
 
-function asked(confirms: readonly Step[], row: Row, reading: Reading): readonly Confirmation[] {
-  return confirmations(confirms.filter((step) => step.testBefore(row, reading) !== False));
-}
+/** Whether a step applies to a change; asked of a stored record, that is both before and after. */
+type Applies = (step: Step, before: Row, after: Row, reading: Reading, later: Reading) => boolean;
 
-function confirmations(steps: readonly Step[]): readonly Confirmation[] {
-  return steps.map(({ rule, note }) => ({ rule, ...(note === undefined ? {} : { note }) }));
-}
+const appliesToStored = ({ phase, testBefore }: Step, row: Row, _after: Row, reading: Reading): boolean => {
+  const truth = testBefore(row, reading);
+  return phase === "permit" ? truth === True : truth !== False;
+};
 
-/** Blocks, then permits, then what is to be confirmed, with the one question whether a step applies. */
+/** Blocks, then permits, then what is to be confirmed: here, and nowhere else. */
 export function judgeSteps(
-  blocks: readonly Step[],
-  permits: readonly Step[],
-  confirms: readonly Step[],
-  applies: (step: Step) => boolean,
+  { blocks, permits, confirms }: Phases,
+  applies: Applies,
+  before: Row,
+  after: Row,
+  reading: Reading,
+  later: Reading,
 ): Decision {
-  for (const step of blocks) {
-    if (applies(step)) return step.decision;
+  for (let i = 0; i < blocks.length; i++) {
+    const step = blocks[i] as Step;
+    if (applies(step, before, after, reading, later)) return step.decision;
   }
-  for (const step of permits) {
-    if (!applies(step)) continue;
+  for (let i = 0; i < permits.length; i++) {
+    const step = permits[i] as Step;
+    if (!applies(step, before, after, reading, later)) continue;
     if (confirms.length === 0) return step.decision;
-    return withConfirmations(step.decision, confirmations(confirms.filter(applies)));
+    const asked = confirms.filter((one) => applies(one, before, after, reading, later));
+    return withConfirmations(step.decision, asked.map(confirmationOf));
   }
   return notPermitted;
 }
 
-/** `where` and who hold, and no block that does not depend on the new values; those make the answer tentative. */
-function judgeAttempt(
-  blocks: readonly Step[],
-  permits: readonly Step[],
-  confirms: readonly Step[],
-  row: Row,
-  reading: Reading,
-): Decision {
-  let tentative = false;
-  for (const step of blocks) {
-    if (step.testBefore(row, reading) === False) continue;
-    if (!step.hasBecomes && !step.isCrossing) return step.decision;
-    tentative = true;
-  }
-  let found: Decision | undefined;
-  for (const step of permits) {
-    if (step.testBefore(row, reading) !== True) continue;
-    if (!step.hasBecomes) {
-      found = tentative ? step.tentativeDecision : step.decision;
-      break;
-    }
-    found ??= step.tentativeDecision;
-  }
-  if (found === undefined) return notPermitted;
-  const certain = confirms.filter(isWithoutBecomes);
-  return withConfirmations(found, asked(certain, row, reading));
+function confirmationOf({ rule, note }: Step): Confirmation {
+  return { rule, ...(note === undefined ? {} : { note }) };
 }
 
 const testOf = ({ before }: Step): Expression => before;

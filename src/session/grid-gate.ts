@@ -71,7 +71,8 @@ export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
     const more = to === from ? [] : to.steps.filter((step) => !stays.has(step));
     const blocks = [...from.blocks, ...more.filter((step) => step.phase === "block")].sort(cheapFirst);
     const confirms = [...from.confirms, ...more.filter((step) => step.phase === "confirm")];
-    const decision = judgeSteps(blocks, from.permits, confirms, applies);
+    const phases = { blocks, permits: from.permits, confirms };
+    const decision = judgeSteps(phases, applies, before, after, reading, later);
     return decision === notPermitted ? from.denial(before, reading) : decision;
   };
   return {
