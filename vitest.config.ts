@@ -10,9 +10,10 @@ export default defineConfig({
     alias: [
       { find: /^portier$/, replacement: src("index.ts") },
       {
-        find: /^portier\/(compiled|database|directory|document|explain|http|people|ranges|report|snapshot|sql|verify)$/,
+        find: /^portier\/(compiled|database|directory|document|explain|functions|http|messages|people|ranges|report|snapshot|sql|verify)$/,
         replacement: src("$1/index.ts"),
       },
+      { find: /^portier\/snapshot\/small$/, replacement: src("snapshot/small.ts") },
       { find: /^portier\/tokens$/, replacement: src("directory/tokens.ts") },
       {
         find: /^portier\/(drizzle|hono|kysely|mysql2|pg|pglite|react|sqlite|vitest)$/,

@@ -1,5 +1,4 @@
 import type { Row } from "../conditions/source.js";
-import { layersOf } from "../rules/actions.js";
 import type { Field } from "../schema/schema.js";
 import {
   type Acceptance,
@@ -17,10 +16,9 @@ import type { Decision } from "./decision.js";
 import { bitsOf, type Gate } from "./gate.js";
 import { changedFields, pick, proposed, rowOf, sameValue, unknownFields, withValues } from "./given-values.js";
 import { standardRecord } from "./new-record.js";
-import type { TablePlan } from "./plan.js";
+import type { ChangeGates, TablePlan } from "./plan.js";
 import { missingRecords } from "./references.js";
 import { roleRefusals } from "./role-guard.js";
-import type { FieldGates } from "./table-gates.js";
 import { emptied, invalidValues, takenKey } from "./valid-values.js";
 
 /** One round of judging the fields that are left. */
@@ -50,13 +48,13 @@ export function acceptEdit(
     return { accepted: true, record: rowOf(table, before), changes: {}, dropped: [] };
   }
 
-  const sets = plan.layers(action);
+  const gates = plan.judging(action);
   const judge = (fields: readonly Field[], after: () => Row): Verdict => {
     const changed = bitsOf(fields);
     // Where no rule reads what changes, each says of the record what it said before.
     const ask = (gate: Gate) =>
       (gate.reads & changed) === 0 ? gate.decide(before, reading) : gate.change(before, after(), reading, later);
-    const judged = judgeFields(fields, sets, ask, "edit", missingRecords(context, plan, fields, before, after));
+    const judged = judgeFields(fields, gates, ask, "edit", missingRecords(context, plan, fields, before, after));
     return withRoles(judged, roleRefusals(context.roles, reading.source, table, fields, before, after));
   };
   const apply = (fields: readonly Field[]) => withValues(table, before, fields, values);
@@ -88,12 +86,12 @@ export function acceptCreate(
     return isGiven && !sameValue(field, proposed(values, field), standard[field.name] ?? null);
   });
   const { later } = context;
-  const sets = plan.layers(action);
+  const gates = plan.judging(action);
   const judge = (fields: readonly Field[], made: () => Row): Verdict => {
     const record = made();
-    const acts = layersOf(action).map((layer) => plan.act(layer).decide(record, later));
+    const acts = gates.acts.map((gate) => gate.decide(record, later));
     const ask = (gate: Gate) => gate.decide(record, later);
-    const own = judgeFields(fields, sets, ask, action, missingRecords(context, plan, fields, undefined, made));
+    const own = judgeFields(fields, gates, ask, action, missingRecords(context, plan, fields, undefined, made));
     const judged = withRoles(own, roleRefusals(context.roles, later.source, table, fields, undefined, made));
     const act = acts.find((decision) => !decision.permitted);
     return {
@@ -126,13 +124,14 @@ export function acceptAct(
   options: ChangeOptions,
 ): Acceptance {
   if (before === undefined || !plan.knows(before, reading)) return unknownRecord;
-  const decision = plan.act(action).decide(before, reading);
-  if (!decision.permitted) return refused([refusalOf(decision, undefined, action)]);
+  const decisions = plan.judging(action).acts.map((gate) => gate.decide(before, reading));
+  const denial = decisions.find((decision) => !decision.permitted);
+  if (denial !== undefined) return refused([refusalOf(denial, undefined, action)]);
   const gone =
     action === "delete" ? roleRefusals(roles, reading.source, plan.table, none, before, () => undefined) : none;
   if (gone.length > 0) return refused(gone);
   const record = action === "delete" ? undefined : rowOf(plan.table, before);
-  const open = unconfirmed([decision], options.confirmed ?? none);
+  const open = unconfirmed(decisions, options.confirmed ?? none);
   return open ?? { accepted: true, record, changes: {}, dropped: [] };
 }
 
@@ -200,7 +199,7 @@ function withRoles(verdict: Verdict, more: readonly Refusal[]): Verdict {
 /** What the gates and the records referred to say of each field. */
 function judgeFields(
   fields: readonly Field[],
-  sets: readonly FieldGates[],
+  { fields: gates }: ChangeGates,
   ask: (gate: Gate) => Decision,
   action: string,
   missing: ReadonlyMap<Field, Refusal>,
@@ -210,8 +209,8 @@ function judgeFields(
   for (const field of fields) {
     const lost = missing.size === 0 ? undefined : missing.get(field);
     let denial: Decision | undefined;
-    for (const { gates } of sets) {
-      const decision = ask(gates[field.index] as Gate);
+    for (const gate of gates[field.index] as readonly Gate[]) {
+      const decision = ask(gate);
       if (!decision.permitted) denial ??= decision;
       else if (decision.confirm !== undefined) decisions.push(decision);
     }

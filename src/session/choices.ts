@@ -88,12 +88,12 @@ function acceptsChange(context: ChangeContext, plan: TablePlan, field: Field, re
 
 function acceptsNew(context: ChangeContext, plan: TablePlan, field: Field) {
   const standard = standardRecord(context, plan.table);
-  const gate = plan.fields("create").gates[field.index] as Gate;
+  const gates = plan.judging("create").fields[field.index] as readonly Gate[];
   const { later } = context;
   return (value: Candidate): boolean => {
     const record = { ...standard, [field.name]: withValue(field, standard, value) };
     const isStandard = standard[field.name] === value;
-    if (!isStandard && !gate.decide(record, later).permitted) return false;
+    if (!isStandard && !gates.every((gate) => gate.decide(record, later).permitted)) return false;
     return isStandard || missingRecords(context, plan, [field], undefined, () => record).size === 0;
   };
 }

@@ -4,8 +4,8 @@ import type { Reading } from "../conditions/read.js";
 import { keyOf, simplify } from "../conditions/simplify.js";
 import type { Row } from "../conditions/source.js";
 import { compileYes, type Yes } from "../conditions/yes.js";
-import { type GateNode, knownTree } from "../rules/action-tree.js";
-import { type ActionName, actionNamesOf, actionOf, type BuiltInAction, layersOf } from "../rules/actions.js";
+import { actionTree, type GateNode, gatesIn, knownTree } from "../rules/action-tree.js";
+import { type ActionName, actionNamesOf, actionOf } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
 import type { Field, Schema, Table } from "../schema/schema.js";
 import { Answers } from "./answers.js";
@@ -60,6 +60,12 @@ export class Plan {
   }
 }
 
+/** What must let a change through: the act as a whole, and each field that is given, by its index. */
+export interface ChangeGates {
+  readonly acts: readonly Gate[];
+  readonly fields: readonly (readonly Gate[])[];
+}
+
 /** What one class of equal persons may do with one table. Each part is worked out when it is first asked for. */
 export class TablePlan implements TableGates {
   readonly table: Table;
@@ -71,7 +77,7 @@ export class TablePlan implements TableGates {
   readonly #steps = new Map<ActionName, readonly Step[]>();
   readonly #seen = new Map<"list" | "view", FieldGates>();
   readonly #fields = new Map<ActionName, FieldGates>();
-  readonly #layers = new Map<ActionName, readonly FieldGates[]>();
+  readonly #judging = new Map<ActionName, ChangeGates>();
   readonly #acts = new Map<ActionName, Gate>();
   readonly #yes = new Map<string, Yes>();
   readonly #answers = new Map<ActionName, Answers>();
@@ -134,11 +140,27 @@ export class TablePlan implements TableGates {
     return made;
   }
 
-  /** The gates that a change must pass, one set after the other. */
-  layers(action: BuiltInAction): readonly FieldGates[] {
-    const made = this.#layers.get(action) ?? layersOf(action).map((layer) => this.fields(layer));
-    this.#layers.set(action, made);
+  /** The gates that a change of a known record must pass, or a new one. */
+  judging(action: ActionName): ChangeGates {
+    const made = this.#judging.get(action) ?? this.#changeGates(action);
+    this.#judging.set(action, made);
     return made;
+  }
+
+  #changeGates(action: ActionName): ChangeGates {
+    const gatesOn = (on: Field | "act") => {
+      const tree = actionTree(this.table, action, on === "act" ? undefined : on);
+      const judged = gatesIn(tree.kind === "known" ? tree.next : tree).filter((node) => node.on === on);
+      return judged.map((node) => this.gate(node));
+    };
+    const isOfRecord = this.checkAction(action).speaksOf === "record";
+    const acts = gatesOn("act");
+    const fields = isOfRecord ? [] : this.table.fields.map(gatesOn);
+    // What no gate judges would be let through.
+    if ([...fields, ...(isOfRecord ? [acts] : [])].some((gates) => gates.length === 0)) {
+      throw new TypeError(`nothing judges ${action} of "${this.table.name}"`);
+    }
+    return { acts, fields };
   }
 
   act(action: ActionName): Gate {

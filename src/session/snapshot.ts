@@ -91,7 +91,7 @@ export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): Session
   };
 }
 
-function problemOf(snapshot: Snapshot, version: string | undefined): string | undefined {
+export function problemOf(snapshot: Snapshot, version: string | undefined): string | undefined {
   if (snapshot?.portier !== "snapshot 4") return "this is no snapshot of this version";
   const { check, expiresAt, ...content } = snapshot;
   if (check !== snapshotCheck({ ...content, expiresAt })) return "this snapshot is damaged: it is not as it was made";

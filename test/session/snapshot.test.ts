@@ -1,8 +1,11 @@
 import fc from "fast-check";
-import { compile, snapshotOf } from "portier";
+import { compile, type Row, snapshotOf } from "portier";
 import { openSnapshot, type Snapshot } from "portier/snapshot";
+import { openSmall } from "portier/snapshot/small";
 import { describe, expect, it } from "vitest";
+import { groups, house, items, promised, rules, worlds } from "../support/house.js";
 import { as, record } from "../support/museum.js";
+import { runsOf, seedOf } from "../support/runs.js";
 
 // What comes back from a store or a network is not always what was put there.
 
@@ -128,3 +131,97 @@ describe("a snapshot", () => {
     expect(damaged).toBeGreaterThan(300);
   });
 });
+
+describe("the small reader of snapshots", () => {
+  it("answers as openSnapshot does, or permits less where values are in odd forms, or is not opened", () => {
+    const drawn = fc.record({
+      rules: rules.map((rule) => [rule]),
+      every: fc.constant(undefined),
+      sheet: fc.constant([]),
+      groups,
+    });
+    const counts = { opened: 0, refused: 0, permitted: 0, denied: 0 };
+    const kinds = new Set<string>();
+    fc.assert(
+      fc.property(drawn, worlds, items, (one, world, item) => {
+        const document = compile(house(one));
+        const source = document.source(world as Record<string, readonly Row[]>);
+        for (const person of ["p1", "p2", null]) {
+          const session = document.session({ person, source, request: promised, report: () => {} });
+          const snapshot = sent(snapshotOf(session, ["items"]));
+          const whole = openSnapshot(snapshot, { report: () => {} });
+          const small = opened(snapshot, ["items"]);
+          counts[small === undefined ? "refused" : "opened"]++;
+          if (small === undefined) continue;
+          JSON.stringify(snapshot.steps["items"], (key, value) => {
+            if (key === "kind") kinds.add(value as string);
+            return value as unknown;
+          });
+          const { fields } = document.schema.tables.get("items") as never as { fields: readonly Shape[] };
+          const own = fields.filter(({ by, lookup }) => by === undefined && lookup === undefined);
+          const odd = item as Row;
+          const usual = Object.fromEntries(
+            own.map(({ name, type }) => [name, type.fits(odd[name]) ? odd[name] : null]),
+          );
+          for (const record of [odd, usual]) {
+            for (const action of ["list", "view", "edit", "export", "bulk", "create", "import", "delete"] as const) {
+              const asked = action === "delete" ? [undefined] : [undefined, ...own.map(({ name }) => name)];
+              for (const field of asked) {
+                const [less, more] = [small, whole].map((of) => of.may(action, "items", record, field));
+                expect(less && !more, `${action} ${field}`).toBe(false);
+                if (record === usual) expect([action, field, less]).toEqual([action, field, more]);
+                counts[less ? "permitted" : "denied"]++;
+              }
+            }
+            for (const action of ["list", "view", "export"] as const) {
+              const [less, more] = [small, whole].map((of) => of.mask("items", record, action) ?? {}) as [Row, Row];
+              expect(Object.keys(more)).toEqual(expect.arrayContaining(Object.keys(less)));
+              if (record === usual)
+                expect(Object.keys(less)).toEqual(own.map(({ name }) => name).filter((name) => name in more));
+            }
+          }
+        }
+      }),
+      { seed: seedOf(1), numRuns: runsOf(250) },
+    );
+    for (const [what, count] of Object.entries(counts)) expect(count, what).toBeGreaterThan(50);
+    for (const kind of [
+      "truth",
+      "and",
+      "or",
+      "not",
+      "compare",
+      "in",
+      "in-list",
+      "is-null",
+      "belongs",
+      "field",
+      "constant",
+    ])
+      expect(kinds, kind).toContain(kind);
+    expect(kinds, "a value that comes along").toContain("request");
+  });
+
+  it("is not opened for a table that is not there, and says what a table needs more for", () => {
+    const snapshot = sent(snapshotOf(as("s-003")));
+    expect(() => openSmall(snapshot, ["gone"])).toThrow('table "gone" is not open');
+    expect(() => openSmall(snapshot, ["plan"])).toThrow("needs openSnapshot");
+    expect(() => openSmall({ ...snapshot, roles: ["director"] }, [])).toThrow("damaged");
+  });
+});
+
+interface Shape {
+  readonly name: string;
+  readonly by: unknown;
+  readonly lookup: unknown;
+  readonly type: { fits(value: unknown): boolean };
+}
+
+function opened(snapshot: Snapshot, names: readonly string[]) {
+  try {
+    return openSmall(snapshot, names);
+  } catch (error) {
+    expect((error as Error).message).toMatch(/needs openSnapshot/);
+    return undefined;
+  }
+}

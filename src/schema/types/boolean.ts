@@ -1,6 +1,6 @@
 import { fieldType } from "./field-type.js";
 
-export const boolean = fieldType({
+export const boolean = /* @__PURE__ */ fieldType({
   name: "boolean",
   label: "boolean",
   expects: "true or false",

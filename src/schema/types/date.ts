@@ -92,7 +92,7 @@ export function startOfDay(day: string, timeZone: string): string {
   return `${new Date(start).toISOString().slice(0, 19)}.000000Z`;
 }
 
-export const date = fieldType({
+export const date = /* @__PURE__ */ fieldType({
   name: "date",
   label: "date",
   expects: 'a date such as "2027-01-31"',

@@ -30,7 +30,7 @@ function compareMagnitudes(a: string, b: string): number {
   return fractionA < fractionB ? -1 : 1;
 }
 
-export const decimal = fieldType({
+export const decimal = /* @__PURE__ */ fieldType({
   name: "decimal",
   label: "decimal",
   expects: 'a decimal in quotes such as "1200.50"',

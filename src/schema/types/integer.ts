@@ -1,6 +1,6 @@
 import { fieldType } from "./field-type.js";
 
-export const integer = fieldType({
+export const integer = /* @__PURE__ */ fieldType({
   name: "integer",
   label: "integer",
   expects: "a whole number between -(2^53 - 1) and 2^53 - 1",

@@ -1,7 +1,7 @@
 import { compareText, quoteText } from "../scalar.js";
 import { fieldType } from "./field-type.js";
 
-export const text = fieldType({
+export const text = /* @__PURE__ */ fieldType({
   name: "text",
   label: "text",
   expects: "a text",

@@ -46,7 +46,7 @@ export function addMinutes(timestamp: string, minutes: number): string | undefin
   return canonicalInstant(moment, timestamp.slice(20, 26));
 }
 
-export const timestamp = fieldType({
+export const timestamp = /* @__PURE__ */ fieldType({
   name: "timestamp",
   label: "timestamp",
   expects: 'an instant with its zone such as "2027-01-31T09:00:00Z"',

@@ -1,6 +1,6 @@
 import type { Field, Schema, Table } from "../../schema/schema.js";
 import type { Gate } from "../../session/gate.js";
-import type { TablePlan } from "../../session/plan.js";
+import type { ChangeGates, TablePlan } from "../../session/plan.js";
 import { type Formula, isAlways, isNever, print } from "../formula.js";
 import { type Fragment, join, raw, sql } from "../fragment.js";
 import type { Scope } from "../scope.js";
@@ -30,15 +30,14 @@ export interface FieldsVerdict extends Verdict {
 
 /** Fields under the same rules are judged together. */
 export function verdictsOf(
-  gates: readonly Gate[],
+  { fields: gates }: ChangeGates,
   fields: readonly Field[],
   change: Change,
   table: Table,
 ): FieldsVerdict[] {
   const names = new Map<Gate, string[]>();
   for (const field of fields) {
-    const gate = gates[field.index] as Gate;
-    names.set(gate, [...(names.get(gate) ?? []), field.name]);
+    for (const gate of gates[field.index] as readonly Gate[]) names.set(gate, [...(names.get(gate) ?? []), field.name]);
   }
   return [...names].map(([gate, own]) => ({ ...verdictOn(gate, change, table.grid?.position), fields: own }));
 }

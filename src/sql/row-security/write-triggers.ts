@@ -3,7 +3,6 @@ import type { Ruleset } from "../../rules/ruleset.js";
 import type { Scalar } from "../../schema/scalar.js";
 import { type Field, isOwn, singleKey, type Table } from "../../schema/schema.js";
 import { conditionOf } from "../../session/conditions.js";
-import type { Gate } from "../../session/gate.js";
 import type { Plan } from "../../session/plan.js";
 import { roleBearing } from "../../session/roles/bearing.js";
 import { conditionFormula } from "../condition.js";
@@ -120,8 +119,9 @@ function updateBody(writing: Writing): string {
   const { table, plan, before, after } = writing;
   const change: Change = { before, after };
   const own = table.fields.filter(isOwn);
-  const verdicts = verdictsOf(plan.fields("edit").gates, own, change, table);
-  const settable = own.filter((field) => (plan.fields("edit").gates[field.index] as Gate).hasPermits);
+  const gates = plan.judging("edit");
+  const verdicts = verdictsOf(gates, own, change, table);
+  const settable = own.filter((field) => gates.fields[field.index]?.every(({ hasPermits }) => hasPermits));
   const copies = own.map(
     (field) => `if ${literal(field.name)} = any (_given) then _after.${col(field)} := new.${col(field)}; end if;`,
   );
@@ -150,8 +150,9 @@ function insertBody(writing: Writing): string {
   const own = table.fields.filter(isOwn);
   // Whoever meets nothing is refused everything; of a stored record they do not even know.
   const met = <V extends Verdict>(one: V): V => ({ ...one, permitted: formula("and", [asker.meets, one.permitted]) });
-  const act = met(verdictOn(plan.act("create"), change, table.grid?.position));
-  const verdicts = verdictsOf(plan.fields("create").gates, own, change, table).map(met);
+  const gates = plan.judging("create");
+  const acts = gates.acts.map((gate) => met(verdictOn(gate, change, table.grid?.position)));
+  const verdicts = verdictsOf(gates, own, change, table).map(met);
   const given = own.map(
     (field) =>
       `case when ${comparable(`new.${col(field)}`, field)} is distinct from ${comparable(standardValue(field, writing), field)} then ${literal(field.name)} end`,
@@ -163,7 +164,7 @@ begin
 ${indent(copies.join("\n"))}
   _given := array_remove(array[
     ${given.join(",\n    ")}], null);
-${indent(judgedAct(act, change, writing))}
+${indent(acts.map((act) => judgedAct(act, change, writing)).join("\n"))}
 ${indent(judged(verdicts, change, writing))}
 ${indent(noNewRoles(writing))}
 ${indent(references(own, change, writing))}
@@ -176,11 +177,11 @@ end`;
 function deleteBody(writing: Writing): string {
   const { table, plan, before } = writing;
   const change: Change = { before, after: undefined };
-  const verdict = verdictOn(plan.act("delete"), change, table.grid?.position);
+  const acts = plan.judging("delete").acts.map((gate) => verdictOn(gate, change, table.grid?.position));
   return `${declarations}${variables(writing, ["_before"])}
 begin
 ${indent(loadBefore(writing))}
-${indent(judgedAct(verdict, change, writing))}
+${indent(acts.map((act) => judgedAct(act, change, writing)).join("\n"))}
 ${indent(writing.bearing === undefined ? "null;" : refusedRoles("''::text"))}
 ${indent(answer("delete", writing))}
 ${indent(shielded(`delete from ${writing.source} where ${keyIs(table, "old")};`, writing))}
@@ -278,13 +279,8 @@ function comparable(value: string, field: Field): string {
 function answer(action: string, { schemas, table, plan }: Writing): string {
   const what = literal(table.name);
   const notes = new Map<string, string>();
-  const gates =
-    action === "delete"
-      ? [plan.act("delete")]
-      : action === "edit"
-        ? plan.fields("edit").gates
-        : [plan.act("create"), ...plan.fields("create").gates];
-  for (const { step } of gates.flatMap(({ placed }) => placed)) {
+  const { acts, fields } = plan.judging(action);
+  for (const { step } of [...acts, ...fields.flat()].flatMap(({ placed }) => placed)) {
     if (step.phase === "confirm") notes.set(step.rule, step.note ?? step.rule);
   }
   const confirmed =
