@@ -63,9 +63,16 @@ export function actionTree(table: Table, action: ActionName, field: Field | unde
   }
 }
 
+const knownTrees = new WeakMap<Table, ActionTree>();
+
 /** Whether a person knows of a record: any field of its own is listed or viewed. */
 export function knownTree(table: Table): ActionTree {
-  return { kind: "any", ways: (["list", "view"] as const).flatMap((action) => shownWays(table, action)) };
+  const made: ActionTree = knownTrees.get(table) ?? {
+    kind: "any",
+    ways: (["list", "view"] as const).flatMap((action) => shownWays(table, action)),
+  };
+  knownTrees.set(table, made);
+  return made;
 }
 
 /** The gates of a tree, in the order in which they are asked. */

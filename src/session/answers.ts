@@ -9,7 +9,9 @@ import { compileDecision } from "./decide.js";
 import type { Decision } from "./decision.js";
 import type { Decide } from "./gate.js";
 import { compilePermits } from "./permits.js";
+import type { Reach } from "./reach.js";
 import type { TableGates } from "./table-gates.js";
+import { treeReach } from "./table-reach.js";
 
 /** Where names that callers give are looked up. */
 interface Names {
@@ -24,6 +26,7 @@ export class Answers {
   readonly #action: Action;
   readonly #decide = new Map<string | undefined, Decide>();
   readonly #permits = new Map<string | undefined, Yes>();
+  readonly #reach = new Map<string | undefined, Reach>();
 
   /** @throws PortierError for a word that is no action of the table. */
   constructor(plan: TableGates & Names, name: ActionName) {
@@ -53,6 +56,13 @@ export class Answers {
     const made = failingLater(this.#treeOf(field), (tree): Yes => compilePermits(this.#plan, tree));
     this.#permits.set(field, made);
     return made;
+  }
+
+  /** On how many records it is permitted, as far as can be said without looking at any. */
+  reach(field: string | undefined): Reach {
+    const reach = this.#reach.get(field) ?? treeReach(this.#plan, this.#treeOf(field));
+    this.#reach.set(field, reach);
+    return reach;
   }
 
   #treeOf(name: string | undefined): ActionTree {

@@ -5,7 +5,6 @@ import type { OpenSession } from "./open-session.js";
 import type { Reach } from "./reach.js";
 import { noScreens, type ShownScreens } from "./screens.js";
 import type { ActionOf } from "./session-types.js";
-import { reachOf } from "./table-reach.js";
 
 /** {@link Session.reach} as a function. */
 export function reach<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
@@ -22,7 +21,7 @@ export function reach<T extends TableTypes = AnyTables, K extends TableOf<T> = T
     const what = `${String(action)} of "${plan.table.name}" speaks of a record, not of "${asked.name}"`;
     throw portierError("wrong-call", { what, hint: "leave the field out" });
   }
-  return state.guard(() => reachOf(state.parts.decided().of(table), action, asked), "none");
+  return state.guard(() => state.parts.decided().of(table).answers(action).reach(field), "none");
 }
 
 /** {@link Session.screens} as a function. */

@@ -1,14 +1,8 @@
-import { type ActionTree, actionTree } from "../rules/action-tree.js";
-import type { ActionName } from "../rules/actions.js";
-import type { Field } from "../schema/schema.js";
+import type { ActionTree } from "../rules/action-tree.js";
 import { anyReach, bothReach, type Reach } from "./reach.js";
 import { distinctWays, type TableGates } from "./table-gates.js";
 
-/** The reach of an action on a table, or on one field of it. */
-export function reachOf(gates: TableGates, action: ActionName, field: Field | undefined): Reach {
-  return treeReach(gates, actionTree(gates.table, action, field));
-}
-
+/** On how many records a tree lets through, as far as can be said without looking at any. */
 export function treeReach(gates: TableGates, tree: ActionTree): Reach {
   switch (tree.kind) {
     case "gate":

@@ -137,8 +137,12 @@ export function without(set: RecordSet, other: RecordSet): RecordSet {
   return set.map((word, index) => word & ~(other[index] as number));
 }
 
-/** How many records are in a set. */
+const sizes = new WeakMap<RecordSet, number>();
+
+/** How many records are in a set. Many answers share one: it is counted once. */
 export function sizeOf(set: RecordSet): number {
+  const known = sizes.get(set);
+  if (known !== undefined) return known;
   let size = 0;
   for (let i = 0; i < set.length; i++) {
     // Adds up the bits of a word in pairs, nibbles and bytes (the usual parallel count).
@@ -147,6 +151,7 @@ export function sizeOf(set: RecordSet): number {
     word = (word & 0x33333333) + ((word >>> 2) & 0x33333333);
     size += (((word + (word >>> 4)) & 0x0f0f0f0f) * 0x01010101) >>> 24;
   }
+  sizes.set(set, size);
   return size;
 }
 
