@@ -32,6 +32,11 @@ export interface Reading {
   readonly outer?: { readonly row: Row; readonly reading: Reading };
 }
 
+/** The same, telling nobody of bad data: for what is looked at besides, and for what is only proposed. */
+export function quietly(reading: Reading): Reading {
+  return { ...reading, decided: undefined, badData: () => {} };
+}
+
 /**
  * A canonical value; null for null; undefined for what cannot be read, which makes every condition unknown (`Bad`,
  * as against `Unknown` for a null).

@@ -1,4 +1,4 @@
-import { compileRead, type Reading } from "../conditions/read.js";
+import { compileRead, quietly, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { type ActionName, actionOf } from "../rules/actions.js";
 import { isPlace } from "../rules/cells.js";
@@ -105,7 +105,7 @@ function placeOf({ grid }: Table, record: Row, reading: Reading): Place {
   if (grid === undefined) return "any";
   const { position } = grid;
   const read = compileRead({ kind: "field", type: position.type, path: [position] });
-  const place = read(record, { source: reading.source, badData: () => {} });
+  const place = read(record, quietly(reading));
   return isPlace(place) ? place : undefined;
 }
 

@@ -1,7 +1,7 @@
 import { describeExpression, describeOperand } from "../conditions/describe.js";
 import { compileTest, type Judge } from "../conditions/evaluate.js";
 import { type Expression, type Operand, operandsOf } from "../conditions/expression.js";
-import { compileRead, type Reading } from "../conditions/read.js";
+import { compileRead, quietly, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { specialize, specializeOperand } from "../conditions/specialize.js";
 import { type Truth, truthNames } from "../conditions/truth.js";
@@ -83,7 +83,7 @@ export class Tracer {
     this.#ruleset = ruleset;
     this.#subject = subject;
     this.#judge = (action, table) => compileTruth(plan.of(table), action);
-    this.#reading = { source: reading.source, badData: () => {} };
+    this.#reading = quietly(reading);
     this.#record = record;
   }
 

@@ -49,7 +49,7 @@ export const choices = /* @__PURE__ */ judging(plainChoices);
 export const form = /* @__PURE__ */ judging(plainForm);
 
 export type { Row, Source } from "../conditions/source.js";
-export { type OpenRules, openSession } from "../session/open-rules.js";
+export { type OpenRules, openSession, sessionForRoles, source } from "../session/open-rules.js";
 export type { OpenSession } from "../session/open-session.js";
 export { decide, may, question } from "../session/questions.js";
 export { home, reach, screens } from "../session/reaches.js";

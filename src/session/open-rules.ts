@@ -1,7 +1,9 @@
+import type { Row, Source } from "../conditions/source.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Schema } from "../schema/schema.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { internals, Opaque } from "./internals.js";
+import { memorySource } from "./memory-source.js";
 import { OpenSession } from "./open-session.js";
 import { Openings } from "./openings.js";
 import type { SessionOptions } from "./session-options.js";
@@ -32,4 +34,18 @@ export function openSession<T extends TableTypes = AnyTables>(
   options: SessionOptions = {},
 ): OpenSession<T> {
   return new OpenSession<T>(internals(rules).open(options));
+}
+
+/** {@link Portier.sessionForRoles} as a function. */
+export function sessionForRoles<T extends TableTypes = AnyTables>(
+  rules: OpenRules<T>,
+  roles: readonly string[],
+  { request = {} }: Pick<SessionOptions, "request"> = {},
+): OpenSession<T> {
+  return new OpenSession<T>(internals(rules).openForRoles(roles, request));
+}
+
+/** {@link Portier.source} as a function. */
+export function source(rules: AnyRules, data: Readonly<Record<string, readonly Row[]>>): Source {
+  return memorySource(rules.schema, data);
 }

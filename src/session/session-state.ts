@@ -1,4 +1,4 @@
-import type { Reading } from "../conditions/read.js";
+import { quietly, type Reading } from "../conditions/read.js";
 import type { Yes } from "../conditions/yes.js";
 import type { ActionName } from "../rules/actions.js";
 import type { Ruleset } from "../rules/ruleset.js";
@@ -55,7 +55,7 @@ export class SessionState implements Residual {
     const { people, plan, key, reading } = this.parts;
     // One change can alter for the next what is the same for all records.
     const anew: Reading = { ...reading, decided: undefined };
-    const later: Reading = { ...anew, badData: () => {} };
+    const later = quietly(reading);
     this.#changing = { people, plan, key, reading: anew, later, roles: this.parts.guard(this.makeGuard) };
     return this.#changing;
   }

@@ -61,10 +61,8 @@ it("answers as the document does, whatever its rules", () => {
     fc.property(drawn, worlds, items, proposals, (one, world, item, proposal) => {
       const document = compile(house(one));
       const opened = openCompiled(sent(document));
-      const source = document.source({ ...world, items: [{ id: "i1" }, { id: "i2" }], sheet: [{ id: "s1" }] } as Record<
-        string,
-        readonly Row[]
-      >);
+      const data = { ...world, items: [{ id: "i1" }, { id: "i2" }], sheet: [{ id: "s1" }] } as Record<string, Row[]>;
+      const source = document.source(data);
       for (const person of ["p1", "p2", null]) {
         const open = (portier: Portier) => portier.session({ person, source, request: promised, report: () => {} });
         const [ours, theirs] = [open(opened), open(document)];
@@ -79,7 +77,11 @@ it("answers as the document does, whatever its rules", () => {
         expect(explain(ours, why)).toEqual(explain(theirs, why));
         // The functions of a bundle are those of the class, and judge changes of who holds what as it does.
         const options = { person, source, request: promised, report: () => {} };
-        const lean = functions.openSession(functions.openCompiled(sent(document)), options);
+        const rules = functions.openCompiled(sent(document));
+        const lean = functions.openSession(rules, { ...options, source: functions.source(rules, data) });
+        const clerks = functions.sessionForRoles(rules, ["clerk"], { request: promised });
+        const theirClerks = document.sessionForRoles(["clerk"], { request: promised });
+        expect(functions.reach(clerks, "edit", "items")).toBe(theirClerks.reach("edit", "items"));
         const colleague = world.staff?.[0] as Row;
         const raised = { post: colleague["post"] === "senior" ? "junior" : "senior" };
         const asked = {

@@ -1,6 +1,7 @@
 import { setFlagsFromString } from "node:v8";
 import { runInNewContext } from "node:vm";
 import { compile, type RuleInput } from "portier";
+import { explain } from "portier/explain";
 import { postgres, where } from "portier/sql";
 import { expect, it } from "vitest";
 import { internals } from "../../src/session/internals.js";
@@ -68,6 +69,40 @@ it.each<[string, RuleInput, number]>([
     // What goes elsewhere has their own values in it.
     expect(where(session, "objects", "view", postgres)).toEqual(where(alone, "objects", "view", postgres));
   }
+});
+
+it("explains with a person's own values what the rules of another table come to", () => {
+  const portier = compile({
+    portier: 1,
+    people: { table: "staff" },
+    tables: {
+      staff: { key: "id", fields: { id: "text", dept: "text" } },
+      rooms: {
+        key: "id",
+        fields: { id: "text", dept: "text" },
+        rules: { own: { to: "signed-in", where: "dept = me.dept", permit: { view: "all" } } },
+      },
+      objects: {
+        key: "id",
+        fields: { id: "text", room: { reference: "rooms" } },
+        rules: { there: { to: "signed-in", where: "may view room", permit: { view: "all" } } },
+      },
+    },
+  });
+  const source = portier.source({ rooms: [{ id: "r-1", dept: "ships" }] });
+  const told = ["ships", "maps"].map((dept) => {
+    const session = portier.session({ person: { id: `s-${dept}`, dept }, source });
+    const { decision, rules } = explain(session, {
+      action: "view",
+      table: "objects",
+      record: { id: "o-1", room: "r-1" },
+    });
+    return [decision?.permitted, rules[0]?.where?.truth];
+  });
+  expect(told).toEqual([
+    [true, "true"],
+    [false, "false"],
+  ]);
 });
 
 it("tells those of whom nothing is known from those of whom what is stored cannot be read, whoever comes first", () => {
