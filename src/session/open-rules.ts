@@ -14,8 +14,8 @@ export type AnyRules = OpenRules<TableTypes>;
 
 /** A compiled document, for functions such as `openSession`. Immutable and shared by all requests. */
 export class OpenRules<T extends TableTypes = AnyTables> extends Opaque<Openings> {
-  /** There for the types alone. */
-  declare protected readonly tables: T;
+  /** There for the types alone, so loosely that any session passes for one of tables that are not declared. */
+  protected tables?<K extends keyof T>(name: K, row: T[K]["row"]): T[K]["action"];
 
   /** Made by `compile` or `openCompiled`, not by applications. */
   constructor(ruleset: Ruleset, makeGuard?: MakeRoleGuard) {

@@ -8,8 +8,8 @@ export type AnySession = OpenSession<TableTypes>;
 
 /** One person's view of the rules, for one request: what functions such as `may` and `mask` are asked with. */
 export class OpenSession<T extends TableTypes = AnyTables> extends Opaque<SessionState> {
-  /** There for the types alone. */
-  declare protected readonly tables: T;
+  /** There for the types alone, so loosely that any session passes for one of tables that are not declared. */
+  protected tables?<K extends keyof T>(name: K, row: T[K]["row"]): T[K]["action"];
 
   /** Made by `Portier.session`, `openSession` or from a snapshot, not by applications. */
   constructor(parts: SessionParts) {

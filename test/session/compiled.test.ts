@@ -164,3 +164,34 @@ it("says errors in sentences where these are taken along, and else by their code
   expect(said()).toBe("unknown-table  loan");
   expect(said("messages")).toBe('unknown-table  there is no table "loan"; did you mean "loans"?');
 });
+
+interface Loan {
+  id: string;
+  lender: string;
+}
+
+type Tables = { readonly loans: { readonly row: Loan; readonly action: "approve" } };
+
+it("knows the tables of typed documents in functions, and any session passes for one that knows none", () => {
+  const document = {
+    portier: 1,
+    tables: {
+      loans: {
+        key: "id",
+        fields: { id: "text", lender: "text" },
+        rules: { all: { to: "anyone", permit: { view: "all" } } },
+      },
+    },
+  } as const;
+  const lean = functions.openSession(functions.compile<Tables>(document as never));
+  const loan: Loan = { id: "l-1", lender: "Brackwater" };
+  const row: Row = { ...loan };
+  expect(functions.may(lean, "view", "loans", row, "lender")).toBe(true);
+  expect(functions.mask(lean, "loans", row)?.lender).toBe("Brackwater");
+  // @ts-expect-error there is no such table
+  expect(() => functions.may(lean, "view", "lones", row)).toThrow("lones");
+  // @ts-expect-error there is no such field
+  expect(() => functions.may(lean, "view", "loans", row, "lendr")).toThrow("lendr");
+  const reachOf = (session: Session) => session.reach("view", "loans");
+  expect(reachOf(compile<Tables>(document as never).session())).toBe("all");
+});
