@@ -3,6 +3,7 @@ import type { Connection } from "../database/connection.js";
 import { Records } from "../database/records.js";
 import { hasAddress, selectRecords } from "../database/statements.js";
 import type { ActionName } from "../rules/actions.js";
+import { knownBy } from "../rules/actions.js";
 import { recordAddress } from "../schema/address.js";
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
@@ -121,7 +122,7 @@ export async function databaseView(
     ),
   );
   const known = viewers.map(({ session }) =>
-    anyOf((["list", "view"] as const).map((action) => whereFragment(session, table.name, action, connection.dialect))),
+    anyOf(knownBy.map((action) => whereFragment(session, table.name, action, connection.dialect))),
   );
   const rows = await selectRecords(connection, table, anyOf(known), { limit });
   const lines = await source.read(() =>

@@ -1,7 +1,8 @@
 import { compileRead, quietly, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { type ActionName, actionOf } from "../rules/actions.js";
+import { type ActionName, actionOf, countingFor } from "../rules/actions.js";
 import { isPlace } from "../rules/cells.js";
+import { effects } from "../rules/effects.js";
 import type { Field, Table } from "../schema/schema.js";
 import type { Decision } from "../session/decision.js";
 import { internals } from "../session/internals.js";
@@ -91,7 +92,7 @@ export function explain(session: Session, question: Question): Explanation {
 function actionsBehind(table: Table, action: ActionName): readonly ActionName[] {
   const on = actionOf(table, action)?.on;
   if (on !== undefined) return [on, action];
-  return action === "list" ? ["list", "view"] : [action];
+  return countingFor(action);
 }
 
 /** What a lookup shows must be shown where it comes from, too. */
@@ -111,6 +112,6 @@ function placeOf({ grid }: Table, record: Row, reading: Reading): Place {
 
 /** Blocks that apply, permits that apply, confirms, what may apply, and then the rest. */
 function relevance(trace: RuleTrace): number {
-  const effect = { deny: 0, reserve: 0, permit: 1, confirm: 2 }[trace.effect];
-  return { yes: 0, open: 3, no: trace.covers ? 6 : 9 }[trace.applies] + effect;
+  const phase = { block: 0, permit: 1, confirm: 2 }[effects[trace.effect].phase];
+  return { yes: 0, open: 3, no: trace.covers ? 6 : 9 }[trace.applies] + phase;
 }

@@ -2,7 +2,7 @@ import type { Source } from "../conditions/source.js";
 import { type Problem, portierError } from "../schema/problems.js";
 import { isStorable } from "../schema/scalar.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
-import { canonicalTimestamp, timestampOf } from "../schema/types/timestamp.js";
+import { canonicalTimestamp, timestamp, timestampOf } from "../schema/types/timestamp.js";
 import type { RoleClaim } from "../session/given-roles.js";
 import { withWrites } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
@@ -257,8 +257,7 @@ function momentOfCall(request: Readonly<Record<string, unknown>> | undefined): s
   if (given === undefined) return realTime();
   const now = canonicalTimestamp(given);
   if (now !== undefined) return now;
-  const expects = 'an instant with its zone such as "2027-01-31T09:00:00Z"';
-  throw portierError("bad-value", { field: "request.now", expects, found: given });
+  throw portierError("bad-value", { field: "request.now", expects: timestamp.expects, found: given });
 }
 
 /** Random, so that two processes never make the same one. Web Crypto is there in Node and in browsers. */

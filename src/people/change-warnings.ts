@@ -1,5 +1,6 @@
 import type { Source } from "../conditions/source.js";
 import { True } from "../conditions/truth.js";
+import { knownBy } from "../rules/actions.js";
 import { type Facts, type MistakeCode, PortierError } from "../schema/problems.js";
 import type { Role } from "../schema/schema.js";
 import type { GivenRole } from "../session/given-roles.js";
@@ -190,7 +191,7 @@ function isWider(
   action: "view" | "edit" | "export",
   field: string,
 ): boolean {
-  const seen = action === "view" ? (["view", "list"] as const) : [action];
+  const seen = action === "view" ? knownBy : [action];
   return seen.some((one) => {
     if (after.reach(one, table, field) === "none" || before.reach(one, table, field) === "all") return false;
     return residualText(before, table, one, field) !== residualText(after, table, one, field);

@@ -1,5 +1,5 @@
 import { type Field, isOwn, type Table } from "../schema/schema.js";
-import { type ActionName, actions, isBuiltIn, layersOf } from "./actions.js";
+import { type ActionName, actions, isBuiltIn, knownBy, layersOf } from "./actions.js";
 
 /** The actions that show records. */
 export type ShowAction = "list" | "view" | "export";
@@ -69,7 +69,7 @@ const knownTrees = new WeakMap<Table, ActionTree>();
 export function knownTree(table: Table): ActionTree {
   const made: ActionTree = knownTrees.get(table) ?? {
     kind: "any",
-    ways: (["list", "view"] as const).flatMap((action) => shownWays(table, action)),
+    ways: knownBy.flatMap((action) => shownWays(table, action)),
   };
   knownTrees.set(table, made);
   return made;

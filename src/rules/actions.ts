@@ -50,6 +50,14 @@ export function actionNamesOf(table: Table): readonly ActionName[] {
   return [...actionNames, ...table.actions];
 }
 
+/** Whatever of a record is listed or viewed makes it known. */
+export const knownBy = ["list", "view"] as const;
+
+/** The actions whose rules count for one: a permitted view also permits list, and what blocks either blocks list. */
+export function countingFor(action: ActionName): readonly ActionName[] {
+  return action === "list" ? knownBy : [action];
+}
+
 /** The actions whose rules must all permit a change of this kind: an edit under a bulk change, making a record under import. */
 export function layersOf(action: BuiltInAction): readonly BuiltInAction[] {
   const { on } = actions[action];

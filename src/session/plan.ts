@@ -5,7 +5,7 @@ import { keyOf, simplify } from "../conditions/simplify.js";
 import type { Row } from "../conditions/source.js";
 import { compileYes, type Yes } from "../conditions/yes.js";
 import { actionTree, type GateNode, gatesIn, knownTree } from "../rules/action-tree.js";
-import { type ActionName, actionNamesOf, actionOf } from "../rules/actions.js";
+import { type ActionName, actionNamesOf, actionOf, countingFor } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
 import type { Field, Schema, Table } from "../schema/schema.js";
 import { Answers } from "./answers.js";
@@ -75,7 +75,6 @@ export class TablePlan implements TableGates {
   readonly #source: StepSource;
   readonly #data = new Map<ActionName, readonly StepData[]>();
   readonly #steps = new Map<ActionName, readonly Step[]>();
-  readonly #seen = new Map<"list" | "view", FieldGates>();
   readonly #fields = new Map<ActionName, FieldGates>();
   readonly #judging = new Map<ActionName, ChangeGates>();
   readonly #acts = new Map<ActionName, Gate>();
@@ -110,9 +109,7 @@ export class TablePlan implements TableGates {
 
   gate({ action, on }: GateNode): Gate {
     if (on === "act") return this.act(action);
-    const shown = (["list", "view"] as const).find((one) => one === action);
-    const { gates } = shown === undefined ? this.fields(action) : this.seen(shown);
-    return gates[on.index] as Gate;
+    return this.fields(action).gates[on.index] as Gate;
   }
 
   yes(condition: Expression): Yes {
@@ -123,19 +120,12 @@ export class TablePlan implements TableGates {
     return yes;
   }
 
-  /** A permitted view also permits list, and what is denied for either is not listed. */
-  seen(action: "list" | "view"): FieldGates {
-    const known = this.#seen.get(action);
-    if (known !== undefined) return known;
-    const own = this.steps("view");
-    const steps = action === "view" ? own : [...this.steps("list"), ...own].sort(cheapFirst);
-    const made = fieldGates(this.table, steps);
-    this.#seen.set(action, made);
-    return made;
-  }
-
   fields(action: ActionName): FieldGates {
-    const made = this.#fields.get(action) ?? fieldGates(this.table, this.steps(action));
+    const known = this.#fields.get(action);
+    if (known !== undefined) return known;
+    const counting = countingFor(action).map((one) => this.steps(one));
+    const [own = [], ...more] = counting;
+    const made = fieldGates(this.table, more.length === 0 ? own : counting.flat().sort(cheapFirst));
     this.#fields.set(action, made);
     return made;
   }

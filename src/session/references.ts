@@ -1,5 +1,6 @@
 import { fieldValue, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
+import { knownBy } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Field } from "../schema/schema.js";
@@ -84,7 +85,7 @@ function hasLostElement(
   if (proposed === undefined) return false;
   const isSeen =
     before !== undefined &&
-    (["list", "view"] as const).some((action) => plan.decision(action, field.name)(before, context.reading).permitted);
+    knownBy.some((action) => plan.decision(action, field.name)(before, context.reading).permitted);
   const stored = isSeen ? storedValue(field.type, before[field.name]) : undefined;
   const known = new Set(stored === undefined ? [] : listElements(stored));
   return listElements(proposed).some((one) => !known.has(one) && leadsNowhere(context, target, field, one));

@@ -5,7 +5,7 @@ import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Schema } from "../schema/schema.js";
 import { dayIn } from "../schema/types/date.js";
-import { canonicalTimestamp, timestampOf } from "../schema/types/timestamp.js";
+import { canonicalTimestamp, timestamp, timestampOf } from "../schema/types/timestamp.js";
 import type { Memberships } from "./memberships.js";
 
 /** The values of a request, canonical; `now` is always among them. */
@@ -17,7 +17,7 @@ export function readRequest(schema: Schema, given: Readonly<Record<string, unkno
     if (name === "now") {
       if (value === undefined) continue;
       const now = value instanceof Date ? timestampOf(value) : canonicalTimestamp(value);
-      const expects = 'an instant with its zone such as "2027-01-31T09:00:00Z"';
+      const { expects } = timestamp;
       if (now === undefined) throw portierError("bad-value", { field: "request.now", expects, found: value });
       values.set(name, now);
     } else if (type === undefined) {

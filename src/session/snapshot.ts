@@ -115,6 +115,6 @@ function guardOf({ bearing = {} }: Snapshot, tables: Tables): RoleGuard {
 }
 
 /** Tables and actions are called what people like, `constructor` too. */
-function ownValue<V>(mapping: Readonly<Record<string, V>>, name: string): V | undefined {
+export function ownValue<V>(mapping: Readonly<Record<string, V>>, name: string): V | undefined {
   return Object.hasOwn(mapping, name) ? mapping[name] : undefined;
 }

@@ -5,7 +5,7 @@ import type { Row } from "../conditions/source.js";
 import { type Decided, specialize } from "../conditions/specialize.js";
 import { False, True, Unknown } from "../conditions/truth.js";
 import type { Action } from "../rules/actions.js";
-import { type Effect, type EffectName, effects, ruleTest } from "../rules/effects.js";
+import { type Effect, type EffectName, effectNames, effects, ruleTest } from "../rules/effects.js";
 import type { Extent, Rule, Who } from "../rules/rule.js";
 import type { FieldPath, Table } from "../schema/schema.js";
 import type { Decision } from "./decision.js";
@@ -129,14 +129,13 @@ export function compileStep(data: StepData, judge: Judge): Step {
 }
 
 const alwaysTrue: Test = () => True;
-const order: Readonly<Record<EffectName, number>> = { deny: 0, reserve: 1, permit: 2, confirm: 3 };
 
 /**
  * Denies before reserves, as reasons go; then what is certain, and what reads other records last. Otherwise the order of
  * addresses stays.
  */
 export function cheapFirst(a: Step, b: Step): number {
-  return order[a.effect] - order[b.effect] || cost(a.before) - cost(b.before);
+  return effectNames.indexOf(a.effect) - effectNames.indexOf(b.effect) || cost(a.before) - cost(b.before);
 }
 
 function cost(expression: Expression): number {

@@ -17,8 +17,6 @@ export interface TableGates {
   gate(node: GateNode): Gate;
   /** Whether a condition holds; one that is put otherwise, or said twice, is made ready once. */
   yes(condition: Expression): Yes;
-  /** For showing records. */
-  seen(action: "list" | "view"): FieldGates;
   /** For actions that speak of fields. */
   fields(action: ActionName): FieldGates;
   /** For the act itself: creating, deleting, custom actions. */

@@ -1,13 +1,14 @@
 import type { Row } from "../conditions/source.js";
 import { Bad, False, not, True, type Truth, Unknown } from "../conditions/truth.js";
 import { type ActionTree, actionTree, type ShowAction } from "../rules/action-tree.js";
+import { countingFor } from "../rules/actions.js";
 import { compareText } from "../schema/scalar.js";
 import { isOwn as isOwnField, type Table } from "../schema/schema.js";
 import { isCalendarDay } from "../schema/types/date.js";
 import { canonicalDecimal } from "../schema/types/decimal.js";
 import { json } from "../schema/types/json.js";
 import { canonicalTimestamp } from "../schema/types/timestamp.js";
-import { problemOf, type Snapshot } from "../session/snapshot.js";
+import { ownValue, problemOf, type Snapshot } from "../session/snapshot.js";
 
 // What openSnapshot does, once more, for conditions on a record's own fields alone and in a tenth of the code. It knows fewer
 // forms of a value, so what it permits may be less than what openSnapshot permits, and never more; tests hold it to that.
@@ -75,7 +76,7 @@ export function openSmall(snapshot: Snapshot, tables: readonly string[]): SmallS
   for (const name of tables) {
     const table = tableOf(name);
     // All of it is made ready now: what it cannot answer is said here, and not when it is asked.
-    for (const action of [...Object.keys(snapshot.steps[name] ?? {}), "view"]) {
+    for (const action of [...Object.keys(ownValue(snapshot.steps, name) ?? {}), "view"]) {
       for (const field of [undefined, ...table.fields.filter(isOwn)]) testOf(table, action, field);
     }
   }
@@ -196,10 +197,8 @@ function gate(
   { name, fields }: SmallTable,
   { action, on, isTried }: Extract<ActionTree, { kind: "gate" }>,
 ): Test {
-  const sent = snapshot.steps[name] ?? {};
-  const steps = (action === "list" ? [sent["list"], sent["view"]] : [sent[action]]).flatMap(
-    (one) => one ?? [],
-  ) as SmallStep[];
+  const sent = ownValue(snapshot.steps, name) ?? {};
+  const steps = countingFor(action).flatMap((one) => ownValue(sent, one) ?? []) as SmallStep[];
   const field = on === "act" ? undefined : on.name;
   if (steps.some(({ extent }) => extent.cells !== undefined)) more("a range of cells");
   const covering = steps.filter(({ extent }) =>

@@ -1,4 +1,4 @@
-import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../rules/actions.js";
+import { type ActionName, actionNamesOf, actionOf, countingFor, isBuiltIn } from "../rules/actions.js";
 import type { Field, Table } from "../schema/schema.js";
 import { encode } from "../session/encoding.js";
 import { internals } from "../session/internals.js";
@@ -127,9 +127,9 @@ export function isAlike(
   action: ActionName,
   field: string | undefined,
 ): boolean {
-  // What is viewed is listed, too.
-  const asked = action === "list" ? (["list", "view"] as const) : [action];
-  return asked.every((one) => residualText(before, table, one, field) === residualText(after, table, one, field));
+  return countingFor(action).every(
+    (one) => residualText(before, table, one, field) === residualText(after, table, one, field),
+  );
 }
 
 /** Lists of what has the same key, in the order in which each is first met. */

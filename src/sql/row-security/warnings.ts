@@ -1,4 +1,5 @@
 import type { ActionName } from "../../rules/actions.js";
+import { knownBy } from "../../rules/actions.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import { isOwn, type Table } from "../../schema/schema.js";
 import type { Plan } from "../../session/plan.js";
@@ -48,9 +49,7 @@ function openedOnly(table: Table, ruleset: Ruleset, plan: Plan): string[] {
   const schemas = { seen: "", inside: "", tables: "", reader: "", names: new Names() };
   const scope = scopeOf(postgres, { plan }, { table, alias: table.name }, new AskerView(ruleset, plan, schemas));
   const isOpened = (field: Table["fields"][number]) => {
-    const [list, view] = (["list", "view"] as const).map((action) =>
-      shownFormula(plan.of(table.name), action, field, scope),
-    );
+    const [list, view] = knownBy.map((action) => shownFormula(plan.of(table.name), action, field, scope));
     return list !== undefined && view !== undefined && !implies(view, list);
   };
   return table.fields.filter((field) => isOwn(field) && isOpened(field)).map(({ name }) => name);

@@ -1,4 +1,5 @@
 import { knownTree } from "../../rules/action-tree.js";
+import { knownBy } from "../../rules/actions.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import type { Scalar } from "../../schema/scalar.js";
 import { type Field, isOwn, singleKey, type Table } from "../../schema/schema.js";
@@ -261,7 +262,7 @@ function keyIs({ key }: Table, record: string, alias?: string): string {
 function givenIn(field: Field, { plan, before, schemas }: Writing): string {
   const isNew = (than: string) =>
     `${comparable(`new.${col(field)}`, field)} is distinct from ${comparable(`${than}.${col(field)}`, field)}`;
-  const [list, view] = (["list", "view"] as const).map((action) => shownFormula(plan, action, field, before));
+  const [list, view] = knownBy.map((action) => shownFormula(plan, action, field, before));
   const name = literal(field.name);
   if (list === undefined || view === undefined || implies(view, list)) {
     return `case when ${isNew("old")} then ${name} end`;

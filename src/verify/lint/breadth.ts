@@ -1,5 +1,5 @@
 import { type Expression, operandsWithin, pushNots, visitOperands, visitTests } from "../../conditions/expression.js";
-import { actionOf } from "../../rules/actions.js";
+import { actionOf, knownBy } from "../../rules/actions.js";
 import { overlaps, printRange } from "../../rules/ranges.js";
 import type { Extent, Rule, Who } from "../../rules/rule.js";
 import type { Field } from "../../schema/schema.js";
@@ -49,7 +49,7 @@ function blindEdits(input: LintInput): void {
   const { ruleset, doubts } = input;
   const shownAtAll = new Set<Field>();
   for (const rule of ruleset.rules.filter(({ effect }) => effect.phase === "permit")) {
-    for (const action of ["list", "view"] as const) {
+    for (const action of knownBy) {
       for (const field of rule.extents.get(action)?.fields ?? []) shownAtAll.add(field);
     }
   }
@@ -61,9 +61,7 @@ function blindEdits(input: LintInput): void {
       const blind = edited.filter((field) =>
         session === undefined
           ? !shownAtAll.has(field)
-          : (["list", "view"] as const).every(
-              (action) => session.reach(action, rule.table.name, field.name) === "none",
-            ),
+          : knownBy.every((action) => session.reach(action, rule.table.name, field.name) === "none"),
       );
       if (blind.length === 0) continue;
       const fields = blind.map(({ name }) => name);
