@@ -10,7 +10,6 @@ import { internals } from "./internals.js";
 import { roleBearing } from "./roles/bearing.js";
 import type { ShownScreens } from "./screens.js";
 import type { Session } from "./session.js";
-
 import type { Snapshot } from "./snapshot.js";
 import type { StepData } from "./step.js";
 

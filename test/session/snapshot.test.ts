@@ -89,7 +89,8 @@ describe("a snapshot", () => {
     const people = ["ships", "maps"].map((dept, index) => ({ id: `s-${index}`, dept, clearance: 70 + index }));
     const made = people.map((person) => snapshotOf(portier.session({ person }), ["objects"]));
     expect(made[0]?.steps["objects"]?.["view"]).toBe(made[1]?.steps["objects"]?.["view"]);
-    expect(JSON.stringify(made)).not.toMatch(/7[01]|clearance/);
+    const told = made.map(({ values, steps, tables }) => ({ values, steps, tables }));
+    expect(JSON.stringify(told)).not.toMatch(/7[01]|clearance/);
     const shown = made.map((one) => openSnapshot(sent(one)).maskAll("objects", [{ id: "o-1", dept: "maps" }], "view"));
     expect(shown).toEqual([[], [{ id: "o-1", dept: "maps" }]]);
     // Nobody writes into what others get.
