@@ -34,7 +34,7 @@ function judging<F extends (session: OpenSession, ...rest: never[]) => unknown>(
 }
 
 /** {@link Session.accept} as a function. */
-export const accept = /* @__PURE__ */ judging(plain.accept);
+export const accept: plain.Accept = /* @__PURE__ */ judging(plain.accept);
 
 /** {@link Session.acceptBulk} as a function. */
 export const acceptBulk = /* @__PURE__ */ judging(plain.acceptBulk);

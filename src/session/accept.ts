@@ -9,41 +9,36 @@ import { acceptLines, acceptMany, type ManyAcceptance } from "./many.js";
 import type { OpenSession } from "./open-session.js";
 import { isRow, wrongRecord } from "./row.js";
 
-/** {@link Session.accept} as a function. */
-export function accept<T extends TableTypes = AnyTables>(
-  session: OpenSession<T>,
-  action: "edit",
-  table: TableOf<T>,
-  record: Row | undefined,
-  values: Row,
-  options?: ChangeOptions,
-): Acceptance;
-export function accept<T extends TableTypes = AnyTables>(
-  session: OpenSession<T>,
-  action: "create",
-  table: TableOf<T>,
-  values: Row,
-  options?: ChangeOptions,
-): Acceptance;
-export function accept<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
-  session: OpenSession<T>,
-  action: "delete" | T[K]["action"],
-  table: K,
-  record: Row | undefined,
-  options?: ChangeOptions,
-): Acceptance;
-export function accept(
-  session: OpenSession,
-  action: ActionName,
-  table: string,
-  record: Row | undefined,
-  valuesOrOptions?: Row | ChangeOptions,
-  options?: ChangeOptions,
-): Acceptance {
-  return acceptAny(session, action, table, record, valuesOrOptions, options);
+/** How a change is judged, by its action: see {@link Session.accept}. */
+export interface Accept {
+  <T extends TableTypes = AnyTables>(
+    session: OpenSession<T>,
+    action: "edit",
+    table: TableOf<T>,
+    record: Row | undefined,
+    values: Row,
+    options?: ChangeOptions,
+  ): Acceptance;
+  <T extends TableTypes = AnyTables>(
+    session: OpenSession<T>,
+    action: "create",
+    table: TableOf<T>,
+    values: Row,
+    options?: ChangeOptions,
+  ): Acceptance;
+  <T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+    session: OpenSession<T>,
+    action: "delete" | T[K]["action"],
+    table: K,
+    record: Row | undefined,
+    options?: ChangeOptions,
+  ): Acceptance;
 }
 
-/** The same without its overloads. */
+/** {@link Session.accept} as a function. */
+export const accept: Accept = acceptAny;
+
+/** The same for an action that is not known beforehand. */
 export function acceptAny<T extends TableTypes>(
   session: OpenSession<T>,
   action: ActionName,

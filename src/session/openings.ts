@@ -1,6 +1,7 @@
 import type { Reading } from "../conditions/read.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Need } from "../rules/screens.js";
+import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Schema } from "../schema/schema.js";
 import { asksOfAnyRecord, decidedSteps } from "./decided.js";
@@ -47,7 +48,6 @@ export class Openings {
   /** By what is stored of them: those who were opened before. */
   readonly #known = new Recent<Known>(1_000);
   readonly #likeness: Likeness | undefined;
-
   readonly #makeGuard: MakeRoleGuard | undefined;
 
   /** `makeGuard`: absent where the functions that judge changes bring it along. */
@@ -142,7 +142,10 @@ export class Openings {
     options: Parameters<MakeRoleGuard>[2],
   ): RoleGuard | undefined {
     const guard = this.#makeGuard ?? make;
-    if (guard === undefined) throw new TypeError("nothing judges changes of who holds a role here");
+    if (guard === undefined) {
+      const what = "this accept belongs to snapshots: nothing here judges changes of who holds a role";
+      throw portierError("wrong-call", { what, hint: 'take accept, choices and form from "portier/functions"' });
+    }
     return guard(this, openedFor, options);
   }
 

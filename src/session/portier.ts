@@ -48,9 +48,8 @@ export class Portier<T extends TableTypes = AnyTables> extends OpenRules<T> {
 
   /**
    * The view of somebody who holds these roles (and all they include), or is in these groups, and of whom nothing else is
-   * known. Good for
-   * `reach`; conditions on the person are open, so decisions on records see them as unknown. Of the request, the moment
-   * counts: a rule may be there for a time.
+   * known. Good for `reach`; conditions on the person are open, so decisions on records see them as unknown. Of the
+   * request, `now` counts: a rule may be there for a time.
    */
   sessionForRoles(roles: readonly string[], { request = {} }: Pick<SessionOptions, "request"> = {}): Session<T> {
     return new Session(internals(this).openForRoles(roles, request));

@@ -4,6 +4,7 @@ import { type CompiledDocument, compile, compiledOf, type Portier, type Row, typ
 import { openCompiled } from "portier/compiled";
 import { explain } from "portier/explain";
 import * as functions from "portier/functions";
+import { accept as acceptInSnapshot } from "portier/snapshot";
 import { expect, it } from "vitest";
 import { portierCli } from "../support/cli.js";
 import {
@@ -163,6 +164,23 @@ it("says errors in sentences where these are taken along, and else by their code
   };
   expect(said()).toBe("unknown-table  loan");
   expect(said("messages")).toBe('unknown-table  there is no table "loan"; did you mean "loans"?');
+});
+
+it("judges no change by the functions of snapshots, which cannot tell who may give a role, and says so", () => {
+  const told: string[] = [];
+  const options = {
+    person: "s-003",
+    source: museumSource,
+    report: ({ message }: { message: string }) => told.push(message),
+  };
+  const [staff] = records("staff");
+  const change = { phone: "1" };
+  const lean = () => functions.openSession(functions.openCompiled(sent(museum)), options);
+  expect(acceptInSnapshot(lean(), "edit", "staff", staff, change)).toMatchObject({ accepted: false, reason: "fault" });
+  expect(told.join()).toContain("portier/functions");
+  expect(functions.accept(lean(), "edit", "staff", staff, change)).toEqual(
+    museum.session(options).accept("edit", "staff", staff, change),
+  );
 });
 
 interface Loan {
