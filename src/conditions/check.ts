@@ -1,12 +1,14 @@
 import { limits } from "../schema/limits.js";
-import type { Table } from "../schema/schema.js";
+import { lastOf, type Role, singleKey, type Table } from "../schema/schema.js";
+import { list } from "../schema/types/list.js";
 import { scalarTypes } from "../schema/types/scalars.js";
 import { asDecimal, comparable, comparisonGroup, findLink, isText } from "./comparable.js";
 import { always, and, type Expression, never, not, type Operand, or } from "./expression.js";
 import { parseCondition } from "./parser.js";
-import { PathResolver, type Scope } from "./resolve.js";
+import { printName, printPath } from "./printer.js";
+import { PathResolver, type PersonMembers, type Scope } from "./resolve.js";
 import { addShifts, shiftedOperand } from "./shift.js";
-import type { Condition, OperandSyntax } from "./syntax.js";
+import type { Condition, OperandSyntax, PathSyntax } from "./syntax.js";
 import { Unknown } from "./truth.js";
 
 /** Parses a condition and resolves it in its scope. After a problem the answer is undefined and the problem is listed. */
@@ -22,6 +24,13 @@ export function readCondition(source: string, scope: Scope): Expression | undefi
   const before = scope.problems.list.length;
   const expression = new Checker(scope).condition(parsed.condition);
   return scope.problems.list.length === before ? expression : undefined;
+}
+
+const heldType = list(scalarTypes.text);
+
+/** `me` alone: the current user, of whom more is known than what is stored. */
+function isMe({ root, names }: PathSyntax): boolean {
+  return root === "me" && names.length === 0;
 }
 
 class Checker {
@@ -67,6 +76,8 @@ class Checker {
         return this.#exists(node);
       case "may":
         return this.#may(node);
+      case "member":
+        return this.#negate(node.negated, this.#member(node));
       case "is-null": {
         const operand = this.#operand(node.operand);
         return operand === undefined ? never : this.#negate(node.negated, { kind: "is-null", operand });
@@ -168,6 +179,82 @@ class Checker {
       return never;
     }
     return { kind: "may", action: node.action, key: operand, target: target.name };
+  }
+
+  /** `PATH is NAME`, `PATH is ROLE of PATH`. */
+  #member(node: Extract<Condition, { kind: "member" }>): Expression {
+    const { schema, problems, path, members } = this.#scope;
+    const person = this.#operand(node.path);
+    if (person === undefined) return never;
+    if (members === undefined) {
+      problems.add("misplaced-member", { name: node.name }, path, node.at);
+      return never;
+    }
+    const { type } = person;
+    const people = schema.people?.table;
+    const isKey = "path" in person && people !== undefined && lastOf(person.path) === singleKey(people);
+    const target = isKey ? people.name : (type.target ?? type.element?.target);
+    if (people === undefined || target !== people.name) {
+      problems.add("not-a-person", { what: printPath(node.path), people: people?.name }, path, node.path.at);
+      return never;
+    }
+    const role = schema.roles.get(node.name);
+    if (role === undefined && !members.groups.has(node.name)) {
+      const candidates = [...schema.roles.keys(), ...members.groups];
+      problems.add("unknown-who", { name: node.name, candidates }, path, node.nameAt);
+      return never;
+    }
+    if (node.on !== undefined || role?.scope !== undefined) return this.#holdsOn(node, role, person, members);
+    if (isMe(node.path) && members.ofMe !== undefined) return members.ofMe(node.name);
+    if (isMe(node.path)) {
+      problems.add("misplaced-member", { name: node.name }, path, node.at);
+      return never;
+    }
+    return {
+      kind: "person",
+      key: person,
+      people: people.name,
+      member: node.name,
+      name: printName(node.name, true),
+      condition: members.of(node.name),
+      here: undefined,
+      quantifier: "some",
+    };
+  }
+
+  #holdsOn(
+    node: Extract<Condition, { kind: "member" }>,
+    role: Role | undefined,
+    person: Operand,
+    members: PersonMembers,
+  ): Expression {
+    const { problems, path } = this.#scope;
+    if (role?.scope === undefined) {
+      problems.add("unscoped-role", { role: node.name }, path, node.nameAt);
+      return never;
+    }
+    if (node.on === undefined) {
+      problems.add("scoped-role", { role: node.name, scope: role.scope }, path, node.nameAt);
+      return never;
+    }
+    const record = this.#operand(node.on);
+    if (record === undefined) return never;
+    if (record.type.target !== role.scope) {
+      const where = `"${node.name} of ${printPath(node.on)}"`;
+      problems.add("wrong-scope", { role: node.name, scope: role.scope, where }, path, node.on.at);
+      return never;
+    }
+    if (person.type.element !== undefined) {
+      const facts = { expected: "a path to one person", found: "a list of persons", what: `"${node.name} of"` };
+      problems.add("wrong-shape", facts, path, node.path.at);
+      return never;
+    }
+    if (!isMe(node.path)) return members.holdsOn(role, person, record);
+    if (record.kind === "field" && members.ofMe !== undefined) {
+      return { kind: "belongs", path: record.path, asker: { kind: "held", type: heldType, role: role.name } };
+    }
+    problems.add("misplaced-member", { name: node.name }, path, node.at);
+    return never;
   }
 
   #match(node: Extract<Condition, { kind: "match" }>): Expression {

@@ -22,7 +22,8 @@ export function findLink(condition: Expression): Extract<Expression, { kind: "ex
       [left, right],
       [right, left],
     ].flatMap(([inner, value]) => {
-      const isOutside = value?.kind === "outer" || value?.kind === "me" || value?.kind === "request";
+      const isOutside =
+        value?.kind === "outer" || value?.kind === "around" || value?.kind === "me" || value?.kind === "request";
       return isOutside && inner?.kind === "field" ? [{ path: inner.path, value }] : [];
     });
   });

@@ -36,7 +36,16 @@ export function describeExpression(expression: Expression): string {
     case "may":
       return `may ${printName(expression.action)} ${describeOperand(expression.key)}`;
     case "open":
-      return `in ${expression.name}`;
+      return `me is ${expression.name}`;
+    case "person": {
+      const text = `${describeOperand(expression.key)} is ${expression.name}`;
+      return expression.quantifier === "some" ? text : `not (${text})`;
+    }
+    case "line": {
+      const { direction, levels, condition, quantifier } = expression;
+      const where = `${levels === undefined ? "" : `at most ${levels} `}${direction}`;
+      return `${quantifier === "some" ? "somebody" : "everybody"} ${where} (${describeExpression(condition)})`;
+    }
     default:
       return expression satisfies never;
   }
@@ -68,6 +77,8 @@ export function describeOperand(operand: Operand): string {
       return describePath(operand.path);
     case "outer":
       return isOwnAddress(operand) ? "this" : `this.${printFieldPath(operand.path)}`;
+    case "around":
+      return printFieldPath(operand.path);
     case "held":
       return `${operand.role} of`;
     case "me":
@@ -79,6 +90,7 @@ export function describeOperand(operand: Operand): string {
     case "shift":
       return `${describeOperand(operand.operand)} ${printShift(operand.amount, operand.unit)}`;
     case "as-decimal":
+    case "as-address":
       return describeOperand(operand.operand);
     default:
       return operand satisfies never;

@@ -1,6 +1,7 @@
 import type { Scalar } from "../schema/scalar.js";
 import { lastOf } from "../schema/schema.js";
 import { compileEquality } from "./equality.js";
+import { compileLine, compilePerson } from "./evaluate-person.js";
 import { type Expression, isOfAnyRecord, pushNots } from "./expression.js";
 import { matcher } from "./match.js";
 import {
@@ -67,6 +68,10 @@ export function compileTest(expression: Expression, judge: Judge = nobodyMay): T
     }
     case "open":
       return () => Unknown;
+    case "person":
+      return compilePerson(expression, (one) => compileTest(one, judge));
+    case "line":
+      return compileLine(expression, (one) => compileTest(one, judge));
     default:
       return expression satisfies never;
   }
@@ -258,13 +263,14 @@ function compileAbove({ path, line, asker }: Extract<Expression, { kind: "above"
 }
 
 /** True or false as in SQL; {@link Bad} where no record decides it and bad data leaves one undecided. */
-function compileExists({ table, condition, link }: Extract<Expression, { kind: "exists" }>, judge: Judge): Test {
+function compileExists(expression: Extract<Expression, { kind: "exists" }>, judge: Judge): Test {
+  const { table, condition, link } = expression;
   const test = compileTest(pushNots(condition), judge);
   const value = link === undefined ? undefined : compileRead(link.value);
   return (row, reading) => {
-    const outer = reading.outer ?? { row, reading };
-    const { source, badData, decided, values } = reading;
-    const inside: Reading = { source, badData, decided, values, outer };
+    const around = { row, reading };
+    const { source, badData, decided, values, outer = around } = reading;
+    const inside: Reading = { source, badData, decided, values, outer, around };
     const sought = value?.(row, inside);
     if (link !== undefined && sought === null) return False;
     const isSought = link !== undefined && sought != null;

@@ -26,7 +26,10 @@ export type Expression =
   | { readonly kind: "belongs"; readonly path: FieldPath; readonly asker: Operand }
   /** The person is above the one that `path` leads to, at any distance along `line`, the people's manager field. */
   | { readonly kind: "above"; readonly path: FieldPath; readonly line: Field; readonly asker: Operand }
-  /** Some record of `table` meets `condition`, in which `outer` operands read the record that the rule is about. */
+  /**
+   * Some record of `table` meets `condition`, in which `outer` operands read the record that the rule is about, `around`
+   * ones the record at hand.
+   */
   | {
       readonly kind: "exists";
       readonly table: string;
@@ -36,8 +39,44 @@ export type Expression =
     }
   /** May the current user do `action` with the record of `target` whose key this is? */
   | { readonly kind: "may"; readonly action: string; readonly key: Operand; readonly target: string }
-  /** A membership that is left open: nothing is known of the person but some roles. Unknown. */
-  | { readonly kind: "open"; readonly name: string };
+  /** A membership of the current user that is left open: nothing is known of the person but some roles. Unknown. */
+  | { readonly kind: "open"; readonly name: string }
+  | PersonTest
+  | LineTest;
+
+/**
+ * The person whose key this is, or some person of a list, holds a role or is in a group. Unknown where the key is null or
+ * leads to nobody; of a list, elements that lead to nobody do not count.
+ */
+export interface PersonTest {
+  readonly kind: "person";
+  readonly key: Operand;
+  /** The people's table. */
+  readonly people: string;
+  /** The role or group. */
+  readonly member: string;
+  /** The same as it is written; of a scoped role, with the path to the record that it is held on: `lead of exhibition`. */
+  readonly name: string;
+  /** What makes them a member, as a condition on their own record. */
+  readonly condition: Expression;
+  /** What is asked of the record at hand besides: that they hold the role on what it leads to. */
+  readonly here: Expression | undefined;
+  /** `every`: the opposite, which must hold of each person; or else of the record at hand. */
+  readonly quantifier: "some" | "every";
+}
+
+/** Somebody above or below the person whose record this is, themselves aside, meets a condition on their own record. */
+export interface LineTest {
+  readonly kind: "line";
+  readonly direction: "above" | "below";
+  /** How many steps of the line are looked at; undefined for all of them. */
+  readonly levels: number | undefined;
+  /** The people's manager field, and their key. */
+  readonly line: Field;
+  readonly key: Field;
+  readonly condition: Expression;
+  readonly quantifier: "some" | "every";
+}
 
 export type Operand =
   | { readonly kind: "constant"; readonly type: FieldType; readonly value: Scalar | null }
@@ -46,6 +85,8 @@ export type Operand =
   | { readonly kind: "field"; readonly type: FieldType; readonly path: FieldPath }
   /** Inside `exists`: a field of the record that the rule is about. */
   | { readonly kind: "outer"; readonly type: FieldType; readonly path: FieldPath }
+  /** Inside `exists`: a field of the record of which it is asked, which for an inner one is that of the outer one. */
+  | { readonly kind: "around"; readonly type: FieldType; readonly path: FieldPath }
   /** A field of the person who asks; the people's key alone for `me`. */
   | { readonly kind: "me"; readonly type: FieldType; readonly path: FieldPath; readonly slot?: number }
   /** The addresses of the records on which the person holds a scoped role: a list of texts. */
@@ -59,6 +100,8 @@ export type Operand =
       readonly amount: number;
       readonly unit: DurationUnit;
     }
+  /** A record's key as the text by which assignments name it. */
+  | { readonly kind: "as-address"; readonly type: FieldType; readonly operand: Operand }
   /** An integer where it meets a decimal. */
   | { readonly kind: "as-decimal"; readonly type: FieldType; readonly operand: Operand };
 
@@ -119,17 +162,34 @@ export function pushNots(expression: Expression, isNegated = false): Expression 
       // "Not in" is "all different": a null among the items then keeps it from being true, whatever bad data there is.
       if (!isNegated) return expression;
       return and(expression.items.map((right) => ({ kind: "compare", op: "<>", left: expression.operand, right })));
+    case "person":
+    case "line": {
+      const condition = pushNots(expression.condition, isNegated);
+      const quantifier = (expression.quantifier === "some") === isNegated ? "every" : "some";
+      if (expression.kind === "line") return { ...expression, condition, quantifier };
+      const here = expression.here && pushNots(expression.here, isNegated);
+      return { ...expression, condition, here, quantifier };
+    }
     default:
       return isNegated ? not(expression) : expression;
   }
 }
 
-/** Calls `visit` for every operand of an expression, also those inside others and inside `exists`. */
+/**
+ * Calls `visit` for every operand of an expression, also those inside others and inside `exists`. What is asked of a
+ * person's own record is not looked into: it reads none of these records.
+ */
 export function visitOperands(expression: Expression, visit: (operand: Operand) => void): void {
   visitTests(expression, (test) => {
     for (const operand of operandsWithin(test)) visit(operand);
     if (test.kind === "exists") visitOperands(test.condition, visit);
+    if (test.kind === "person" && test.here !== undefined) visitOperands(test.here, visit);
   });
+}
+
+/** The conditions on other persons' records that stand in a test. */
+export function personConditions(test: Expression): readonly Expression[] {
+  return test.kind === "person" || test.kind === "line" ? [test.condition] : [];
 }
 
 /** Calls `visit` for everything in an expression that is not put together by and, or, not; `exists` is one test. */
@@ -157,7 +217,10 @@ export function operandsOf(test: Expression): readonly Operand[] {
     case "above":
       return [test.asker, { kind: "field", path: test.path, type: lastOf(test.path).type }];
     case "may":
+    case "person":
       return [test.key];
+    case "line":
+      return [{ kind: "field", path: [test.key], type: test.key.type }];
     case "exists":
       return test.link === undefined ? [] : [test.link.value];
     case "truth":
@@ -174,8 +237,13 @@ export function operandsOf(test: Expression): readonly Operand[] {
 /** The operands of a single test and those inside others, without those inside `exists`. */
 export function operandsWithin(test: Expression): readonly Operand[] {
   const within = (operand: Operand): readonly Operand[] =>
-    operand.kind === "shift" || operand.kind === "as-decimal" ? [operand, ...within(operand.operand)] : [operand];
+    isMade(operand) ? [operand, ...within(operand.operand)] : [operand];
   return operandsOf(test).flatMap(within);
+}
+
+/** Operands that are worked out from another one. */
+export function isMade(operand: Operand): operand is Extract<Operand, { readonly operand: Operand }> {
+  return operand.kind === "shift" || operand.kind === "as-decimal" || operand.kind === "as-address";
 }
 
 /** Whether an `exists` or `may` is the same for every record that the rule is about. */
@@ -183,7 +251,7 @@ export function isOfAnyRecord(test: Extract<Expression, { kind: "exists" | "may"
   if (test.kind === "may") return test.key.kind === "constant";
   let isFree = true;
   visitOperands(test, (operand) => {
-    if (operand.kind === "outer") isFree = false;
+    if (operand.kind === "outer" || operand.kind === "around") isFree = false;
   });
   return isFree;
 }
@@ -192,7 +260,7 @@ export function isOfAnyRecord(test: Extract<Expression, { kind: "exists" | "may"
 export function readsOtherRecords(expression: Expression): boolean {
   let reads = false;
   visitTests(expression, (test) => {
-    reads ||= test.kind === "above" || test.kind === "exists" || test.kind === "may";
+    reads ||= ["above", "exists", "may", "person", "line"].includes(test.kind);
     reads ||= operandsWithin(test).some((operand) => operand.kind === "field" && operand.path.length > 1);
   });
   return reads;

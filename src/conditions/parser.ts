@@ -178,8 +178,9 @@ class Parser {
     }
     if (this.#read.takeWord("is")) {
       const negated = this.#read.takeWord("not");
-      if (!this.#read.takeWord("null")) this.#read.fail(negated ? "null" : "null or not null");
-      return { kind: "is-null", negated, operand, at };
+      if (this.#read.takeWord("null")) return { kind: "is-null", negated, operand, at };
+      if (operand.kind !== "path") this.#read.fail(negated ? "null" : "null or not null");
+      return this.#member(operand, negated, at);
     }
     const negated = this.#read.takeWord("not");
     if (this.#read.takeWord("in")) return this.#in(operand, negated, at);
@@ -197,6 +198,16 @@ class Parser {
         ? "in, between, like, starts with, ends with or contains"
         : "=, <>, <, <=, >, >=, is, in, between, like, starts with, ends with or contains",
     );
+  }
+
+  #member(path: PathSyntax, negated: boolean, at: number): Condition {
+    const { at: nameAt, value: name } = this.#name(
+      negated ? "null, or the name of a role or group" : "null, not null, or the name of a role or group",
+    );
+    if (!this.#read.takeWord("of")) return { kind: "member", negated, path, name, nameAt, on: undefined, at };
+    const on = this.#plainOperand();
+    if (on.kind === "path") return { kind: "member", negated, path, name, nameAt, on, at };
+    throw new Stop({ code: "condition-syntax", found: "a value", expected: "a path of references", at: on.at });
   }
 
   #in(operand: OperandSyntax, negated: boolean, at: number): Condition {

@@ -33,6 +33,10 @@ export function printCondition(condition: Condition): string {
       return `${printOperand(condition.operand)} is ${negation(condition)}null`;
     case "exists":
       return `exists (${printName(condition.table)} where ${printCondition(condition.condition)})`;
+    case "member": {
+      const scope = condition.on === undefined ? "" : ` of ${printPath(condition.on)}`;
+      return `${printPath(condition.path)} is ${negation(condition)}${printName(condition.name, true)}${scope}`;
+    }
     case "may":
       return `may ${printName(condition.action)} ${printPath(condition.path)}`;
     default:
@@ -77,7 +81,7 @@ export function printShift(amount: number, unit: string): string {
   return `${amount < 0 ? "-" : "+"} ${size} ${unit}${size === 1 ? "" : "s"}`;
 }
 
-function printPath(path: PathSyntax): string {
+export function printPath(path: PathSyntax): string {
   const names = path.names.map((name, index) => printName(name, path.root === "record" && index === 0));
   return (path.root === "record" ? names : [path.root, ...names]).join(".");
 }

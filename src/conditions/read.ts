@@ -14,6 +14,8 @@ import type { Truth } from "./truth.js";
 interface DecidedTests {
   get(test: object): Truth | undefined;
   set(test: object, truth: Truth): void;
+  /** Those of a test on other persons' records, by the person's key. */
+  ofPersons(test: object): Map<Scalar, Truth>;
 }
 
 /** What an evaluation may use besides the record. One per session. */
@@ -30,6 +32,8 @@ export interface Reading {
   readonly decided?: DecidedTests | undefined;
   /** Inside `exists`: the record that the rule is about, and how things are read outside. */
   readonly outer?: { readonly row: Row; readonly reading: Reading };
+  /** Inside `exists`: the record of which it is asked. */
+  readonly around?: { readonly row: Row; readonly reading: Reading };
 }
 
 /** The same, telling nobody of bad data: for what is looked at besides, and for what is only proposed. */
@@ -56,6 +60,10 @@ export function compileRead(operand: Operand): Read {
       const read = readPath(operand.path);
       return (_row, { outer }) => (outer === undefined ? undefined : read(outer.row, outer.reading));
     }
+    case "around": {
+      const read = readPath(operand.path);
+      return (_row, { around }) => (around === undefined ? undefined : read(around.row, around.reading));
+    }
     case "shift": {
       const read = compileRead(operand.operand);
       return (row, reading) => {
@@ -68,6 +76,13 @@ export function compileRead(operand: Operand): Read {
       return (row, reading) => {
         const value = read(row, reading);
         return value == null ? value : decimalOf(value, operand.type);
+      };
+    }
+    case "as-address": {
+      const read = compileRead(operand.operand);
+      return (row, reading) => {
+        const value = read(row, reading);
+        return value == null ? value : String(value);
       };
     }
     case "me":

@@ -4,6 +4,7 @@ import {
   type Field,
   type FieldPath,
   lastOf,
+  type Role,
   type Schema,
   singleKey,
   type Table,
@@ -12,7 +13,7 @@ import {
 import { reference } from "../schema/types/reference.js";
 import { scalarTypes } from "../schema/types/scalars.js";
 import { personType } from "./comparable.js";
-import type { Operand } from "./expression.js";
+import type { Expression, Operand } from "./expression.js";
 import type { PathSyntax } from "./syntax.js";
 
 /** What a condition's names mean: the table whose record it is about, and where problems go. */
@@ -24,6 +25,20 @@ export interface Scope {
   readonly path: Path;
   /** Whether a `may` may do with the action on the table; undefined where `may` has no place, as in a group. */
   readonly isAction: ((action: string, table: Table) => boolean) | undefined;
+  /** What makes somebody a member; undefined where no condition may ask for it, as in a filter. */
+  readonly members: PersonMembers | undefined;
+}
+
+/** Who holds roles and is in groups, as conditions. */
+export interface PersonMembers {
+  /** The names of the groups. */
+  readonly groups: ReadonlySet<string>;
+  /** What makes a person hold a role or be in a group, as a condition on their own record. */
+  readonly of: (name: string) => Expression;
+  /** The same of the current user, of whom more is known; undefined where there is none, as in a group. */
+  readonly ofMe: ((name: string) => Expression) | undefined;
+  /** Whether the person that one operand leads to holds a scoped role on the record that the other leads to. */
+  readonly holdsOn: (role: Role, person: Operand, record: Operand) => Expression;
 }
 
 /** Finds what the paths of one condition mean. */

@@ -3,6 +3,7 @@ import { compileTest } from "./evaluate.js";
 import {
   and,
   type Expression,
+  isMade,
   isOfAnyRecord,
   not,
   type Operand,
@@ -20,27 +21,42 @@ export type Decided = (test: Expression) => Truth | undefined;
 /** Gives the constant for an operand that the session knows, or the operand itself while it is open. */
 export type Known = (operand: SessionOperand) => Operand;
 
+/** Whether the current user holds a role or is in a group. */
+export type Member = (name: string) => Expression;
+
+const open: Member = (name) => ({ kind: "open", name });
+
 /**
  * Partial evaluation: puts the session's constants in, decides what then no longer depends on the record, and
  * simplifies what is left. Sound in three-valued logic: nothing is folded that a null could change.
  */
-export function specialize(expression: Expression, known: Known, decided?: Decided): Expression {
+export function specialize(expression: Expression, known: Known, decided?: Decided, member: Member = open): Expression {
   const operand = (one: Operand): Operand => specializeOperand(one, known);
   switch (expression.kind) {
     case "truth":
-    case "open":
       return expression;
+    case "open":
+      return member(expression.name);
+    case "person": {
+      const key = operand(expression.key);
+      if (key.kind === "constant" && key.value === null) return { kind: "truth", value: Unknown };
+      const condition = specialize(expression.condition, known, decided);
+      const here = expression.here && specialize(expression.here, known, decided);
+      return { ...expression, key, condition, here };
+    }
+    case "line":
+      return { ...expression, condition: specialize(expression.condition, known, decided) };
     case "may": {
       const key = operand(expression.key);
       if (key.kind === "constant" && key.value === null) return { kind: "truth", value: Unknown };
       return decide({ ...expression, key }, decided);
     }
     case "and":
-      return and(expression.terms.map((term) => specialize(term, known, decided)));
+      return and(expression.terms.map((term) => specialize(term, known, decided, member)));
     case "or":
-      return or(expression.terms.map((term) => specialize(term, known, decided)));
+      return or(expression.terms.map((term) => specialize(term, known, decided, member)));
     case "not":
-      return not(specialize(expression.term, known, decided));
+      return not(specialize(expression.term, known, decided, member));
     case "compare":
       return fold({ ...expression, left: operand(expression.left), right: operand(expression.right) });
     case "in":
@@ -60,7 +76,7 @@ export function specialize(expression: Expression, known: Known, decided?: Decid
     }
     case "exists": {
       const { link } = expression;
-      const condition = specialize(expression.condition, known, decided);
+      const condition = specialize(expression.condition, known, decided, member);
       // Of no record can be said what is false of every one.
       if (condition.kind === "truth" && condition.value === False) return condition;
       return decide({ ...expression, condition, link: link && { ...link, value: operand(link.value) } }, decided);
@@ -90,10 +106,16 @@ export function specializeOperand(operand: Operand, known: Known): Operand {
     }
     case "as-decimal":
       return asDecimal(specializeOperand(operand.operand, known));
+    case "as-address": {
+      const inner = specializeOperand(operand.operand, known);
+      if (inner.kind !== "constant") return { ...operand, operand: inner };
+      return { kind: "constant", type: operand.type, value: inner.value === null ? null : String(inner.value) };
+    }
     case "constant":
     case "unreadable":
     case "field":
     case "outer":
+    case "around":
       return operand;
     default:
       return operand satisfies never;
@@ -113,6 +135,6 @@ function fold(expression: Expression): Expression {
 }
 
 function isFixed(operand: Operand): boolean {
-  if (operand.kind === "shift" || operand.kind === "as-decimal") return isFixed(operand.operand);
+  if (isMade(operand)) return isFixed(operand.operand);
   return operand.kind === "constant" || operand.kind === "unreadable";
 }

@@ -51,6 +51,17 @@ export type Condition =
       readonly actionAt: number;
       readonly path: PathSyntax;
       readonly at: number;
+    }
+  /** The person whom `path` leads to holds a role or is in a group: `owner is keeper`, `owner is lead of exhibition`. */
+  | {
+      readonly kind: "member";
+      readonly negated: boolean;
+      readonly path: PathSyntax;
+      readonly name: string;
+      readonly nameAt: number;
+      /** Of a scoped role, the path to the record that it is held on. */
+      readonly on: PathSyntax | undefined;
+      readonly at: number;
     };
 
 export interface Comparison {
@@ -147,6 +158,8 @@ export function partsOf(node: Condition | OperandSyntax): readonly (Condition | 
       return [node.condition];
     case "may":
       return [node.path];
+    case "member":
+      return node.on === undefined ? [node.path] : [node.path, node.on];
     case "truth":
     case "text":
     case "number":

@@ -1,5 +1,5 @@
 import { readCondition } from "../conditions/check.js";
-import { and, type Expression, never, operandsOf, visitTests } from "../conditions/expression.js";
+import { and, type Expression, isMade, never, operandsOf, visitTests } from "../conditions/expression.js";
 import { parseCondition } from "../conditions/parser.js";
 import { specialize } from "../conditions/specialize.js";
 import { visitSyntax } from "../conditions/syntax.js";
@@ -111,7 +111,7 @@ function filterOf(session: Session, schema: Schema, table: Table, text: string):
     const problems = new Problems();
     // Nothing else than this table can be named, so that no message tells of another.
     const alone: Schema = { ...schema, tables: new Map([[table.name, from]]), request: new Map() };
-    const scope = { schema: alone, table: from, problems, path: ["where"], isAction: undefined };
+    const scope = { schema: alone, table: from, problems, path: ["where"], isAction: undefined, members: undefined };
     return { condition: readCondition(text, scope), problems: problems.list };
   };
   const asks = asksMore(text);
@@ -120,7 +120,7 @@ function filterOf(session: Session, schema: Schema, table: Table, text: string):
   let isPlain = condition !== undefined;
   visitTests(condition ?? never, (test) => {
     for (let operand of operandsOf(test)) {
-      while (operand.kind === "shift" || operand.kind === "as-decimal") operand = operand.operand;
+      while (isMade(operand)) operand = operand.operand;
       const isOwnField = operand.kind === "field" && operand.path.length === 1 && isOwn(operand.path[0]);
       isPlain &&= isOwnField || operand.kind === "constant" || operand.kind === "today";
     }
@@ -152,7 +152,7 @@ function asksMore(text: string): boolean {
   if ("problems" in parsed) return false;
   let asks = false;
   visitSyntax(parsed.condition, (node) => {
-    asks ||= node.kind === "exists" || node.kind === "may";
+    asks ||= node.kind === "exists" || node.kind === "may" || node.kind === "member";
     asks ||= node.kind === "path" && (node.root === "me" || node.root === "request" || node.names.length > 1);
   });
   return asks;

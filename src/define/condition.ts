@@ -3,7 +3,16 @@ import { portierError } from "../schema/problems.js";
 import { choice } from "../schema/types/choice.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { isScalarTypeName, scalarTypes } from "../schema/types/scalars.js";
-import type { CustomAction, Declaration, FieldName, StoredValue, TableName, TargetOf } from "./types.js";
+import type {
+  CustomAction,
+  Declaration,
+  FieldName,
+  GroupName,
+  RoleName,
+  StoredValue,
+  TableName,
+  TargetOf,
+} from "./types.js";
 
 /** A condition that was put together; `text` is what it says in a document. */
 export class TypedCondition {
@@ -100,6 +109,14 @@ export interface ConditionScope<D extends Declaration, T extends TableName<D>> {
     action: "list" | "view" | "edit" | "delete" | "export" | "bulk" | CustomAction<D, TableName<D>>,
     reference: object,
   ): TypedCondition;
+  /**
+   * Does the person that the reference leads to hold the role, or are they in the group? Of a scoped role `on` is the
+   * reference to the record on which they hold it.
+   *
+   * @example
+   * where: ({ record, isMember }) => isMember(record.keeper, "textiles").or(isMember(record.keeper, "lead", record.exhibition))
+   */
+  isMember(reference: object, member: RoleName<D> | GroupName<D>, on?: object): TypedCondition;
 }
 
 type PersonScope<D extends Declaration> = D["people"] extends { readonly table: infer P extends TableName<D> }
@@ -157,6 +174,17 @@ export function conditionScope(declaration: Declaration, table: string): Conditi
       throw portierError("wrong-call", {
         what: "may asks about a reference",
         hint: "give a field such as record.keeper",
+      });
+    },
+    isMember: (reference: object, member: string, on?: object) => {
+      const [person, record] = [pathOf(reference), pathOf(on)];
+      if (person !== undefined && (record !== undefined || on === undefined)) {
+        const scope = record === undefined ? "" : ` of ${record}`;
+        return new TypedCondition(`${person} is ${printName(member, true)}${scope}`);
+      }
+      throw portierError("wrong-call", {
+        what: "isMember asks about references",
+        hint: "give fields such as record.keeper and record.exhibition",
       });
     },
   } as unknown as ConditionScope<Declaration, string>;

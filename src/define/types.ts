@@ -236,9 +236,15 @@ type CheckedRole<D extends Declaration, S> = {
 type GroupMember<D extends Declaration> =
   | Exclude<RoleName<D>, ScopedRole<D>>
   | GroupName<D>
+  | AlongLine<Exclude<RoleName<D>, ScopedRole<D>> | GroupName<D>>
   | `person ${string}`
-  | { readonly below: string }
+  | { readonly below: string; readonly levels?: number }
+  | { readonly above: string; readonly levels?: number }
   | { readonly where: string };
+
+/** Those who hold a role or are in a group, and those below or above them in the manager line. */
+type AlongLine<Name extends string> =
+  `${Name} and ${"" | `${number} level ` | `${number} levels `}${"below" | "above"}`;
 
 type CheckedGroup<D extends Declaration, S> = {
   readonly [P in keyof S]: P extends "members" | "without"
@@ -272,6 +278,7 @@ export type WhoEntry<D extends Declaration, T extends TableName<D>> =
   | `above ${FieldName<D, T>}.${string}`
   | Exclude<RoleName<D>, ScopedRole<D>>
   | GroupName<D>
+  | AlongLine<Exclude<RoleName<D>, ScopedRole<D>> | GroupName<D>>
   | `${ScopedRole<D>} of this`
   | `${ScopedRole<D>} of ${FieldName<D, T>}`
   | `${ScopedRole<D>} of ${FieldName<D, T>}.${string}`

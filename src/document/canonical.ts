@@ -41,7 +41,7 @@ function canonicalScreen(screen: unknown): object {
 
 function canonicalGroup(group: unknown): unknown {
   const members = (written: unknown) =>
-    listOf(written).map((member) => change(member, { where: canonicalCondition, below: String }));
+    listOf(written).map((member) => change(member, { where: canonicalCondition, below: String, above: String }));
   return change(group, { members, without: members, where: canonicalCondition, roles: listOf });
 }
 

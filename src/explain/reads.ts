@@ -1,4 +1,10 @@
-import { type Expression, type Operand, visitOperands, visitTests } from "../conditions/expression.js";
+import {
+  type Expression,
+  type Operand,
+  personConditions,
+  visitOperands,
+  visitTests,
+} from "../conditions/expression.js";
 
 const known = new WeakMap<Expression, ReadonlySet<string>>();
 
@@ -15,7 +21,12 @@ function namesRead(expression: Expression): string[] {
     if (test.kind === "exists") names.push(`table ${test.table}`, ...namesRead(test.condition));
     // What another table's rules ask is not looked through: it could be anything.
     if (test.kind === "may") names.push(`table ${test.target}`, "may");
-    if (test.kind === "above") names.push(`table ${test.line.table}`);
+    if (test.kind === "above" || test.kind === "line") names.push(`table ${test.line.table}`);
+    if (test.kind === "person") names.push(`table ${test.people}`);
+    // What is asked of a person's own record is read from the tables that it leads through.
+    for (const condition of personConditions(test)) {
+      names.push(...namesRead(condition).filter((name) => name.startsWith("table ")));
+    }
     if (test.kind === "belongs" || test.kind === "above")
       names.push(...ofOperand({ kind: "field", type: test.asker.type, path: test.path }));
   });
@@ -25,7 +36,8 @@ function namesRead(expression: Expression): string[] {
 
 function ofOperand(operand: Operand): string[] {
   if (operand.kind === "held") return ["held"];
-  if (operand.kind !== "field" && operand.kind !== "outer" && operand.kind !== "me") return [];
+  if (operand.kind !== "field" && operand.kind !== "outer" && operand.kind !== "around" && operand.kind !== "me")
+    return [];
   const [first, ...rest] = operand.path;
   const parts = first.by ?? [first];
   return [

@@ -136,7 +136,8 @@ export class Tracer {
   }
 
   #truth(expression: Expression): TracedTruth {
-    const residual = this.#safely(() => specialize(expression, this.#subject.known), expression);
+    const { known, membership } = this.#subject;
+    const residual = this.#safely(() => specialize(expression, known, undefined, membership), expression);
     if (residual.kind === "truth") return truthNames[residual.value];
     if (this.#record === undefined || residual.kind === "open") return "open";
     return this.#safely(

@@ -142,6 +142,7 @@ const callersFaults: ReadonlySet<string> = new Set([
   "bad-literal",
   "bad-duration",
   "misplaced-may",
+  "misplaced-member",
   "unknown-field",
   "unknown-table",
   "unknown-action",

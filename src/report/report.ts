@@ -165,8 +165,11 @@ function sayMember(member: Member): string {
       return `every ${member.name}`;
     case "person":
       return member.text;
-    case "below":
-      return `${member.text.replace(/^below:?\s*/, "")} and everybody below`;
+    case "along": {
+      const { direction, levels, key } = member;
+      const named = key.kind === "constant" ? String(key.value) : "";
+      return `${named} and everybody ${levels === undefined ? "" : `at most ${levels} levels `}${direction}`;
+    }
     case "where":
       return `everybody of whom ${sayCondition(member.condition)}`;
     default:

@@ -50,7 +50,16 @@ function sayTest(test: Expression, isNegated: boolean): string {
     case "may":
       return `the person may ${isNegated ? "not " : ""}${test.action} ${test.key.kind === "field" ? "its " : ""}${sayOperand(test.key)}`;
     case "open":
-      return `the person ${is} in ${test.name}`;
+      return `the person ${is} ${test.name}`;
+    case "person": {
+      const isSome = test.quantifier === "some" && !isNegated;
+      return `${sayOperand(test.key)} ${isSome ? "is" : "is not"} ${test.name}`;
+    }
+    case "line": {
+      const { direction, levels, condition, quantifier } = test;
+      const away = `${levels === undefined ? "" : `at most ${levels} levels `}${direction}`;
+      return `${quantifier === "some" ? "somebody" : "everybody"} ${away} meets: ${say(pushNots(condition))}`;
+    }
     case "truth":
     case "and":
     case "or":
@@ -108,6 +117,8 @@ function sayOperand(operand: Operand): string {
       return "something unreadable";
     case "field":
       return sayPath(operand.path);
+    case "around":
+      return `its ${sayPath(operand.path)}`;
     case "outer":
       return operand.path.length === 1 && operand.type !== operand.path[0].type
         ? "this record"
@@ -128,6 +139,7 @@ function sayOperand(operand: Operand): string {
       return `${Math.abs(amount)} ${many} ${amount < 0 ? "before" : "after"} ${sayOperand(operand.operand)}`;
     }
     case "as-decimal":
+    case "as-address":
       return sayOperand(operand.operand);
     default:
       return operand satisfies never;

@@ -5,8 +5,9 @@ import { checkName, type Part, readMapping, readText } from "../schema/reader.js
 import { Problems, problem } from "../schema/report.js";
 import type { Table } from "../schema/schema.js";
 import { readRange } from "./cells.js";
-import { type Group, readGroups } from "./groups.js";
+import { readGroups } from "./groups.js";
 import { reportMayCircles } from "./may-circles.js";
+import type { StoredMembers } from "./membership.js";
 import type { CellRange } from "./ranges.js";
 import { readRules } from "./read-rules.js";
 import type { Rule } from "./rule.js";
@@ -23,13 +24,13 @@ export function compileRules(document: unknown, locate?: Locate): Ruleset {
   const root: Part = { value: document, path: [], problems };
   const declared = declare(root);
   const { schema } = declared;
-  const groups = readGroups(declared.groups, schema);
+  const { groups, members } = readGroups(declared.groups, schema, problems);
   const ranges = new Map<string, Map<string, CellRange>>();
   for (const [name, part] of declared.ranges) {
     const table = schema.tables.get(name);
     if (table !== undefined) ranges.set(name, readNamedRanges(part, table));
   }
-  const rules = readAllRules(declared, groups, ranges);
+  const rules = readAllRules(declared, members, ranges);
   const screens = readScreens(declared.screens, schema, groups);
   if (rules.length > limits.rules) problems.add("too-large", { what: "rules", limit: limits.rules });
   if (problems.list.length === 0) reportMayCircles(rules, schema.tables, problems);
@@ -41,13 +42,13 @@ export function compileRules(document: unknown, locate?: Locate): Ruleset {
 
 function readAllRules(
   { schema, rules: parts, everyTable }: Declared,
-  groups: ReadonlyMap<string, Group>,
+  members: StoredMembers,
   ranges: ReadonlyMap<string, ReadonlyMap<string, CellRange>>,
 ): Rule[] {
   const rules: Rule[] = [];
-  const names = new Set(groups.keys());
+  const { groups } = members;
   for (const [name, table] of schema.tables) {
-    const scope = { schema, table, groups: names, ranges: ranges.get(name) ?? new Map<string, CellRange>() };
+    const scope = { schema, table, groups, members, ranges: ranges.get(name) ?? new Map<string, CellRange>() };
     const own = parts.get(name);
     if (own !== undefined) rules.push(...readRules(own, { ...scope, isEveryTable: false }));
     if (everyTable !== undefined) rules.push(...readRules(everyTable, { ...scope, isEveryTable: true }));

@@ -1,11 +1,15 @@
 import { readCondition } from "../conditions/check.js";
 import { always, type Expression, never, type Operand } from "../conditions/expression.js";
+import type { PersonMembers } from "../conditions/resolve.js";
 import { reportCircle } from "../schema/circles.js";
 import { checkWhoName, reportExclusive } from "../schema/declare-roles.js";
 import { limits } from "../schema/limits.js";
 import { isMapping, type Part, readMapping, readMeant, readShape, readText, readTexts } from "../schema/reader.js";
+import type { Problems } from "../schema/report.js";
 import type { Meant, Role, Schema } from "../schema/schema.js";
-import { askingPerson, readKey } from "./who.js";
+import { readLine } from "./lines.js";
+import { StoredMembers } from "./membership.js";
+import { askingPerson, readKey, readMemberName } from "./who.js";
 
 /** A named set of persons. */
 export interface Group {
@@ -26,8 +30,14 @@ export type Member =
   /** Somebody who holds a role, or is in another group. */
   | { readonly kind: "member"; readonly name: string; readonly text: string }
   | { readonly kind: "person"; readonly key: Operand; readonly text: string }
-  /** That person, and everybody below them in the manager line. */
-  | { readonly kind: "below"; readonly key: Operand; readonly text: string }
+  /** That person, and everybody below or above them in the manager line, at most some levels away. */
+  | {
+      readonly kind: "along";
+      readonly key: Operand;
+      readonly direction: "above" | "below";
+      readonly levels: number | undefined;
+      readonly text: string;
+    }
   /** A condition on the person's own record. */
   | { readonly kind: "where"; readonly condition: Expression; readonly text: string };
 
@@ -36,32 +46,113 @@ interface Arrow {
   readonly part: Part;
 }
 
+export interface ReadGroups {
+  readonly groups: ReadonlyMap<string, Group>;
+  /** Who is in them, as conditions on a person's record. */
+  readonly members: StoredMembers;
+}
+
 /** Reads `groups`. Their names share one namespace with the roles; a circle of groups and roles is named. */
-export function readGroups(part: Part | undefined, schema: Schema): Map<string, Group> {
-  const groups = new Map<string, Group>();
-  if (part === undefined) return groups;
-  const { problems } = part;
-  const entries = readMapping(part, "groups");
-  if (entries.size > limits.groups) problems.add("too-large", { what: "groups", limit: limits.groups }, part.path);
-  const names = new Set([...entries.keys()]);
-  const arrows = new Map<string, Arrow[]>();
-  for (const [name, entry] of entries) {
-    if (!checkWhoName(entry, "a group", name)) continue;
-    if (schema.roles.has(name)) {
-      problems.add("duplicate-name", { what: "the name of a role and a group", name }, entry.path);
-      continue;
-    }
-    const reader = new GroupReader(schema, names, name);
-    groups.set(name, reader.read(entry));
-    arrows.set(name, reader.arrows);
+export function readGroups(part: Part | undefined, schema: Schema, problems: Problems): ReadGroups {
+  const entries = part === undefined ? new Map<string, Part>() : readMapping(part, "groups");
+  if (part !== undefined && entries.size > limits.groups)
+    problems.add("too-large", { what: "groups", limit: limits.groups }, part.path);
+  const reading = new GroupsReader(entries, schema, problems);
+  const groups = reading.all();
+  if (part !== undefined) {
+    reportCircle(
+      groups.keys(),
+      (name) => [...(reading.arrows.get(name) ?? []), ...carriers(name, groups, schema, part)],
+      problems,
+      "groups and roles",
+    );
   }
-  reportCircle(
-    groups.keys(),
-    (name) => [...(arrows.get(name) ?? []), ...carriers(name, groups, schema, part)],
-    problems,
-    "groups and roles",
-  );
-  return groups;
+  return { groups, members: reading.members };
+}
+
+/** Reads each group once: where a condition asks who is in another one, that one first. */
+class GroupsReader {
+  readonly arrows = new Map<string, readonly Arrow[]>();
+  readonly members: StoredMembers;
+  readonly #entries: ReadonlyMap<string, Part>;
+  readonly #schema: Schema;
+  readonly #names: ReadonlySet<string>;
+  readonly #problems: Problems;
+  readonly #groups = new Map<string, Group>();
+  readonly #open = new Set<string>();
+  #carriers: ReadonlyMap<string, readonly string[]> | undefined;
+
+  constructor(entries: ReadonlyMap<string, Part>, schema: Schema, problems: Problems) {
+    this.#entries = entries;
+    this.#schema = schema;
+    this.#names = new Set(entries.keys());
+    this.#problems = problems;
+    const source = {
+      schema,
+      group: (name: string) => this.#group(name),
+      carriers: (role: string) => this.#carriersOf(role),
+    };
+    this.members = new StoredMembers(this.#names, source, (what) => {
+      const part = entries.get(what);
+      const facts = { what: `what makes somebody else "${what}"`, limit: limits.membershipTests };
+      problems.add("too-large", facts, part?.path ?? ["groups"]);
+    });
+  }
+
+  /** In the order of the document. */
+  all(): Map<string, Group> {
+    const read = new Map<string, Group>();
+    for (const name of this.#entries.keys()) {
+      const group = this.#group(name);
+      if (group !== undefined) read.set(name, group);
+    }
+    return read;
+  }
+
+  /** Undefined for one that is none, and for one that is being read: that is a circle. */
+  #group(name: string): Group | undefined {
+    const known = this.#groups.get(name);
+    const entry = this.#entries.get(name);
+    if (known !== undefined || entry === undefined || this.#open.has(name)) return known;
+    this.#open.add(name);
+    if (!checkWhoName(entry, "a group", name)) return undefined;
+    if (this.#schema.roles.has(name)) {
+      this.#problems.add("duplicate-name", { what: "the name of a role and a group", name }, entry.path);
+      return undefined;
+    }
+    const reader = new GroupReader(this.#schema, this.members, name);
+    const group = reader.read(entry);
+    this.#groups.set(name, group);
+    this.arrows.set(name, reader.arrows);
+    return group;
+  }
+
+  #carriersOf(role: string): Carrier[] {
+    this.#carriers ??= carriersWritten(this.#entries, this.#schema);
+    return (this.#carriers.get(role) ?? []).flatMap((name) => {
+      const group = this.#group(name);
+      if (group === undefined) return [];
+      const brings = group.roles.flatMap((one) => this.#schema.roles.get(one) ?? []);
+      return brings.filter(({ closure }) => closure.has(role)).map((one) => ({ group, role: one }));
+    });
+  }
+}
+
+/** For each role the groups that bring it, as far as their entries can be read. */
+function carriersWritten(entries: ReadonlyMap<string, Part>, { roles }: Schema): Map<string, string[]> {
+  const carriers = new Map<string, string[]>();
+  for (const [name, { value }] of entries) {
+    const carried = isMapping(value) ? value["roles"] : undefined;
+    const closures = (Array.isArray(carried) ? carried : [carried]).map(
+      (role) => roles.get(String(role))?.closure ?? [],
+    );
+    for (const brought of new Set(closures.flatMap((closure) => [...closure]))) {
+      const list = carriers.get(brought);
+      if (list === undefined) carriers.set(brought, [name]);
+      else list.push(name);
+    }
+  }
+  return carriers;
 }
 
 /** A group that carries a role. */
@@ -98,14 +189,14 @@ function carriers(name: string, groups: ReadonlyMap<string, Group>, schema: Sche
 
 class GroupReader {
   readonly #schema: Schema;
-  readonly #names: ReadonlySet<string>;
+  readonly #stored: StoredMembers;
   readonly #name: string;
   /** The groups and roles that membership depends on. */
   readonly arrows: Arrow[] = [];
 
-  constructor(schema: Schema, names: ReadonlySet<string>, name: string) {
+  constructor(schema: Schema, members: StoredMembers, name: string) {
     this.#schema = schema;
-    this.#names = names;
+    this.#stored = members;
     this.#name = name;
   }
 
@@ -141,39 +232,39 @@ class GroupReader {
       const key = this.#key(part, person, text);
       return key && { kind: "person", key, text };
     }
-    const role = this.#schema.roles.get(text);
-    if (role?.scope !== undefined) part.problems.add("scoped-role", { role: text, scope: role.scope }, part.path);
-    else if (role !== undefined || this.#names.has(text)) {
-      this.arrows.push({ name: text, part });
-      return { kind: "member", name: text, text };
-    } else {
-      const candidates = [...this.#schema.roles.keys(), ...this.#names];
-      part.problems.add("unknown-who", { name: text, candidates }, part.path);
-    }
-    return undefined;
+    const name = readMemberName(part, text, this.#schema, this.#stored.groups);
+    if (name === undefined) return undefined;
+    this.arrows.push({ name: readLine(name)?.of ?? name, part });
+    return { kind: "member", name, text };
   }
 
   #longMember(part: Part): Member | undefined {
-    const shape = readShape(part, `a member of "${this.#name}"`, ["below", "where"]);
-    const below = shape.get("below");
+    const what = `a member of "${this.#name}"`;
+    const shape = readShape(part, what, ["below", "above", "levels", "where"]);
     const where = shape.get("where");
-    if ((below === undefined) === (where === undefined)) {
-      const expected = "either { below: KEY } or { where: CONDITION }";
-      part.problems.add("wrong-shape", { what: `a member of "${this.#name}"`, expected, found: part.value }, part.path);
+    const directions = (["below", "above"] as const).filter((direction) => shape.has(direction));
+    const [direction] = directions;
+    const isOne = directions.length + (where === undefined ? 0 : 1) === 1;
+    if (!isOne || (shape.has("levels") && direction === undefined)) {
+      const expected = "one of { below: KEY }, { above: KEY }, either with levels, or { where: CONDITION }";
+      part.problems.add("wrong-shape", { what, expected, found: part.value }, part.path);
       return undefined;
     }
     if (where !== undefined) {
       const text = readText(where, "where");
       return text === undefined ? undefined : { kind: "where", condition: this.#where(where), text: `where ${text}` };
     }
-    if (below === undefined) return undefined;
-    const value = String(below.value);
+    const end = direction && shape.get(direction);
+    if (direction === undefined || end === undefined) return undefined;
+    const value = String(end.value);
     if (this.#schema.people?.manager === undefined) {
-      below.problems.add("no-manager", { what: `"below" in group "${this.#name}"` }, below.path);
+      end.problems.add("no-manager", { what: `"${direction}" in group "${this.#name}"` }, end.path);
       return undefined;
     }
-    const key = this.#key(below, value, `below ${value}`);
-    return key && { kind: "below", key, text: `below ${value}` };
+    const levels = readLevels(shape.get("levels"), what);
+    const text = `${levels === undefined ? "" : `${levels} levels `}${direction} ${value}`;
+    const key = this.#key(end, value, text);
+    return key && { kind: "along", key, direction, levels, text };
   }
 
   #key(part: Part, key: string, text: string): Operand | undefined {
@@ -191,13 +282,17 @@ class GroupReader {
       if (people === undefined) part.problems.add("no-people", { what: `group "${this.#name}"` }, part.path);
       return never;
     }
-    const scope = {
-      schema: this.#schema,
-      table: people.table,
-      problems: part.problems,
-      path: part.path,
-      isAction: undefined,
+    const members: PersonMembers = {
+      groups: this.#stored.groups,
+      of: (name) => {
+        this.arrows.push({ name, part });
+        return this.#stored.of(name);
+      },
+      holdsOn: (role, person, record) => this.#stored.holdsOn(role, person, record),
+      ofMe: undefined,
     };
+    const { problems, path } = part;
+    const scope = { schema: this.#schema, table: people.table, problems, path, isAction: undefined, members };
     return readCondition(text, scope) ?? never;
   }
 
@@ -222,4 +317,14 @@ class GroupReader {
     }
     return roles;
   }
+}
+
+/** How many steps of the manager line count, from 1 on; undefined for all of them. */
+function readLevels(part: Part | undefined, what: string): number | undefined {
+  if (part === undefined) return undefined;
+  const { value } = part;
+  if (Number.isInteger(value) && (value as number) >= 1 && (value as number) <= 9_999) return value as number;
+  const facts = { field: `levels of ${what}`, expects: "a whole number from 1 to 9999", found: value };
+  part.problems.add("bad-value", facts, part.path);
+  return undefined;
 }

@@ -1,5 +1,6 @@
 import { readCondition } from "../conditions/check.js";
 import { always, type Expression, never } from "../conditions/expression.js";
+import type { PersonMembers } from "../conditions/resolve.js";
 import { momentExpects, readMoment } from "../schema/moment.js";
 import {
   checkName,
@@ -40,6 +41,8 @@ export interface RuleScope {
   readonly schema: Schema;
   readonly table: Table;
   readonly groups: ReadonlySet<string>;
+  /** What makes somebody a member, for conditions. */
+  readonly members: PersonMembers;
   /** Named ranges of the table. */
   readonly ranges: ReadonlyMap<string, CellRange>;
   /** Whether the rules stand under `"*"`, and so in every table. */
@@ -140,11 +143,11 @@ class RuleReader {
     const text = readText(part, `${key} of "${this.#name}"`);
     if (text === undefined) return undefined;
     if (key === "becomes" && text.trim() === "any") return always;
-    const { schema, table } = this.#scope;
+    const { schema, table, members } = this.#scope;
     // `may create` has no record to ask about, and `import` neither.
     const isAction = (action: string, of: Table) =>
       actionOf(of, action)?.judges !== "new" && actionOf(of, action) !== undefined;
-    return readCondition(text, { schema, table, problems: part.problems, path: part.path, isAction });
+    return readCondition(text, { schema, table, problems: part.problems, path: part.path, isAction, members });
   }
 
   #moment(key: "from" | "until"): string | undefined {

@@ -1,6 +1,8 @@
+import { type Expression, visitTests } from "../conditions/expression.js";
 import type { Schema } from "../schema/schema.js";
 import type { ActionName } from "./actions.js";
 import { type Carrier, carriersOf, type Group } from "./groups.js";
+import { StoredMembers } from "./membership.js";
 import type { CellRange } from "./ranges.js";
 import type { Rule } from "./rule.js";
 import type { Screen } from "./screens.js";
@@ -19,6 +21,8 @@ export interface RulesetParts {
 
 /** A document that has been checked as a whole: its schema, and its rules by table and action. Immutable. */
 export interface Ruleset extends RulesetParts {
+  /** What makes somebody a member by what is stored, as conditions. */
+  readonly members: StoredMembers;
   /** For each role that a group brings, those that do. */
   readonly carriers: ReadonlyMap<string, readonly Carrier[]>;
   /** Whether any roles exclude each other. */
@@ -39,10 +43,18 @@ export function makeRuleset(parts: RulesetParts): Ruleset {
   const rules = [...parts.rules].sort((a, b) => (a.address < b.address ? -1 : a.address > b.address ? 1 : 0));
   const index = indexRules(rules);
   const none: readonly Rule[] = [];
+  const carriers = carriersOf(groups, schema.roles);
+  const source = {
+    schema,
+    group: (name: string) => groups.get(name),
+    carriers: (role: string) => carriers.get(role) ?? [],
+  };
   return {
     ...parts,
     rules,
-    carriers: carriersOf(groups, schema.roles),
+    carriers,
+    // What is too large was refused when the document was read.
+    members: new StoredMembers(new Set(groups.keys()), source, () => {}),
     hasExclusiveRoles: [...schema.roles.values()].some(({ exclusive }) => exclusive.size > 0),
     of: (table, action) => index.get(table)?.get(action) ?? none,
     sessionOperands: collectSessionOperands(rules),
@@ -67,8 +79,14 @@ function indexRules(rules: readonly Rule[]): Map<string, Map<ActionName, Rule[]>
 
 function collectMemberships(rules: readonly Rule[]): Set<string> {
   const names = new Set<string>();
-  for (const who of rules.flatMap((rule) => [...rule.to, ...rule.except])) {
-    if (who.kind === "member") names.add(who.name);
+  const visit = (condition: Expression) =>
+    visitTests(condition, (test) => {
+      if (test.kind === "open") names.add(test.name);
+      if (test.kind === "exists") visit(test.condition);
+    });
+  for (const { to, except, where, becomes } of rules) {
+    for (const who of [...to, ...except]) if (who.kind === "member") names.add(who.name);
+    for (const condition of [where, becomes]) if (condition !== undefined) visit(condition);
   }
   return names;
 }

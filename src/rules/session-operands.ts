@@ -1,8 +1,10 @@
 import {
   type Expression,
+  isMade,
   type Operand,
   operandsOf,
   operandsWithin,
+  personConditions,
   type SessionOperand,
   visitTests,
 } from "../conditions/expression.js";
@@ -21,12 +23,25 @@ export interface SessionOperands {
 }
 
 export function collectSessionOperands(rules: readonly Rule[]): SessionOperands {
+  return collectOperands(
+    rules.flatMap(({ where, becomes, to, except }) => [
+      where,
+      ...(becomes === undefined ? [] : [becomes]),
+      ...[...to, ...except].flatMap((who) => (who.kind === "related" ? [who.met] : [])),
+    ]),
+  );
+}
+
+/** The same for some conditions. */
+export function collectOperands(conditions: readonly Expression[]): SessionOperands {
   const all = new Map<string, SessionOperand>();
   const compared = new Set<string>();
   const used = new Set<string>();
   const visit = (expression: Expression): void =>
     visitTests(expression, (test) => {
       if (test.kind === "exists") visit(test.condition);
+      if (test.kind === "person" && test.here !== undefined) visit(test.here);
+      for (const condition of personConditions(test)) visit(condition);
       const open = comparedIn(test);
       for (const operand of operandsWithin(test)) {
         if (!isSessionOperand(operand)) continue;
@@ -35,11 +50,7 @@ export function collectSessionOperands(rules: readonly Rule[]): SessionOperands 
         (open.includes(operand) ? compared : used).add(name);
       }
     });
-  for (const rule of rules) {
-    visit(rule.where);
-    if (rule.becomes !== undefined) visit(rule.becomes);
-    for (const who of [...rule.to, ...rule.except]) if (who.kind === "related") visit(who.met);
-  }
+  conditions.forEach(visit);
   const left = [...compared].filter((name) => !used.has(name));
   return { all, slots: new Map(left.map((name, slot) => [name, slot])) };
 }
@@ -56,6 +67,8 @@ function comparedIn(test: Expression): readonly Operand[] {
       return isSingle(test.asker) ? [test.asker] : [];
     case "in-list":
       return isSingle(test.operand) && isOfRecord(test.list) ? [test.operand] : [];
+    case "person":
+      return operandsOf(test).filter(isSingle);
     case "exists":
       // The demand that finds the candidates stands in the condition, too.
       return operandsOf(test).filter(isSingle);
@@ -69,6 +82,6 @@ function isSingle({ type }: Operand): boolean {
 }
 
 function isOfRecord(operand: Operand): boolean {
-  if (operand.kind === "shift" || operand.kind === "as-decimal") return isOfRecord(operand.operand);
-  return operand.kind === "field" || operand.kind === "outer";
+  if (isMade(operand)) return isOfRecord(operand.operand);
+  return operand.kind === "field" || operand.kind === "outer" || operand.kind === "around";
 }

@@ -13,6 +13,7 @@ import {
 } from "../schema/schema.js";
 import { list } from "../schema/types/list.js";
 import { scalarTypes } from "../schema/types/scalars.js";
+import { readLine } from "./lines.js";
 import type { Who } from "./rule.js";
 
 /** What an entry's names mean. */
@@ -46,15 +47,39 @@ function readEntry(part: Part, text: string, scope: WhoScope): Who | undefined {
   if (rest[0] === "of" && rest.length > 1) {
     return scoped(part, text, first, after.slice("of".length).trim(), scope);
   }
-  const role = schema.roles.get(text);
-  if (role !== undefined || groups.has(text)) {
-    if (role?.scope === undefined) return { kind: "member", name: text, text };
-    part.problems.add("scoped-role", { role: text, scope: role.scope }, part.path);
+  const name = readMemberName(part, text, schema, groups, ["anyone", "signed-in", "owner", "above owner"]);
+  return name === undefined ? undefined : { kind: "member", name, text };
+}
+
+/**
+ * The name of a role, of a group, or of a line that begins with one, as memberships know it; undefined after a problem.
+ * `others` are the words that would be right, too.
+ */
+export function readMemberName(
+  part: Part,
+  text: string,
+  schema: Schema,
+  groups: ReadonlySet<string>,
+  others: readonly string[] = [],
+): string | undefined {
+  const { problems, path } = part;
+  const line = readLine(text);
+  const name = line?.of ?? text;
+  const role = schema.roles.get(name);
+  if (role === undefined && !groups.has(name)) {
+    const candidates = [...others, ...schema.roles.keys(), ...groups];
+    problems.add("unknown-who", { name, candidates }, path);
     return undefined;
   }
-  const candidates = ["anyone", "signed-in", "owner", "above owner", ...schema.roles.keys(), ...groups];
-  part.problems.add("unknown-who", { name: text, candidates }, part.path);
-  return undefined;
+  if (role?.scope !== undefined) {
+    problems.add("scoped-role", { role: name, scope: role.scope }, path);
+    return undefined;
+  }
+  if (line !== undefined && schema.people?.manager === undefined) {
+    problems.add("no-manager", { what: `"${text}"` }, path);
+    return undefined;
+  }
+  return line?.text ?? name;
 }
 
 /** The person who asks, as an operand; undefined (and a problem) where the document knows no people. */

@@ -70,7 +70,10 @@ export interface RoleInput {
 }
 
 export interface GroupInput {
-  /** Any of: a role, a group, `person KEY`, everybody below somebody, a condition on the person's own fields. */
+  /**
+   * Any of: a role, a group, either with everybody below or above (`director and below`, `keeper and 2 levels above`),
+   * `person KEY`, somebody and everybody below or above them, a condition on the person's own fields.
+   */
   readonly members: MemberInput | readonly MemberInput[];
   /** A condition on the person's own fields that members must also meet. */
   readonly where?: string | boolean;
@@ -96,7 +99,11 @@ export interface ScreenInput {
   readonly meant?: MeantInput;
 }
 
-export type MemberInput = string | { readonly below: string } | { readonly where: string };
+export type MemberInput =
+  | string
+  | { readonly below: string; readonly levels?: number }
+  | { readonly above: string; readonly levels?: number }
+  | { readonly where: string };
 
 export interface TableInput {
   readonly note?: string;

@@ -5,6 +5,8 @@ export const limits = {
   roles: 2_000,
   groups: 5_000,
   rules: 100_000,
+  /** Single tests that a membership of somebody else comes to, with all groups in it written out. */
+  membershipTests: 5_000,
   nameLength: 100,
   choices: 10_000,
   /** Characters of one condition. */

@@ -191,6 +191,10 @@ export const messages = {
     `${f.unit} cannot be added to ${article(f.label)}`,
     "days go with dates and timestamps, hours and minutes with timestamps only",
   ],
+  "misplaced-member": (f: { name: string }): Said => [
+    `"is ${f.name}" has no place here`,
+    "it asks who somebody is, and this condition may ask for values only",
+  ],
   "misplaced-may": (_: object): Said => [
     '"may" has no place here',
     "it asks about a record, and this condition is about a person",

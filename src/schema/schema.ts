@@ -24,13 +24,19 @@ export interface KeptTables {
   readonly delegations: Table;
 }
 
+/** The tables of a document, and those that are kept beside it. */
+export interface KnownTables {
+  readonly tables: ReadonlyMap<string, Table>;
+  readonly kept?: KeptTables | undefined;
+}
+
 /** The tables that Portier keeps by itself; none where roles are not assigned. */
-export function keptTablesOf({ kept }: Schema): readonly Table[] {
+export function keptTablesOf({ kept }: KnownTables): readonly Table[] {
   return kept === undefined ? [] : [kept.assignments, kept.delegations];
 }
 
 /** A table of the document, or one that Portier keeps beside it. */
-export function findTable(schema: Schema, name: string): Table | undefined {
+export function findTable(schema: KnownTables, name: string): Table | undefined {
   return schema.tables.get(name) ?? keptTablesOf(schema).find((table) => table.name === name);
 }
 

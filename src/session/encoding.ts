@@ -43,7 +43,7 @@ function isTyped(value: object): boolean {
 }
 
 function isRead(value: object): value is Read {
-  return "path" in value && "kind" in value && ["field", "outer", "me"].includes(value.kind as string);
+  return "path" in value && "kind" in value && ["field", "outer", "around", "me"].includes(value.kind as string);
 }
 
 function isEffect(value: object): value is Effect {

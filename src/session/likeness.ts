@@ -1,14 +1,18 @@
+import { compileTest } from "../conditions/evaluate.js";
 import { type Expression, type Operand, readsOtherRecords, visitOperands } from "../conditions/expression.js";
 import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { False, True } from "../conditions/truth.js";
+import { False, True, type Truth } from "../conditions/truth.js";
 import type { Group } from "../rules/groups.js";
+import { readLine } from "../rules/lines.js";
+import { lineTest } from "../rules/membership.js";
 import type { Ruleset } from "../rules/ruleset.js";
+import { collectOperands } from "../rules/session-operands.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Field, type RoleSource, type Schema, singleKey } from "../schema/schema.js";
 import { storedValue } from "../schema/types/stored-form.js";
 import { isRunning } from "./given-roles.js";
-import { isBelow } from "./memberships.js";
+import { isAlong } from "./memberships.js";
 import { requestValue } from "./session-values.js";
 import { isInForce } from "./subject.js";
 
@@ -83,6 +87,7 @@ export class Likeness {
       else if (operand.kind === "me") fields.add(operand.path[0]);
       else parts.push((opened) => print(value(opened)));
     }
+    for (const name of ruleset.memberships) if (!addLine(name, ruleset, parts)) return undefined;
     for (const group of groups.values()) {
       if (!addGroup(group, ruleset, { key, fields, parts })) return undefined;
     }
@@ -150,15 +155,10 @@ function addGroup({ members, where, without }: Group, ruleset: Ruleset, { key, f
   for (const member of [...members, ...without]) {
     if (member.kind === "person") fields.add(key);
     if (member.kind === "where") conditions.push(member.condition);
-    if (member.kind === "below") {
-      parts.push(({ person, reading }, own) => {
-        try {
-          return String(isBelow(ruleset, person, own, member.key, reading));
-        } catch {
-          return undefined;
-        }
-      });
+    if (member.kind === "along") {
+      parts.push(({ person, reading }, own) => tried(() => isAlong(ruleset, person, own, member, reading)));
     }
+    if (member.kind === "member" && !addLine(member.name, ruleset, parts)) return false;
   }
   let isOwn = !conditions.some(readsOtherRecords);
   for (const condition of conditions) {
@@ -173,6 +173,24 @@ function addGroup({ members, where, without }: Group, ruleset: Ruleset, { key, f
     });
   }
   return isOwn;
+}
+
+/** Adds whether somebody is on the line of others; false where that takes what only a session knows. */
+function addLine(name: string, ruleset: Ruleset, parts: Part[]): boolean {
+  if (readLine(name) === undefined) return true;
+  const expression = lineTest(name, ruleset);
+  if (collectOperands([expression]).all.size > 0) return false;
+  const test = compileTest(expression);
+  parts.push(({ person, reading }) => tried(() => test(person, reading)));
+  return true;
+}
+
+function tried(truth: () => Truth): string | undefined {
+  try {
+    return String(truth());
+  } catch {
+    return undefined;
+  }
 }
 
 function linkFields({ person, role, on, from, until }: Link): readonly Field[] {

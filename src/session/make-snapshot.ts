@@ -1,8 +1,8 @@
-import { type Expression, operandsWithin, visitTests } from "../conditions/expression.js";
+import { type Expression, operandsWithin, personConditions, visitTests } from "../conditions/expression.js";
 import { specialize } from "../conditions/specialize.js";
 import { actionNamesOf } from "../rules/actions.js";
 import type { Ruleset } from "../rules/ruleset.js";
-import type { Field, Table } from "../schema/schema.js";
+import { type Field, findTable, type Table } from "../schema/schema.js";
 import { checkOf, snapshotCheck } from "./check.js";
 import { decidedSteps } from "./decided.js";
 import { encode, encodeTable } from "./encoding.js";
@@ -39,14 +39,19 @@ export function snapshotOf(
   const left = decidedSteps(plan, reading);
   const steps: Record<string, Record<string, readonly unknown[]>> = {};
   const slots = new Set<number>();
+  const kept = new Set<Table>();
+  const addRead = (name: string) => {
+    const table = findTable(schema, name);
+    if (table !== undefined) (schema.tables.has(name) ? wanted : kept).add(table);
+  };
   // The set grows while it is walked: each table's conditions may lead to further ones.
   for (const table of wanted) {
     const own: Record<string, readonly unknown[]> = {};
     const { reads } = sentTable(table);
-    for (const name of reads) addTo(wanted, schema.tables.get(name));
+    for (const name of reads) addRead(name);
     for (const action of actionNamesOf(table)) {
       const sent = sentSteps(left(table, action));
-      for (const name of sent.reads) addTo(wanted, schema.tables.get(name));
+      for (const name of sent.reads) addRead(name);
       for (const slot of sent.slots) slots.add(slot);
       if (sent.encoded.length > 0) own[action] = sent.encoded;
     }
@@ -66,6 +71,7 @@ export function snapshotOf(
     // What nothing that is sent reads is nobody's to know.
     values: Array.from(values ?? [], (value, slot) => (slots.has(slot) ? (value ?? null) : null)),
     tables: [...wanted].map((table) => sentTable(table).encoded),
+    ...(kept.size === 0 ? {} : { kept: [...kept].map((table) => sentTable(table).encoded) }),
     steps,
   };
   return { ...content, check: snapshotCheck(content, checkOnce) };
@@ -163,12 +169,18 @@ function addField(reads: Set<string>, field: Field): void {
 function addTests(reads: Set<string>, slots: Set<number>, expression: Expression): void {
   visitTests(expression, (test) => {
     for (const operand of operandsWithin(test)) {
-      if (operand.kind === "field" || operand.kind === "outer")
+      if (operand.kind === "field" || operand.kind === "outer" || operand.kind === "around")
         for (const field of operand.path) addField(reads, field);
       if ("slot" in operand) addTo(slots, operand.slot);
     }
     if (test.kind === "above") addField(reads, test.line);
     if (test.kind === "may") reads.add(test.target);
+    if (test.kind === "line") addField(reads, test.line);
+    if (test.kind === "person") {
+      reads.add(test.people);
+      if (test.here !== undefined) addTests(reads, slots, test.here);
+    }
+    for (const condition of personConditions(test)) addTests(reads, slots, condition);
     if (test.kind !== "exists") return;
     reads.add(test.table);
     addTests(reads, slots, test.condition);

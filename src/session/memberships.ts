@@ -5,10 +5,12 @@ import type { Row, Source } from "../conditions/source.js";
 import { type Known, specialize } from "../conditions/specialize.js";
 import { Bad, False, not, True, type Truth } from "../conditions/truth.js";
 import type { Group, Member } from "../rules/groups.js";
+import { type Line, readLine } from "../rules/lines.js";
+import { awayFrom, lineTest } from "../rules/membership.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
-import { type Role, singleKey } from "../schema/schema.js";
+import type { Role } from "../schema/schema.js";
 import type { Given, GivenRole } from "./given-roles.js";
 
 /** What memberships are worked out from. */
@@ -61,7 +63,8 @@ export class Memberships {
     const decided = this.#decided.get(name);
     if (decided !== undefined) return decided;
     const group = this.#facts.ruleset.groups.get(name);
-    const truth = group === undefined ? this.#role(name) : this.#group(group);
+    const line = readLine(name);
+    const truth = group !== undefined ? this.#group(group) : line !== undefined ? this.#line(line) : this.#role(name);
     this.#decided.set(name, truth);
     return truth;
   }
@@ -162,8 +165,8 @@ export class Memberships {
         return this.of(member.name);
       case "person":
         return constantOf(member.key) === this.#facts.key ? True : False;
-      case "below":
-        return this.#isBelow(member.key);
+      case "along":
+        return this.#along(member);
       case "where":
         return this.#test(member.condition);
       default:
@@ -176,34 +179,31 @@ export class Memberships {
     return compileTest(specialize(condition, known))(person, reading);
   }
 
-  #isBelow(above: Operand): Truth {
+  /** Where the line begins they are by themselves, whatever is stored; others on it by what is stored of them. */
+  #line(line: Line): Truth {
+    const own = this.of(line.of);
+    return own === True ? own : (Math.max(own, this.#test(lineTest(line.text, this.#facts.ruleset))) as Truth);
+  }
+
+  #along(member: Along): Truth {
     const { ruleset, person, key, reading } = this.#facts;
-    return isBelow(ruleset, person, key, above, reading);
+    return isAlong(ruleset, person, key, member, reading);
   }
 }
 
-/** Whether a person is the one who is named, or below them at any distance. */
-export function isBelow(ruleset: Ruleset, person: Row, key: Scalar, named: Operand, reading: Reading): Truth {
-  const above = constantOf(named);
-  if (above === key) return True;
+type Along = Extract<Member, { readonly kind: "along" }>;
+
+/** Whether a person is the one who is named, or above or below them. */
+export function isAlong(ruleset: Ruleset, person: Row, key: Scalar, member: Along, reading: Reading): Truth {
+  if (constantOf(member.key) === key) return True;
   const { people } = ruleset.schema;
-  const line = people?.manager;
-  const keyField = people && singleKey(people.table);
-  if (above === null || people === undefined || line === undefined || keyField === undefined) return False;
-  const asker: Operand = { kind: "constant", type: keyField.type, value: above };
-  // "Above" is looked at from below: the one named is above this person's record.
-  const expression: Expression = { kind: "above", path: [keyField], line, asker };
   // The person's own record is the one that the session was opened with.
-  const source: Source = {
-    find: (table, one) => {
-      if (table === people.table.name && one === String(key)) return person;
-      if (reading.source === undefined) {
-        throw portierError("needs-source", { what: "a group of everybody below somebody" });
-      }
-      return reading.source.find(table, one);
-    },
+  const find: Source["find"] = (table, one) => {
+    if (table === people?.table.name && one === String(key)) return person;
+    if (reading.source === undefined) throw portierError("needs-source", { what: `"${member.text}" in a group` });
+    return reading.source.find(table, one);
   };
-  return compileTest(expression)(person, { ...reading, source });
+  return compileTest(awayFrom(member, ruleset.schema))(person, { ...reading, source: { ...reading.source, find } });
 }
 
 function constantOf(operand: Operand): Scalar | null {

@@ -7,7 +7,7 @@ import { compileYes, type Yes } from "../conditions/yes.js";
 import { actionTree, type GateNode, gatesIn, knownTree } from "../rules/action-tree.js";
 import { type ActionName, actionNamesOf, actionOf, countingFor } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
-import type { Field, Schema, Table } from "../schema/schema.js";
+import { type Field, findTable, type KnownTables, type Table } from "../schema/schema.js";
 import { Answers } from "./answers.js";
 import { compileTruth } from "./conditions.js";
 import type { Decide, Gate } from "./gate.js";
@@ -20,13 +20,13 @@ export type StepSource = (table: Table, action: ActionName) => readonly StepData
 
 /** The residual of a whole document for one class of equal persons, worked out table by table as it is asked for. */
 export class Plan {
-  readonly #schema: Pick<Schema, "tables">;
+  readonly #schema: KnownTables;
   readonly #steps: StepSource;
   readonly #base: Plan | undefined;
   readonly #tables = new Map<string, TablePlan>();
 
   /** `base`: what of it has the same steps serves here, too. */
-  constructor(schema: Pick<Schema, "tables">, steps: StepSource, base?: Plan) {
+  constructor(schema: KnownTables, steps: StepSource, base?: Plan) {
     this.#schema = schema;
     this.#steps = steps;
     this.#base = base;
@@ -39,6 +39,11 @@ export class Plan {
   /** Undefined for a table that the document does not have. */
   table(name: string): Table | undefined {
     return this.#schema.tables.get(name);
+  }
+
+  /** Of what conditions may read: assignments, too, of which nobody sees anything. */
+  read(name: string): Table {
+    return findTable(this.#schema, name) ?? this.of(name).table;
   }
 
   /** @throws PortierError for a table that the document does not have. */

@@ -93,6 +93,7 @@ export function makeReading(given: Source | undefined, report: (finding: Finding
 /** Most sessions decide no such test. */
 class DecidedTests {
   #kept: Map<object, Truth> | undefined;
+  #ofPersons: Map<object, Map<Scalar, Truth>> | undefined;
 
   get(test: object): Truth | undefined {
     return this.#kept?.get(test);
@@ -101,5 +102,12 @@ class DecidedTests {
   set(test: object, truth: Truth): void {
     this.#kept ??= new Map();
     this.#kept.set(test, truth);
+  }
+
+  ofPersons(test: object): Map<Scalar, Truth> {
+    this.#ofPersons ??= new Map();
+    const known = this.#ofPersons.get(test) ?? new Map<Scalar, Truth>();
+    this.#ofPersons.set(test, known);
+    return known;
   }
 }

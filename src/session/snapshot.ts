@@ -41,6 +41,8 @@ export interface Snapshot {
   /** What the steps leave open, by slot; null for what they do not read. */
   readonly values: readonly (Scalar | null)[];
   readonly tables: readonly unknown[];
+  /** Tables that conditions read and that are nobody's to see, such as that of the assignments. */
+  readonly kept?: readonly unknown[];
   /** By table and action. */
   readonly steps: Readonly<Record<string, Readonly<Record<string, readonly unknown[]>>>>;
 }
@@ -68,12 +70,14 @@ export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): Session
   const problem = problemOf(snapshot, options.version);
   if (problem !== undefined) throw portierError("wrong-call", { what: problem, hint: "make it anew with snapshotOf" });
   const report = options.report ?? firstOnConsole();
-  const tables = decodeTables(snapshot.tables);
+  const { kept = [] } = snapshot;
+  const tables = decodeTables([...snapshot.tables, ...kept]);
+  const seen = kept.length === 0 ? tables : new Map([...tables].slice(0, snapshot.tables.length));
   const steps = (table: Table, action: ActionName): readonly StepData[] => {
     const own = ownValue(ownValue(snapshot.steps, table.name) ?? {}, action) ?? [];
     return own.map((step) => decode(step, tables) as StepData);
   };
-  const plan = new Plan({ tables }, steps);
+  const plan = new Plan({ tables: seen }, steps);
   const reading = makeReading(options.source, report);
   reading.values = snapshot.values.map((value) => value ?? undefined);
   return {

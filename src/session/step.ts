@@ -65,7 +65,8 @@ export function makeStepData(rule: Rule, asker: Asker, options: StepOptions): St
   const { effect } = rule;
   const isPermit = effect.phase === "permit";
   const { judges } = options;
-  const finish = (expression: Expression) => settle(specialize(expression, asker.known), isPermit);
+  const finish = (expression: Expression) =>
+    settle(specialize(expression, asker.known, undefined, asker.membership), isPermit);
   const to = and([anyOf(rule.to, asker), not(anyOf(rule.except, asker))]);
   const who = finish(and([effect.meets(to), inForce]));
   const where = finish(judges === "new" && rule.becomes !== undefined ? and([rule.where, rule.becomes]) : rule.where);

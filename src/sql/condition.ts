@@ -1,8 +1,17 @@
-import { type Expression, not, type Operand, operandsOf, pushNots } from "../conditions/expression.js";
+import {
+  type Expression,
+  isMade,
+  type LineTest,
+  not,
+  type Operand,
+  operandsOf,
+  type PersonTest,
+  pushNots,
+} from "../conditions/expression.js";
 import { Bad, False, True, type Truth, Unknown } from "../conditions/truth.js";
 import { actionTree } from "../rules/action-tree.js";
 import type { Scalar } from "../schema/scalar.js";
-import { lastOf, type Table } from "../schema/schema.js";
+import { type Field, lastOf, type Table } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { listElements } from "../schema/types/list.js";
 import { bound } from "../session/bound.js";
@@ -10,7 +19,8 @@ import { conditionOf } from "../session/conditions.js";
 import { type Formula, formula, print, test as single } from "./formula.js";
 import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
 import { addressParts } from "./keys.js";
-import { inside, type Scope, tableAs } from "./scope.js";
+import { hasOpenEnd, isAlongLine } from "./line.js";
+import { column, inside, type Place, type Scope, tableAs } from "./scope.js";
 import {
   compareValues,
   decided,
@@ -71,8 +81,8 @@ function isComparing({ kind }: Expression): boolean {
 }
 
 function isOfSession(operand: Operand): boolean {
-  if (operand.kind === "shift" || operand.kind === "as-decimal") return isOfSession(operand.operand);
-  return operand.kind !== "field" && operand.kind !== "outer";
+  if (isMade(operand)) return isOfSession(operand.operand);
+  return operand.kind !== "field" && operand.kind !== "outer" && operand.kind !== "around";
 }
 
 /** A single test, or its opposite. */
@@ -101,6 +111,10 @@ function writeTest(expression: Expression, isNegated: boolean, scope: Scope, mod
       return writeMay(expression, isNegated, joins, scope, mode);
     case "open":
       return writeMembership(expression.name, isNegated, scope, mode);
+    case "person":
+      return writePerson(expression, joins, scope, mode);
+    case "line":
+      return writeLine(expression, joins, scope, mode);
     case "truth":
     case "and":
     case "or":
@@ -194,8 +208,8 @@ function writeExists(
   scope: Scope,
   mode: Mode,
 ): Formula {
-  const place = joins.place(scope.residual.plan.of(table).table);
-  const within = inside(scope, joins.depth, place, scope.outer ?? scope.record);
+  const place = joins.place(scope.residual.plan.read(table));
+  const within = { ...inside(scope, joins.depth, place, scope.outer ?? scope.record), around: scope.record };
   const met = write(pushNots(condition), within, insideMode(isNegated, mode));
   const found = sql`exists (select 1 from ${tableAs(scope, place)} where ${print(met)})`;
   return single(isNegated ? sql`not ${found}` : found);
@@ -225,6 +239,48 @@ function writeMay(
   const found = joins.exists(isNegated ? sql`(${permitted}) is not true` : permitted);
   if (mode === "true") return single(found);
   return single(orBroken(joins, bad === undefined ? found : anyOf([found, bad])));
+}
+
+/** A record of the people, of which something is asked. No "not" stands before it: it says itself what it asks of whom. */
+function writePerson({ key, people, condition, here, quantifier }: PersonTest, joins: Joins, scope: Scope, mode: Mode) {
+  const isSome = quantifier === "some";
+  const { table } = scope.residual.plan.of(people);
+  const of = (record: Place, depth: number) => print(write(condition, inside(scope, depth, record, undefined), mode));
+  const ofPerson = (): Formula => {
+    if (key.type.element !== undefined) {
+      const value = joins.value(key);
+      const [list] = value.kind === "parts" ? value.parts : [];
+      if (list === undefined) return undecided(joins, [value], mode);
+      const place = joins.place(table);
+      const [own] = table.key;
+      const isElement = scope.dialect.contains(list.type, list.stored, column(scope, place, own as Field));
+      const met = of(place, joins.depth);
+      const found = sql`exists (select 1 from ${tableAs(scope, place)} where ${allOf([isElement, isSome ? met : sql`(${met}) is not true`])})`;
+      return decided(joins, [value], allOf([isReadable([list]), isSome ? found : sql`not ${found}`]), [], mode);
+    }
+    const asked = askedRecord(key, table, joins, scope);
+    if (asked === undefined) return mode === "bad" && key.kind === "unreadable" ? formula("and", []) : never;
+    const found = joins.exists(of(asked.record, joins.depth));
+    if (mode === "true") return single(found);
+    return single(orBroken(joins, asked.bad === undefined ? found : anyOf([found, asked.bad])));
+  };
+  if (here === undefined) return ofPerson();
+  return formula(isSome ? "and" : "or", [write(here, scope, mode), ofPerson()]);
+}
+
+/** Somebody along the manager line. No "not" stands before it, either. */
+function writeLine(test: LineTest, joins: Joins, scope: Scope, mode: Mode): Formula {
+  const { line, key, condition, quantifier } = test;
+  const isSome = quantifier === "some";
+  const person = joins.place(scope.residual.plan.of(line.table).table);
+  const met = print(write(condition, inside(scope, joins.depth, person, undefined), mode));
+  const found = isAlongLine(test, isSome ? met : sql`(${met}) is not true`, person, joins, scope);
+  const open = hasOpenEnd(test, person, joins, scope);
+  const own = joins.value({ kind: "field", type: key.type, path: [key] });
+  if (isSome) return single(open === undefined || mode === "true" ? found : anyOf([found, open]));
+  const none = sql`not ${found}`;
+  const decidedNone = open === undefined || mode === "bad" ? none : allOf([none, sql`not ${open}`]);
+  return decided(joins, [own], decidedNone, [], mode);
 }
 
 /** The record that a `may` asks about, joined by its key; undefined where there can be none. */

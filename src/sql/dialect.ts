@@ -46,6 +46,8 @@ export interface Dialect {
   readonly encode: (type: FieldType, value: unknown) => unknown;
   /** The end of a select into which no filter from outside is moved: it is worked out by itself. */
   readonly fence: string;
+  /** An integer as the text of its digits, in a form in which texts compare. */
+  readonly asText: (integer: Fragment) => Fragment;
   /** A text that is not compared, as a value of its own. */
   readonly text: (value: string) => Fragment;
   /** Those texts that are not null, with commas between them. */

@@ -111,6 +111,7 @@ export const mariadb: Dialect = {
     return instant === undefined ? value : instant.slice(0, 26).replace("T", " ");
   },
   fence: "limit 18446744073709551615",
+  asText: (integer) => sql`cast(${integer} as char character set utf8mb4)`,
   text: (value) => sql`cast(${param(value)} as char)`,
   listed: (texts) => sql`concat_ws(',', ${join(texts, ", ")})`,
 };

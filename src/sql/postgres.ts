@@ -93,6 +93,7 @@ export const postgres: Dialect = {
   decode: (type, value) => (value === null ? null : (storedForm(type, value) ?? value)),
   encode: (type, value) => (type.base === "json" && value !== null ? JSON.stringify(value) : value),
   fence: "offset 0",
+  asText: (integer) => sql`cast(${integer} as text)`,
   text: (value) => sql`cast(${param(value)} as text)`,
   listed: (texts) => sql`concat_ws(',', ${join(texts, ", ")})`,
 };

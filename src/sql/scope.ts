@@ -32,6 +32,8 @@ export interface Scope {
   readonly record: Place;
   /** Inside `exists`: the record that the rule is about. */
   readonly outer: Place | undefined;
+  /** Inside `exists`: the record of which it is asked. */
+  readonly around: Place | undefined;
   /** Undefined where the residual is that of a session, which has the values. */
   readonly asker: OpenAsker | undefined;
   /** How many aliases are in use around the condition; what stands beside each other uses the same ones. */
@@ -42,12 +44,21 @@ export interface Scope {
 
 /** The scope of a condition about one record of a statement. */
 export function scopeOf(dialect: Dialect, residual: Residual, record: Place, asker?: OpenAsker): Scope {
-  return { dialect, residual, record, asker, outer: undefined, depth: 0, taken: record.alias.toLowerCase() };
+  return {
+    dialect,
+    residual,
+    record,
+    asker,
+    outer: undefined,
+    around: undefined,
+    depth: 0,
+    taken: record.alias.toLowerCase(),
+  };
 }
 
 /** The scope of a condition about another record, inside one that uses `depth` aliases. */
 export function inside(scope: Scope, depth: number, record: Place, outer: Place | undefined): Scope {
-  return { ...scope, depth, record, outer };
+  return { ...scope, depth, record, outer, around: undefined };
 }
 
 export function column({ dialect }: Scope, { alias }: Place, field: Field): Fragment {

@@ -108,7 +108,7 @@ export function compareValues(
 }
 
 export function isStored({ kind }: Operand): boolean {
-  return kind === "field" || kind === "outer";
+  return kind === "field" || kind === "outer" || kind === "around";
 }
 
 function comparePair([left, right]: readonly [Part, Part], op: ComparisonOp, { dialect }: Scope): Fragment {

@@ -111,6 +111,7 @@ export const sqlite: Dialect = {
     return type.base === "list" || type.base === "json" ? JSON.stringify(value) : value;
   },
   fence: "limit -1 offset 0",
+  asText: (integer) => sql`cast(${integer} as text)`,
   text: (value) => param(value),
   listed: (texts) =>
     sql`substr(${join(

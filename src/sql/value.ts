@@ -3,7 +3,7 @@ import { shiftable } from "../conditions/shift.js";
 import { isStorable, type Scalar } from "../schema/scalar.js";
 import { type Field, type FieldPath, lastOf, pathOf, type Table } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
-import type { Dialect } from "./dialect.js";
+import { type Dialect, isTextual } from "./dialect.js";
 import { allOf, anyOf, type Fragment, join, raw, sql } from "./fragment.js";
 import { column, type Place, type Scope, tableAs } from "./scope.js";
 
@@ -117,9 +117,10 @@ export class Joins {
         return { kind: "parts", parts: [constantPart(operand.type, operand.value, this.#scope.dialect)] };
       case "field":
         return { kind: "parts", parts: this.path(this.#scope.record, operand.path) };
-      case "outer": {
-        const { outer } = this.#scope;
-        return outer === undefined ? { kind: "unreadable" } : { kind: "parts", parts: this.path(outer, operand.path) };
+      case "outer":
+      case "around": {
+        const place = this.#scope[operand.kind];
+        return place === undefined ? { kind: "unreadable" } : { kind: "parts", parts: this.path(place, operand.path) };
       }
       case "shift": {
         return mapPart(this.value(operand.operand), (part) => shiftedPart(part, operand, this.#scope.dialect));
@@ -130,6 +131,12 @@ export class Joins {
           type: operand.type,
           sql: this.#scope.dialect.stored(operand.type, part.stored),
         }));
+      case "as-address":
+        return mapPart(this.value(operand.operand), (part) => {
+          if (isTextual(part.type)) return { ...part, type: operand.type };
+          const text = this.#scope.dialect.asText(part.stored);
+          return { ...part, type: operand.type, sql: text, stored: text };
+        });
       case "me":
       case "request":
       case "today":

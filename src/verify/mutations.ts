@@ -166,6 +166,7 @@ function* changes(condition: Condition): Iterable<[what: string, changed: Condit
     case "in-list":
     case "between":
     case "is-null":
+    case "member":
       yield ["turned round", { ...condition, negated: !condition.negated }];
       return;
     case "exists":

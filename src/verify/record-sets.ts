@@ -1,6 +1,6 @@
 import { describeExpression } from "../conditions/describe.js";
 import { compileTest, type Judge } from "../conditions/evaluate.js";
-import { type Expression, operandsOf, visitTests } from "../conditions/expression.js";
+import { type Expression, isMade, type Operand, operandsOf, visitTests } from "../conditions/expression.js";
 import { type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { True } from "../conditions/truth.js";
@@ -182,17 +182,19 @@ function fieldsRead(test: Expression): Field[] {
     const [first] = path;
     for (const part of first.by ?? [first]) fields.add(part);
   };
-  const read = (expression: Expression, kind: "field" | "outer"): void => {
+  const read = (expression: Expression, kinds: readonly Operand["kind"][]): void => {
     visitTests(expression, (one) => {
       for (let operand of operandsOf(one)) {
-        while (operand.kind === "shift" || operand.kind === "as-decimal") operand = operand.operand;
+        while (isMade(operand)) operand = operand.operand;
         // The link of an `exists` is a value of the record itself, seen from inside.
-        const isOwn = operand.kind === kind || (one.kind === "exists" && operand.kind === "outer");
+        const isOwn = kinds.includes(operand.kind) || (one.kind === "exists" && operand.kind === "outer");
         if (isOwn && "path" in operand) take(operand.path);
       }
-      if (one.kind === "exists") read(one.condition, "outer");
+      // Of an `exists` inside another one, the record around it is not this one.
+      if (one.kind === "exists") read(one.condition, kinds.includes("field") ? ["outer", "around"] : ["outer"]);
+      if (one.kind === "person" && one.here !== undefined) read(one.here, kinds);
     });
   };
-  read(test, "field");
+  read(test, ["field"]);
   return [...fields];
 }

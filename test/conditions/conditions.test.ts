@@ -11,7 +11,7 @@ import { conditions } from "../support/house.js";
 function withoutPlaces(node: unknown): unknown {
   if (Array.isArray(node)) return node.map(withoutPlaces);
   if (typeof node !== "object" || node === null) return node;
-  const entries = Object.entries(node).filter(([key]) => !/^(at|places|tableAt|actionAt)$/.test(key));
+  const entries = Object.entries(node).filter(([key]) => !/^(at|places|tableAt|actionAt|nameAt)$/.test(key));
   return Object.fromEntries(entries.map(([key, value]) => [key, withoutPlaces(value)]));
 }
 
@@ -86,7 +86,7 @@ describe("a condition", () => {
     ["level between 1", 15, "the end of the condition"],
     ["due + 3 = today", 8, '"="'],
     ["status != 'open'", 7, "!"],
-    ["status is open", 10, '"open"'],
+    ["status is (open)", 10, '"("'],
     ["a. = 1", 3, '"="'],
     ["and = 1", 0, '"and"'],
     ["level = 1 ; drop", 10, ";"],

@@ -14,6 +14,9 @@ export interface Shapes {
     Record<string, { readonly owner?: string; readonly fields: Readonly<Record<string, unknown>> }>
   >;
   readonly request: Readonly<Record<string, string>>;
+  /** What somebody can be: roles and groups, and roles that are held on a record of a table. */
+  readonly members: readonly string[];
+  readonly scoped: { readonly roles: readonly string[]; readonly table: string };
   /** Tables whose records no `may` asks for, as their rules ask of others themselves. */
   readonly unasked: readonly string[];
 }
@@ -215,6 +218,31 @@ class Grammar {
     return [compare, among, between, match, isNull, inList];
   }
 
+  #member(): fc.Arbitrary<Condition> {
+    const { people, members, scoped } = this.#shapes;
+    const person = this.#pathTo(`ref ${people}`, true) as fc.Arbitrary<PathSyntax>;
+    const persons = this.#pathTo(`list ref ${people}`, true);
+    const record = this.#pathTo(`ref ${scoped.table}`, true);
+    const member = (path: fc.Arbitrary<PathSyntax>, names: readonly string[], on?: fc.Arbitrary<PathSyntax>) =>
+      fc.record({
+        kind: fc.constant("member" as const),
+        negated: fc.boolean(),
+        path,
+        name: fc.constantFrom(...names),
+        nameAt: fc.constant(at),
+        on: on ?? fc.constant(undefined),
+        at: fc.constant(at),
+      });
+    // What the current user holds on a record is asked of the record at hand.
+    const isAsked = ({ path, on }: { path: PathSyntax; on: PathSyntax | undefined }) =>
+      path.root !== "me" || path.names.length > 0 || on?.root === "record";
+    return fc.oneof(
+      { weight: 4, arbitrary: member(person, members) },
+      ...(persons === undefined ? [] : [{ weight: 1, arbitrary: member(persons, members) }]),
+      ...(record === undefined ? [] : [{ weight: 3, arbitrary: member(person, scoped.roles, record).filter(isAsked) }]),
+    );
+  }
+
   #may(): fc.Arbitrary<Condition> {
     const { unasked } = this.#shapes;
     const targets = this.#types((type) => type.startsWith("ref ") && !unasked.includes(type.slice("ref ".length)));
@@ -253,7 +281,12 @@ class Grammar {
     const plain = [
       ...this.#leaves().map((arbitrary) => ({ weight: 3, arbitrary })),
       { weight: 2, arbitrary: truth },
-      ...(this.#isFilter ? [] : [{ weight: 3, arbitrary: this.#may() }]),
+      ...(this.#isFilter
+        ? []
+        : [
+            { weight: 3, arbitrary: this.#may() },
+            { weight: 3, arbitrary: this.#member() },
+          ]),
     ];
     if (depth === 0) return fc.oneof(...plain);
     const inner = this.condition(depth - 1);
@@ -369,7 +402,7 @@ const paths = ["path of 1", "path of 2", "path of 3", "me", "this", "owner"];
 const literalKinds = ["text", "number", "boolean", "date", "timestamp"];
 const conditionKinds = [
   ...["truth", "and", "or", "not", "compare", "in", "in-list", "between", ...matchWords],
-  ...["is-null", "exists", "may"],
+  ...["is-null", "exists", "may", "member"],
 ];
 const inside: Readonly<Record<string, readonly string[]>> = {
   ...Object.fromEntries(["and", "or", "not", "exists"].map((kind) => [kind, conditionKinds])),
@@ -384,6 +417,7 @@ const inside: Readonly<Record<string, readonly string[]>> = {
   ...Object.fromEntries(matchWords.map((word) => [word, ["text", "null", "request", ...paths]])),
   shift: ["date", "timestamp", "today", "shift", "request", ...paths],
   may: paths,
+  member: paths,
 };
 
 /** Every pair that the grammar has. */

@@ -107,7 +107,14 @@ export const request = { day: "date", spot: "text", size: "integer" } as const;
 /** What the sessions of random tests are given of it. */
 export const promised = { now, day: "2027-02-02", spot: "ab", size: 1 } as const;
 
-const shapes = { people: "staff", tables, request, unasked: ["items"] };
+const shapes = {
+  people: "staff",
+  tables,
+  request,
+  members: ["junior", "senior", "clerk", "inner", "outer"],
+  scoped: { roles: ["editor", "lead"], table: "events" },
+  unasked: ["items"],
+};
 
 /** Right conditions about an item, up to a few levels deep. */
 export const conditions = conditionsAbout(shapes, "items");
@@ -131,6 +138,10 @@ const who = fc.constantFrom(
   "editor of event",
   "lead of event",
   "person p1",
+  "junior and below",
+  "inner and 1 level below",
+  "clerk and above",
+  "senior and 2 levels above",
 );
 const fieldNames = Object.keys(itemFields);
 const writable = fieldNames.filter((name) => name !== "sum" && name !== "place" && name !== "dept_head");
@@ -267,10 +278,13 @@ const personWhere = fc.constantFrom(
   "not (level = 1)",
   "level < 1.5",
   "since + 30 days < date '2027-01-31'",
+  "boss is senior",
+  "boss is not junior or exists (team where member = this and event.chief is senior)",
 );
 const member = fc.oneof(
-  fc.constantFrom("junior", "senior", "clerk", "person p2"),
+  fc.constantFrom("junior", "senior", "clerk", "person p2", "senior and below", "junior and 1 level above"),
   fc.constantFrom("p1", "p2", "gone").map((below) => ({ below })),
+  fc.constantFrom({ below: "p1", levels: 1 }, { above: "p2" }, { above: "p1", levels: 2 }),
   personWhere.map((where) => ({ where })),
 );
 const group = (members: fc.Arbitrary<string | object>, brings: readonly string[]) =>

@@ -84,6 +84,7 @@ export class Naive {
   readonly #now: bigint;
   readonly #recordsSeen = new Map<Row, Map<string, boolean>>();
   readonly #rulesOf = new Map<string, readonly Rule[]>();
+  readonly #others = new Map<string, Naive>();
 
   /** Whoever acts for the person, by themselves. */
   readonly #actor: Naive | undefined;
@@ -345,6 +346,12 @@ export class Naive {
   /** Whether the person holds a role or is in a group. */
   #member(name: string, how: "doubted" | "as stored" = "doubted"): Truth {
     const sound = (role: string) => (how === "doubted" ? this.#sound(role) : T);
+    const [first = "", , ...line] = name.split(" ");
+    if (line.length > 0) {
+      const direction = line.at(-1) === "below" ? "above" : "below";
+      const levels = line.length > 1 ? Number(line[0]) : Number.POSITIVE_INFINITY;
+      return or([this.#member(first, how), this.#along(direction, levels, (key) => this.#other(key, first))]);
+    }
     const group = this.#world.document["groups"]?.[name];
     if (group !== undefined) {
       const any = (members: unknown) => or(listed(members).map((one) => this.#memberOf(one, how)));
@@ -373,7 +380,11 @@ export class Naive {
       return member.startsWith("person ") ? of(this.#myKey === member.slice(7)) : this.#member(member, how);
     }
     if (member.where !== undefined) return this.#ofPerson(member.where);
-    return or([of(this.#myKey === member.below), this.#above(member.below, this.#myKey)]);
+    if (member.below !== undefined && member.levels === undefined)
+      return or([of(this.#myKey === member.below), this.#above(member.below, this.#myKey)]);
+    const [key, direction] = member.below === undefined ? [member.above, "below"] : [member.below, "above"];
+    const along = this.#along(direction, member.levels ?? Number.POSITIVE_INFINITY, (one) => of(one === key));
+    return or([of(this.#myKey === key), along]);
   }
 
   #ofPerson(condition: unknown): Truth {
@@ -494,6 +505,8 @@ export class Naive {
       }
       case "may":
         return this.#mayTruth(table, row, node, outer);
+      case "member":
+        return flip(this.#memberTruth(table, row, node, outer), node.negated);
       default:
         return node satisfies never;
     }
@@ -570,6 +583,88 @@ export class Naive {
     const owner = (this.#table(table)["owner"] as string).split(".");
     const isOwnKey = this.shape(table, owner[owner.length - 1] as string).target === undefined;
     return [...(isOwnKey && names.length > 0 ? owner.slice(0, -1) : owner), ...names];
+  }
+
+  #memberTruth(
+    table: string,
+    row: Row,
+    { path, name, on }: Extract<Condition, { kind: "member" }>,
+    outer: { table: string; row: Row },
+  ): Truth {
+    const isMe = path.root === "me" && path.names.length === 0;
+    if (isMe && on === undefined) return this.#person === undefined ? F : this.#member(name);
+    if (isMe && on !== undefined) return this.#entry(table, row, `${name} of ${on.names.join(".")}`);
+    const persons = this.#path(table, row, path, outer);
+    const record = on === undefined ? undefined : this.#path(table, row, on, outer);
+    if (persons === null || record === null) return N;
+    if (persons === bad || record === bad) return anything;
+    if (Array.isArray(persons)) {
+      const there = persons.filter((one) => this.find(this.#people["table"], one) !== undefined);
+      return or(there.map((one) => this.#other(one, name)));
+    }
+    if (record === undefined) return this.#other(persons, name);
+    const held = this.#as(persons)
+      .#given()
+      .filter((one) => one.on !== undefined && this.#includes(one.role).includes(name))
+      .filter((one) => printed(one.on as Value) === printed(record))
+      .map((one) => and([one.counts, this.#as(persons).#sound(one.role)]));
+    return and([or(held), this.#activity(persons)]);
+  }
+
+  /** Whether somebody else holds a role or is in a group, by what is stored. */
+  #other(key: Value, name: string): Truth {
+    return this.find(this.#people["table"], key) === undefined
+      ? N
+      : and([this.#as(key).#member(name), this.#activity(key)]);
+  }
+
+  /** Of somebody who is not active nothing is known but what they are not. */
+  #activity(key: Value): Truth {
+    const { table, active } = this.#people;
+    const person = this.find(table, key);
+    if (active === undefined || person === undefined) return active === undefined ? T : N;
+    const value = this.#field(table, person, active);
+    return value === bad ? anything : value === true ? T : N;
+  }
+
+  #as(key: Value): Naive {
+    const id = printed(key);
+    const known = this.#others.get(id) ?? new Naive({ ...this.#world, me: id, actedBy: undefined });
+    this.#others.set(id, known);
+    return known;
+  }
+
+  /** Somebody above (below) the person is one of them, at most so many levels away. */
+  #along(direction: string, levels: number, isOne: (key: Value) => Truth): Truth {
+    const { table, manager } = this.#people;
+    const passed: Value[] = [this.#myKey];
+    const truths: Truth[] = [];
+    const staff = this.#world.data[table] ?? [];
+    const managerOf = (row: Row) => this.#field(table, row, manager);
+    let step: Value[] = [this.#myKey];
+    for (let level = 0; level < levels && step.length > 0; level++) {
+      const next = step.flatMap((key): Value[] => {
+        const row = this.find(table, key);
+        if (direction === "above") return row === undefined ? [] : [managerOf(row)];
+        return staff.flatMap((one) => {
+          const above = managerOf(one);
+          return above === bad
+            ? [bad]
+            : above === key
+              ? [this.#field(table, one, this.#keyOf(table)[0] as string)]
+              : [];
+        });
+      });
+      step = [];
+      for (const key of next) {
+        if (key === bad) truths.push(anything);
+        if (key === null || key === bad || passed.includes(key) || this.find(table, key) === undefined) continue;
+        passed.push(key);
+        step.push(key);
+        truths.push(isOne(key));
+      }
+    }
+    return or(truths);
   }
 
   #mayTruth(

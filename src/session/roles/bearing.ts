@@ -1,5 +1,6 @@
-import { type Expression, visitOperands } from "../../conditions/expression.js";
+import { type Expression, personConditions, visitOperands, visitTests } from "../../conditions/expression.js";
 import type { Group, Member } from "../../rules/groups.js";
+import { readLine } from "../../rules/lines.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import type { Field } from "../../schema/schema.js";
 
@@ -45,17 +46,26 @@ function workOut(ruleset: Ruleset) {
     bears(people.active);
     for (const key of people.table.key) bears(key);
   }
-  const read = (condition: Expression) =>
+  const read = (condition: Expression): void => {
     visitOperands(condition, (operand) => {
       if (!("path" in operand)) return;
       for (const field of operand.path) if (field.table === people?.table.name) bears(field);
       reachOthers ||= operand.path.length > 1;
     });
+    visitTests(condition, (test) => {
+      for (const ofOthers of personConditions(test)) {
+        bears(people?.manager);
+        reachOthers = true;
+        read(ofOthers);
+      }
+    });
+  };
   for (const { where, members, without } of groups) {
     read(where);
     for (const member of [...members, ...without]) {
       if (member.kind === "where") read(member.condition);
-      if (member.kind !== "below") continue;
+      const isLine = member.kind === "member" && readLine(member.name) !== undefined;
+      if (member.kind !== "along" && !isLine) continue;
       bears(people?.manager);
       reachOthers = true;
     }
@@ -69,7 +79,7 @@ function groupsWithRoles({ groups }: Ruleset): Group[] {
   const add = (group: Group | undefined) => {
     if (group === undefined || found.has(group)) return;
     found.add(group);
-    const named = (member: Member) => (member.kind === "member" ? [member.name] : []);
+    const named = (member: Member) => (member.kind === "member" ? [readLine(member.name)?.of ?? member.name] : []);
     for (const name of [...group.members, ...group.without].flatMap(named)) add(groups.get(name));
   };
   for (const group of groups.values()) if (group.roles.length > 0) add(group);

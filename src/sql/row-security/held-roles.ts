@@ -1,16 +1,14 @@
-import { and, type Expression, not, type Operand, or } from "../../conditions/expression.js";
+import type { Expression } from "../../conditions/expression.js";
 import { Bad, False, True } from "../../conditions/truth.js";
-import type { Group, Member } from "../../rules/groups.js";
+import { exclusionsOf, isRunningLink, type Link, membership } from "../../rules/membership.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import { portierError } from "../../schema/problems.js";
-import { type Field, type People, type RoleSource, singleKey, type Table } from "../../schema/schema.js";
+import { type Field, type People, singleKey, type Table } from "../../schema/schema.js";
 import { truthNumber } from "../condition.js";
 import { allOf, anyOf, type Fragment, join, raw, sql } from "../fragment.js";
 import { postgres } from "../postgres.js";
 import { column, type Place, type Scope, tableAs } from "../scope.js";
 import { literal, written } from "./ddl.js";
-
-type Link = Extract<RoleSource, { kind: "link" }>;
 
 /** The name that their own record has in the view of who asks. */
 export const personAlias = "p";
@@ -99,15 +97,20 @@ export class HeldRoles {
 
   /** Whether a person holds a role or is in a group, as a condition on their own record. */
   member(name: string, how: "given" | "stored" = "given"): Expression {
-    const { groups } = this.#ruleset;
-    const group = groups.get(name);
-    if (group !== undefined) return this.#inGroup(group, how);
+    const { schema, groups, carriers, members } = this.#ruleset;
     const open = (one: string): Expression => ({ kind: "open", name: one });
-    const carried = (this.#ruleset.carriers.get(name) ?? []).map(({ group: carrier, role }) => {
-      const isOpen = how === "given" && this.#isDoubted(role.name);
-      return and([this.#inGroup(carrier, how), ...(isOpen ? [open(`sound ${role.name}`)] : [])]);
+    const source = {
+      schema,
+      group: (one: string) => groups.get(one),
+      carriers: (role: string) => carriers.get(role) ?? [],
+      members,
+    };
+    return membership(name, source, {
+      member: (one) => this.member(one, how),
+      given: (role) => open(how === "given" ? role : `stored ${role}`),
+      sound: (role) => (how === "given" && this.#isDoubted(role) ? open(`sound ${role}`) : undefined),
+      assigned: (group) => (schema.kept === undefined ? undefined : open(`named ${group}`)),
     });
-    return or([open(how === "given" ? name : `stored ${name}`), ...carried]);
   }
 
   /** The keys of the records on which the one who asks holds a role, or one that includes it; null where that is not known. */
@@ -158,18 +161,8 @@ export class HeldRoles {
 
   /** Whether a record of a link table counts now, as a number; undefined where it always does. */
   #running({ from, until }: Link, scope: Scope): Fragment | undefined {
-    const terms = [from, until].flatMap((field, index): Expression[] => {
-      if (field === undefined) return [];
-      const left: Operand = { kind: "field", type: field.type, path: [field] };
-      const right: Operand = { kind: "request", type: field.type, name: "now" };
-      return [
-        or([
-          { kind: "is-null", operand: left },
-          { kind: "compare", op: index === 0 ? "<=" : ">", left, right },
-        ]),
-      ];
-    });
-    return terms.length === 0 ? undefined : truthNumber(and(terms), scope);
+    const isEnding = from !== undefined || until !== undefined;
+    return isEnding ? truthNumber(isRunningLink({ from, until }), scope) : undefined;
   }
 
   /** Whether something that a role brings is excluded by another role. */
@@ -177,11 +170,9 @@ export class HeldRoles {
     return this.#exclusions(role).length > 0;
   }
 
-  #exclusions(role: string): (readonly [string, string])[] {
-    const { roles } = this.#ruleset.schema;
-    return [...(roles.get(role)?.closure ?? [])].flatMap((held) =>
-      [...(roles.get(held)?.exclusive ?? [])].map((other) => [held, other] as const),
-    );
+  #exclusions(name: string): (readonly [string, string])[] {
+    const role = this.#ruleset.schema.roles.get(name);
+    return role === undefined ? [] : exclusionsOf(role, this.#ruleset.schema);
   }
 
   /** True, or bad where something that the role brings may be held together with what excludes it. */
@@ -210,33 +201,6 @@ export class HeldRoles {
   #bringing(name: string): string[] {
     const roles = [...this.#ruleset.schema.roles.values()];
     return roles.filter((role) => role.closure.has(name)).map((role) => role.name);
-  }
-
-  #inGroup({ name, members, where, without }: Group, how: "given" | "stored"): Expression {
-    const any = (list: readonly Member[]) => or(list.map((member) => this.#meetsMember(member, how)));
-    const isAssigned = this.#ruleset.schema.kept !== undefined;
-    const named: Expression[] = isAssigned ? [{ kind: "open", name: `named ${name}` }] : [];
-    return and([or([any(members), ...named]), where, not(any(without))]);
-  }
-
-  #meetsMember(member: Member, how: "given" | "stored"): Expression {
-    switch (member.kind) {
-      case "member":
-        return this.member(member.name, how);
-      case "where":
-        return member.condition;
-      case "person":
-      case "below": {
-        const people = this.#people();
-        const key = keyOf(people);
-        const left: Operand = { kind: "field", type: key.type, path: [key] };
-        const isThem: Expression = { kind: "compare", op: "=", left, right: member.key };
-        if (member.kind === "person" || people.manager === undefined) return isThem;
-        return or([isThem, { kind: "above", path: [key], line: people.manager, asker: member.key }]);
-      }
-      default:
-        return member satisfies never;
-    }
   }
 
   /** Whether one of some roles is given in a field, or in a link table for all records, as a number. */

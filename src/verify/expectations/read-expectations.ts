@@ -148,8 +148,15 @@ class ExpectationReader {
     if (record !== undefined) return { kind: "record", table, row: this.#row(record, table) };
     const text = readText(where, "where");
     if (where === undefined || text === undefined) return { kind: "table", table };
-    const { schema } = this.#portier;
-    const scope = { schema, table, problems: this.#problems, path: where.path, isAction: undefined };
+    const { schema, ruleset } = internals(this.#portier);
+    const scope = {
+      schema,
+      table,
+      problems: this.#problems,
+      path: where.path,
+      isAction: undefined,
+      members: ruleset.members,
+    };
     const condition = readCondition(text, scope);
     return condition && { kind: "where", table, condition, text };
   }

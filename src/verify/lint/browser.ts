@@ -1,4 +1,10 @@
-import { type Expression, isOfAnyRecord, operandsWithin, visitTests } from "../../conditions/expression.js";
+import {
+  type Expression,
+  isOfAnyRecord,
+  operandsWithin,
+  personConditions,
+  visitTests,
+} from "../../conditions/expression.js";
 import type { Field } from "../../schema/schema.js";
 import { type LintInput, nameOf } from "./doubts.js";
 
@@ -19,7 +25,9 @@ export function serversRules({ ruleset, doubts }: LintInput): void {
 function tablesRead(condition: Expression): string[] {
   const names: string[] = [];
   visitTests(condition, (test) => {
-    if (test.kind === "above") names.push(test.line.table);
+    if (test.kind === "above" || test.kind === "line") names.push(test.line.table);
+    if (test.kind === "person") names.push(test.people);
+    for (const ofPerson of personConditions(test)) names.push(...tablesRead(ofPerson));
     if (test.kind === "exists" && !isOfAnyRecord(test)) names.push(test.table, ...tablesRead(test.condition));
     if (test.kind === "may" && (test.key.kind === "field" || test.key.kind === "outer")) names.push(test.target);
     for (const operand of operandsWithin(test)) {

@@ -22,7 +22,7 @@ function keysInGroups(input: LintInput): void {
     const where = { kind: "group", name: group.name } as const;
     const path = ["groups", group.name];
     for (const member of [...group.members, ...group.without]) {
-      if (member.kind === "person" || member.kind === "below") {
+      if (member.kind === "person" || member.kind === "along") {
         input.doubts.add("person-in-rule", { ...where, entry: member.text }, path);
       }
       if (member.kind === "where") doubtKeys(input, member.condition, where, path);

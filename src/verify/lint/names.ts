@@ -1,4 +1,6 @@
-import { visitOperands } from "../../conditions/expression.js";
+import { type Expression, visitOperands, visitTests } from "../../conditions/expression.js";
+import { readLine } from "../../rules/lines.js";
+import type { Rule } from "../../rules/rule.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import type { LintInput } from "./doubts.js";
 
@@ -9,7 +11,7 @@ export const nameChecks = [unusedRoles, unreachableRoles, tablesWithoutRules, de
 function namesAsked({ schema, rules, groups, screens }: Ruleset): Set<string> {
   const asked = new Set([...screens.values()].flatMap(({ to, home }) => [...to, ...home]));
   for (const who of rules.flatMap((rule) => [...rule.to, ...rule.except])) {
-    if (who.kind === "member") asked.add(who.name);
+    if (who.kind === "member") asked.add(readLine(who.name)?.of ?? who.name);
     else if (who.kind === "related") {
       visitOperands(who.met, (operand) => {
         if (operand.kind === "held") asked.add(operand.role);
@@ -18,9 +20,29 @@ function namesAsked({ schema, rules, groups, screens }: Ruleset): Set<string> {
   }
   for (const { givenBy } of schema.roles.values()) for (const { name } of givenBy) asked.add(name);
   for (const member of [...groups.values()].flatMap((group) => [...group.members, ...group.without])) {
-    if (member.kind === "member") asked.add(member.name);
+    if (member.kind === "member") asked.add(readLine(member.name)?.of ?? member.name);
   }
+  for (const condition of conditionsOf(rules, groups)) addAsked(condition, asked);
   return asked;
+}
+
+function conditionsOf(rules: readonly Rule[], groups: Ruleset["groups"]): Expression[] {
+  const ofRules = rules.flatMap(({ where, becomes }) => [where, ...(becomes === undefined ? [] : [becomes])]);
+  const ofGroups = [...groups.values()].flatMap(({ where, members, without }) => [
+    where,
+    ...[...members, ...without].flatMap((member) => (member.kind === "where" ? [member.condition] : [])),
+  ]);
+  return [...ofRules, ...ofGroups];
+}
+
+/** The roles and groups that a condition asks about, of whomever. */
+function addAsked(condition: Expression, asked: Set<string>): void {
+  visitTests(condition, (test) => {
+    if (test.kind === "open") asked.add(test.name);
+    if (test.kind === "person") asked.add(test.member);
+    if (test.kind === "belongs" && test.asker.kind === "held") asked.add(test.asker.role);
+    if (test.kind === "exists") addAsked(test.condition, asked);
+  });
 }
 
 function unusedRoles({ ruleset, doubts }: LintInput): void {

@@ -1,0 +1,227 @@
+import { compile, PortierError, type Row } from "portier";
+import { parseDocument } from "portier/document";
+import { explain, explanationText } from "portier/explain";
+import { maskedSelect } from "portier/sql";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
+
+/** I want to share by who the owner is: "what belongs to somebody in textiles, conservators of the south building may read". */
+const house = `
+portier: 1
+people:
+  table: staff
+  manager: manager
+  active: active
+  roles: [post, { table: exhibition_team, person: member, role: part, on: exhibition }]
+  assignments: true
+roles:
+  keeper: {}
+  conservator: {}
+  head: { include: [keeper] }
+  director: {}
+  guest: { exclusive: [keeper] }
+  editor: { scope: exhibitions }
+  lead: { scope: exhibitions, include: [editor] }
+groups:
+  textiles: { members: [keeper], where: department = 'textiles' }
+  south: { members: [{ where: site = 'south' }] }
+  line: { members: [head and below] }
+tables:
+  staff:
+    key: id
+    fields:
+      id: text
+      post: { choice: [keeper, conservator, head, director], optional: true }
+      department: { type: text, optional: true }
+      site: { choice: [north, south], optional: true }
+      manager: { reference: staff, optional: true }
+      active: boolean
+      salary: { type: integer, optional: true }
+    rules:
+      all-but-the-director: { to: director and 1 level below, where: this is not director, permit: { view: all } }
+  exhibitions: { key: id, fields: { id: text, lead: { reference: staff, optional: true } } }
+  exhibition_team:
+    key: [exhibition, member]
+    fields: { exhibition: { reference: exhibitions }, member: { reference: staff }, part: { choice: [editor, lead] } }
+  objects:
+    key: id
+    owner: keeper
+    fields:
+      id: text
+      keeper: { reference: staff, optional: true }
+      helpers: { list: { reference: staff }, optional: true }
+      exhibition: { reference: exhibitions, optional: true }
+      note: { type: text, optional: true }
+      value: { type: integer, optional: true }
+    rules:
+      textiles-are-shared:
+        to: conservator
+        where: owner is textiles and me is south
+        permit: { view: [id, keeper] }
+      shown-by-its-lead: { to: conservator, where: owner is lead of exhibition, permit: { view: note } }
+      of-the-line: { to: director, where: keeper is line or helpers is line, permit: { view: value } }
+      nothing-of-guests: { where: owner is guest, deny: { view: all } }
+`;
+
+const person = (id: string, post: string | null, more: Row = {}): Row => ({
+  ...{ id, post, department: null, site: null, manager: null, active: true, salary: 1 },
+  ...more,
+});
+
+const data = {
+  staff: [
+    person("ines", "director"),
+    person("bram", "head", { manager: "ines", department: "ships" }),
+    person("odalys", "keeper", { manager: "bram", department: "ships" }),
+    person("wren", "keeper", { manager: "ines", department: "textiles", site: "south" }),
+    person("liv", "keeper", { department: "textiles", active: false }),
+    person("noor", null, { manager: "odalys" }),
+    person("petra", "conservator", { site: "south" }),
+    person("nils", "conservator", { site: "north" }),
+  ],
+  exhibitions: [{ id: "e1", lead: "wren" }],
+  exhibition_team: [
+    { exhibition: "e1", member: "wren", part: "lead" },
+    { exhibition: "e1", member: "odalys", part: "editor" },
+  ],
+  objects: [
+    { id: "o1", keeper: "wren", helpers: [], exhibition: "e1", note: "n", value: 1 },
+    { id: "o2", keeper: "odalys", helpers: null, exhibition: "e1", note: "n", value: 1 },
+    { id: "o3", keeper: "liv", helpers: ["gone", "noor"], exhibition: null, note: "n", value: 1 },
+    { id: "o4", keeper: null, helpers: ["wren"], exhibition: "e1", note: "n", value: 1 },
+    { id: "o5", keeper: "noor", helpers: null, exhibition: null, note: "n", value: 1 },
+    { id: "o6", keeper: "gone", helpers: null, exhibition: "e1", note: "n", value: 1 },
+  ],
+  portier_assignments: [
+    {
+      id: "a1",
+      person: "noor",
+      role: "guest",
+      on: null,
+      from: null,
+      until: "2027-01-01T00:00:00Z",
+      givenBy: null,
+      reason: null,
+    },
+    {
+      id: "a2",
+      person: "odalys",
+      role: "lead",
+      on: "e1",
+      from: "2027-01-01T00:00:00Z",
+      until: null,
+      givenBy: null,
+      reason: null,
+    },
+  ],
+  portier_delegations: [],
+};
+
+const portier = compile(parseDocument(house).document);
+const at = (now: string) => ({ source: portier.source(data), request: { now } });
+const december = "2026-12-01T00:00:00Z";
+const june = "2027-06-01T00:00:00Z";
+
+/** What each of them sees, by field, as the ids of the objects. */
+const cases: readonly (readonly [who: string, now: string, seen: Readonly<Record<string, string>>])[] = [
+  // Liv has left, o4 belongs to nobody, o6 to somebody who is not there: none of them is in textiles for certain.
+  ["petra", december, { id: "o1", keeper: "o1", note: "o1" }],
+  ["petra", june, { id: "o1 o2", keeper: "o1", note: "o1 o2" }],
+  ["nils", june, { id: "o1 o2", keeper: "", note: "o1 o2" }],
+  // Noor is a guest until January: what is theirs is denied, and so is what belongs to nobody.
+  ["ines", december, { id: "o2 o3", value: "o2 o3" }],
+  ["ines", june, { id: "o2 o3 o5", value: "o2 o3 o5" }],
+];
+
+/** The ids of the objects of which somebody sees a field. */
+function seenOf(field: string, rows: readonly Row[]): string {
+  return rows
+    .filter((row) => Object.hasOwn(row, field))
+    .map((row) => row["id"] as string)
+    .sort()
+    .join(" ");
+}
+
+describe("sharing by who somebody else is", () => {
+  it.each(cases)("%s sees at %s what the rules say", (who, now, seen) => {
+    const session = portier.session({ person: who, ...at(now) });
+    const rows = data.objects.map((row) => session.mask("objects", row) ?? {});
+    for (const [field, ids] of Object.entries(seen)) expect(seenOf(field, rows), field).toBe(ids);
+  });
+
+  it("lets those on a line of people see, as far as it goes", () => {
+    const seen = (who: string) => {
+      const session = portier.session({ person: who, ...at(june) });
+      return data.staff.filter((row) => session.mask("staff", row)).map(({ id }) => id);
+    };
+    // Liv has left, and would not be the director if she had not.
+    const all = data.staff.map(({ id }) => id).filter((id) => id !== "ines");
+    expect(seen("ines")).toEqual(all);
+    expect(seen("wren")).toEqual(all);
+    expect(seen("odalys")).toEqual([]);
+  });
+
+  it("says in an explanation who was looked at, and what they are", () => {
+    const session = portier.session({ person: "petra", ...at(june) });
+    const [object] = data.objects;
+    const explanation = explain(session, { table: "objects", action: "view", field: "id", record: object as Row });
+    const text = explanationText(explanation, "petra", "view id of o1");
+    expect(text).toContain("keeper is textiles");
+  });
+
+  it.each([
+    ["note is textiles", "not-a-person"],
+    ["keeper is tetxiles", "unknown-who"],
+    ["keeper is lead", "scoped-role"],
+    ["keeper is keeper of exhibition", "unscoped-role"],
+    ["keeper is lead of keeper", "wrong-scope"],
+    ["helpers is lead of exhibition", "wrong-shape"],
+    ["exists (exhibitions where me is lead of this.exhibition)", "misplaced-member"],
+    ["12 is textiles", "condition-syntax"],
+    ["keeper is lead of 'e1'", "condition-syntax"],
+  ])("%s is refused: %s", (where, code) => {
+    const text = house.replace("owner is guest", where);
+    expect(codesOf(text)).toEqual([code]);
+  });
+
+  it.each([
+    ["members: [head and below]", "members: [head and 0 levels below]", "unknown-who"],
+    ["members: [head and below]", "members: [lead and below]", "scoped-role"],
+    ["members: [head and below]", "members: [{ below: bram, levels: 0 }]", "bad-value"],
+    ["members: [head and below]", "members: [{ below: bram, above: ines }]", "wrong-shape"],
+    ["members: [head and below]", "members: [{ where: me is keeper }]", "misplaced-member"],
+    ["members: [head and below]", "members: [{ where: manager is line }]", "circle"],
+    ["members: [head and below]", "members: [line and above]", "circle"],
+    ["  manager: manager\n", "", "no-manager"],
+    ["to: director and 1 level below", "to: director and 1 level beside", "unknown-who"],
+  ])("%s written as %s is refused: %s", (before, after, code) => {
+    expect(new Set(codesOf(house.replace(before, after)))).toContain(code);
+  });
+
+  describe.each(Object.entries(engines))("on %s", (_name, open) => {
+    let engine: Engine;
+    beforeAll(async () => {
+      engine = await open();
+      await createTables(engine, portier.schema);
+      await storeAll(engine, portier.schema, data);
+    });
+    afterAll(() => engine?.close());
+
+    it.each(cases)("%s sees at %s the same", async (who, now, seen) => {
+      const session = portier.session({ person: who, ...at(now) });
+      const select = maskedSelect(session, "objects", engine.dialect, { action: "view" });
+      const rows = (await engine.run(select.text, select.params)).map(select.unmask);
+      for (const [field, ids] of Object.entries(seen)) expect(seenOf(field, rows), field).toBe(ids);
+    });
+  });
+});
+
+function codesOf(text: string): readonly string[] {
+  try {
+    compile(parseDocument(text).document);
+  } catch (error) {
+    if (error instanceof PortierError) return error.problems.map(({ code }) => code);
+    throw error;
+  }
+  return [];
+}
