@@ -22,6 +22,7 @@ interface LintOptions extends SessionFlags {
   readonly data?: string;
   readonly untested?: true;
   readonly browser?: true;
+  readonly screens?: true;
   readonly format: "text" | "json" | "sarif";
 }
 
@@ -37,6 +38,7 @@ export const lintCommand: CliCommand = {
       )
       .option("--untested", "also doubt rules on which no expectation beside the file bears; needs records")
       .option("--browser", "also doubt rules that a browser cannot answer from a snapshot")
+      .option("--screens", "also doubt permits that no screen uses")
       .addHelpText(
         "after",
         '\nWhat is meant is not doubted: "meant: { CODE: reason }" beside it. Each code has a page in docs/lint.',
@@ -79,6 +81,7 @@ function findDoubts(
     ...(data === undefined ? {} : { data }),
     ...(typeof now === "string" ? { now } : {}),
     ...(options.browser === undefined ? {} : { browser: true }),
+    ...(options.screens === undefined ? {} : { screens: true }),
     ...(files === undefined || data === undefined ? {} : { untested: untestedRules(portier, files, data, request) }),
   });
   const doubts = found.map((one) => ({ ...one, ...parsed.locate(one.path) }));

@@ -1,7 +1,6 @@
 import type { Scalar } from "../schema/scalar.js";
-import type { Test } from "./evaluate.js";
 import type { Expression, LineTest, PersonTest } from "./expression.js";
-import { compileElements, compileRead, find, holding, type Reading, readField } from "./read.js";
+import { compileElements, compileRead, find, holding, type Reading, readField, type Test } from "./read.js";
 import type { Row } from "./source.js";
 import { Bad, False, True, type Truth, Unknown } from "./truth.js";
 

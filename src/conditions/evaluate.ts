@@ -14,15 +14,12 @@ import {
   type Reading,
   readField,
   readPath,
+  type Test,
 } from "./read.js";
-import type { Row } from "./source.js";
 import { Bad, False, not, True, type Truth, Unknown } from "./truth.js";
 
 /** Answers `may`: whether the one who asks may do the action with a record of the table. */
 export type Judge = (action: string, table: string) => Test;
-
-/** A condition made ready: closures that hold all that can be worked out before a record is seen. */
-export type Test = (row: Row, reading: Reading) => Truth;
 
 /**
  * Turns an expression into a closure over the record. Operands that only a session knows must have been replaced; one

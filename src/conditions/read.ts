@@ -47,6 +47,9 @@ export function quietly(reading: Reading): Reading {
  */
 export type Read = (row: Row, reading: Reading) => Scalar | null | undefined;
 
+/** A condition made ready: closures that hold all that can be worked out before a record is seen. */
+export type Test = (row: Row, reading: Reading) => Truth;
+
 /** Reads an operand; used alone where values are shown, as in explanations. */
 export function compileRead(operand: Operand): Read {
   switch (operand.kind) {

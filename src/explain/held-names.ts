@@ -88,18 +88,18 @@ export class HeldNames {
 
   /** Whether it is a role that is held as such, or a group. */
   #isName(name: string): boolean {
-    return this.#ruleset.groups.has(name) || this.#ruleset.schema.roles.has(name);
+    return this.#ruleset.groups.has(name) || this.#ruleset.schema.roles.has(name) || this.#ruleset.lines.has(name);
   }
 
   #givenBy(names: readonly string[]): ReadonlySet<string> {
     const id = JSON.stringify(names);
     const known = this.#given.get(id);
     if (known !== undefined) return known;
-    const { groups } = this.#ruleset;
+    const { groups, lines } = this.#ruleset;
     const { roles } = this.#ruleset.schema;
-    const own = names.filter((name) => this.#isName(name));
+    const own = names.filter((name) => roles.has(name) || groups.has(name));
     const asker = roleSubject(this.#ruleset, own, { now: this.#subject.now });
-    const found = [...roles.keys(), ...groups.keys()].filter((name) => {
+    const found = [...roles.keys(), ...groups.keys(), ...lines.keys()].filter((name) => {
       const membership = asker.membership(name);
       return membership.kind === "truth" && membership.value === True;
     });

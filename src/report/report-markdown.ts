@@ -5,7 +5,7 @@ import { sayFacts } from "./say-rule.js";
 
 /** A report as Markdown, for a wiki or a review: the same sentences and tables, without the pictures. */
 export function reportMarkdown(report: Report): string {
-  const { title, summary, everybody, roles, groups, tables, byRole, byPeople } = report;
+  const { title, summary, everybody, roles, groups, screens, tables, byRole, byPeople } = report;
   const parts = [
     `# ${plain(title)}\n\n${plain(summary)}`,
     "## What each role may do",
@@ -25,6 +25,8 @@ export function reportMarkdown(report: Report): string {
       ({ name, note, facts }) =>
         `- **${plain(name)}** ${note === undefined ? "" : `${plain(note)} `}${plain(sayFacts(facts))}`,
     ),
+    ...(screens.length === 0 ? [] : ["## Screens"]),
+    ...screens.map(({ name, facts }) => `- **${plain(name)}** ${plain(sayFacts(facts))}`),
     "## Tables and their rules",
     ...tables.map(({ name, facts, fields, sentences }) => {
       const list = fields.map(({ name: field, type, marks }) => `${code(field)} ${plain([type, ...marks].join(", "))}`);

@@ -6,7 +6,7 @@ import { sayFacts } from "./say-rule.js";
 
 /** A report as one HTML file that stands by itself and prints well. */
 export function reportPage(report: Report): string {
-  const { title, summary, picture, everybody, roles, groups, tables, byRole, byPeople } = report;
+  const { title, summary, picture, everybody, roles, groups, screens, tables, byRole, byPeople } = report;
   const matrices: readonly (readonly [id: string, name: string, html: string])[] = [
     ["by-role", "Who may do what, by role", matrixTables(byRole)],
     ...(byPeople.length === 0 ? [] : [["by-person", "Who may do what, by person", matrixTables(byPeople)] as const]),
@@ -15,6 +15,7 @@ export function reportPage(report: Report): string {
     ...(picture === undefined ? [] : [["picture", "Roles and groups"]]),
     ["roles", "What each role may do"],
     ...(groups.length === 0 ? [] : [["groups", "Groups"]]),
+    ...(screens.length === 0 ? [] : [["screens", "Screens"]]),
     ["tables", "Tables and their rules"],
     ...matrices.map(([id, name]) => [id, name]),
   ].map(([id, name]) => `<li><a href="#${id}">${name}</a></li>`);
@@ -30,6 +31,11 @@ export function reportPage(report: Report): string {
       ? []
       : [
           `<section id="groups"><h2>Groups</h2>\n<dl>${groups.map(({ name, note, facts }) => `<dt>${escaped(name)}</dt><dd>${noted(note)}${escaped(sayFacts(facts))}</dd>`).join("\n")}</dl></section>`,
+        ]),
+    ...(screens.length === 0
+      ? []
+      : [
+          `<section id="screens"><h2>Screens</h2>\n<dl>${screens.map(({ name, facts }) => `<dt>${escaped(name)}</dt><dd>${escaped(sayFacts(facts))}</dd>`).join("\n")}</dl></section>`,
         ]),
     `<section id="tables"><h2>Tables and their rules</h2>\n${tables.map(tablePart).join("\n")}</section>`,
     ...matrices.map(

@@ -1,7 +1,9 @@
 import type { Row } from "../conditions/source.js";
 import { keptRanges } from "../ranges/list.js";
 import type { Group, Member } from "../rules/groups.js";
-import type { Rule } from "../rules/rule.js";
+import { type Line, readLine, type WrittenLine } from "../rules/lines.js";
+import type { Rule, Who } from "../rules/rule.js";
+import type { Screen } from "../rules/screens.js";
 import type { Field, Role, Table } from "../schema/schema.js";
 import { internals } from "../session/internals.js";
 import type { Portier } from "../session/portier.js";
@@ -33,6 +35,7 @@ export interface Report {
   readonly everybody: readonly TableSentences[];
   readonly roles: readonly RoleReport[];
   readonly groups: readonly GroupReport[];
+  readonly screens: readonly ScreenReport[];
   readonly tables: readonly TableReport[];
   readonly byRole: readonly MatrixRow[];
   readonly byPeople: readonly MatrixRow[];
@@ -65,6 +68,13 @@ export interface GroupReport {
   readonly facts: readonly string[];
 }
 
+/** A page, or a part of one, in words. */
+export interface ScreenReport {
+  readonly name: string;
+  /** `a part of objects`, `for whom the rules permit objects.list.title`, `home of keeper`. */
+  readonly facts: readonly string[];
+}
+
 export interface TableReport {
   readonly name: string;
   readonly facts: readonly string[];
@@ -79,7 +89,7 @@ const howToRead =
 
 /** Puts a document into sentences and pictures. What it says is what was compiled, and not how it was written. */
 export function makeReport(portier: Portier, { title, people = [], records, request = {} }: ReportOptions): Report {
-  const { schema, groups, rules } = internals(portier).ruleset;
+  const { schema, groups, rules, screens, lines } = internals(portier).ruleset;
   const { tables, roles } = schema;
   const counts = [
     [tables.size, "table"],
@@ -92,8 +102,12 @@ export function makeReport(portier: Portier, { title, people = [], records, requ
     summary: `${counts.map(([count, word]) => `${count} ${word}${count === 1 ? "" : "s"}`).join(", ")}. ${howToRead}`,
     picture: roles.size + groups.size === 0 ? undefined : drawRoles([...roles.values()], [...groups.values()]),
     everybody: byTable(rules.filter(isForRelations), (rule) => sayRule(rule, schema.timeZone)),
-    roles: [...roles.values()].map((role) => roleReport(role, rules, schema.timeZone)),
-    groups: [...groups.values()].map((group) => groupReport(group, rules)),
+    roles: [...roles.values()].map((role) => {
+      const shown = screens.size === 0 ? [] : portier.sessionForRoles([role.name], { request }).screens();
+      return roleReport(role, rules, lines, shown, schema.timeZone);
+    }),
+    groups: [...groups.values()].map((group) => groupReport(group, rules, lines)),
+    screens: [...screens.values()].map(screenReport),
     tables: [...tables.values()].map((table) => tableReport(portier, table, rules)),
     byRole: accessMatrix(portier, roleViewers(portier, { request })),
     byPeople: people.length === 0 ? [] : accessMatrix(portier, people, { ...(records && { records }) }),
@@ -115,7 +129,30 @@ function byTable(rules: readonly Rule[], say: (rule: Rule) => string): TableSent
   return [...tables].map(([table, sentences]) => ({ table, sentences }));
 }
 
-function roleReport(role: Role, rules: readonly Rule[], timeZone: string): RoleReport {
+function screenReport({ name, needs, to, within, home }: Screen): ScreenReport {
+  const facts = [
+    ...(within === undefined ? [] : [`a part of ${within}`]),
+    ...(to.length === 0 ? [] : [`for ${listed(to, "or")}`]),
+    ...(needs.length === 0 ? [] : [`shown where ${listed(needs.map(({ text }) => text))} is permitted`]),
+    ...(home.length === 0 ? [] : [`home of ${listed(home)}`]),
+  ];
+  return { name, facts };
+}
+
+type Lines = ReadonlyMap<string, Line>;
+
+/** The names that a rule's `to` has for whom it is for; of a line, that with which it begins. */
+function namesOf(who: Who, lines: Lines): string[] {
+  return who.kind === "member" ? [lines.get(who.name)?.of ?? who.name] : [];
+}
+
+function roleReport(
+  role: Role,
+  rules: readonly Rule[],
+  lines: Lines,
+  shown: readonly string[],
+  timeZone: string,
+): RoleReport {
   const { name, note, scope, closure, exclusive, atLeast, givenBy } = role;
   const others = [...closure].filter((one) => one !== name);
   const givers = givenBy.map((giver) => (giver.ofThis ? `${giver.name} of the same record` : giver.name));
@@ -125,9 +162,10 @@ function roleReport(role: Role, rules: readonly Rule[], timeZone: string): RoleR
     ...(givers.length === 0 ? [] : [`given and taken by ${listed(givers, "or")}`]),
     ...(exclusive.size === 0 ? [] : [`never together with ${listed([...exclusive], "or")}`]),
     ...(atLeast === 0 ? [] : [`always held by ${atLeast} at least`]),
+    ...(shown.length === 0 ? [] : [`is shown the screens ${listed(shown)}`]),
   ];
   const through = (rule: Rule) => {
-    const named = rule.to.flatMap((who) => (who.kind === "member" ? [who.name] : namesScoped(who.text, closure)));
+    const named = rule.to.flatMap((who) => [...namesOf(who, lines), ...namesScoped(who.text, closure)]);
     if (named.includes(name)) return "";
     const by = others.find((one) => named.includes(one));
     return by === undefined ? undefined : ` (through ${by})`;
@@ -147,8 +185,12 @@ function namesScoped(text: string, roles: ReadonlySet<string>): string[] {
   return roles.has(role) ? [role] : [];
 }
 
-function groupReport({ name, note, members, where, without, roles }: Group, rules: readonly Rule[]): GroupReport {
-  const used = rules.filter(({ to }) => to.some((who) => who.kind === "member" && who.name === name));
+function groupReport(
+  { name, note, members, where, without, roles }: Group,
+  rules: readonly Rule[],
+  lines: Lines,
+): GroupReport {
+  const used = rules.filter(({ to }) => to.some((who) => namesOf(who, lines).includes(name)));
   const facts = [
     `in it ${members.length === 1 ? "is" : "are"} ${listed(members.map(sayMember), "and")}`,
     ...(where.kind === "truth" ? [] : [`only of whom ${sayCondition(where)}`]),
@@ -161,20 +203,26 @@ function groupReport({ name, note, members, where, without, roles }: Group, rule
 
 function sayMember(member: Member): string {
   switch (member.kind) {
-    case "member":
-      return `every ${member.name}`;
+    case "member": {
+      const line = readLine(member.name);
+      return line === undefined ? `every ${member.name}` : `every ${line.of} and everybody ${sayDistance(line)}`;
+    }
     case "person":
       return member.text;
     case "along": {
-      const { direction, levels, key } = member;
-      const named = key.kind === "constant" ? String(key.value) : "";
-      return `${named} and everybody ${levels === undefined ? "" : `at most ${levels} levels `}${direction}`;
+      const named = member.key.kind === "constant" ? String(member.key.value) : "";
+      return `${named} and everybody ${sayDistance(member)}`;
     }
     case "where":
       return `everybody of whom ${sayCondition(member.condition)}`;
     default:
       return member satisfies never;
   }
+}
+
+/** `below`, `at most 2 levels above`. */
+export function sayDistance({ direction, levels }: Pick<WrittenLine, "direction" | "levels">): string {
+  return levels === undefined ? direction : `at most ${levels} level${levels === 1 ? "" : "s"} ${direction}`;
 }
 
 function tableReport(portier: Portier, table: Table, rules: readonly Rule[]): TableReport {

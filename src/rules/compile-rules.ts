@@ -5,14 +5,15 @@ import { checkName, type Part, readMapping, readText } from "../schema/reader.js
 import { Problems, problem } from "../schema/report.js";
 import type { Table } from "../schema/schema.js";
 import { readRange } from "./cells.js";
-import { readGroups } from "./groups.js";
+import type { Group } from "./groups.js";
 import { reportMayCircles } from "./may-circles.js";
-import type { StoredMembers } from "./membership.js";
+import { linesAmong, type StoredMembers } from "./membership.js";
 import type { CellRange } from "./ranges.js";
+import { readGroups } from "./read-groups.js";
 import { readRules } from "./read-rules.js";
 import type { Rule } from "./rule.js";
 import { makeRuleset, type Ruleset } from "./ruleset.js";
-import { readScreens } from "./screens.js";
+import { readScreens, type Screen } from "./screens.js";
 
 /**
  * Checks a document and resolves all its names.
@@ -37,7 +38,8 @@ export function compileRules(document: unknown, locate?: Locate): Ruleset {
   const found = withoutEchoes(problems.list, declared.broken);
   if (found.length > 0) throw new PortierError(sortByPlace(found, locate));
 
-  return makeRuleset({ schema, groups, screens, rules, ranges });
+  const lines = linesAmong(namesAsked(rules, groups, screens), { schema, members });
+  return makeRuleset({ schema, groups, screens, rules, lines, ranges });
 }
 
 function readAllRules(
@@ -54,6 +56,20 @@ function readAllRules(
     if (everyTable !== undefined) rules.push(...readRules(everyTable, { ...scope, isEveryTable: true }));
   }
   return rules;
+}
+
+/** The roles, groups and lines that are named as whom something is for. */
+function* namesAsked(
+  rules: readonly Rule[],
+  groups: ReadonlyMap<string, Group>,
+  screens: ReadonlyMap<string, Screen>,
+): Iterable<string> {
+  for (const { to, home } of screens.values()) yield* [...to, ...home];
+  const listed = [
+    ...rules.flatMap(({ to, except }) => [...to, ...except]),
+    ...[...groups.values()].flatMap(({ members, without }) => [...members, ...without]),
+  ];
+  for (const one of listed) if (one.kind === "member") yield one.name;
 }
 
 function readNamedRanges(part: Part, table: Table): Map<string, CellRange> {

@@ -9,7 +9,7 @@ import { type Field, type People, type Role, type RoleSource, type Schema, singl
 import type { FieldType } from "../schema/types/field-type.js";
 import { scalarTypes } from "../schema/types/scalars.js";
 import type { Carrier, Group, Member } from "./groups.js";
-import { back, readLine } from "./lines.js";
+import { back, type Line, readLine, type WrittenLine } from "./lines.js";
 
 export type Link = Extract<RoleSource, { readonly kind: "link" }>;
 
@@ -38,7 +38,7 @@ export interface MembershipLeaves {
 /** Whether a person holds a role, is in a group or belongs to a line, as a condition on their own record. */
 export function membership(name: string, source: MembershipSource, leaves: MembershipLeaves): Expression {
   const line = readLine(name);
-  if (line !== undefined) return inLine(line.text, source, leaves);
+  if (line !== undefined) return or([leaves.member(line.of), lineTest(line, source)]);
   const group = source.group(name);
   if (group !== undefined) return inGroup(group, source, leaves);
   const carried = source.carriers(name).map((carrier) => {
@@ -49,11 +49,9 @@ export function membership(name: string, source: MembershipSource, leaves: Membe
 }
 
 /** Whether somebody is where a line begins, on the way back along the managers from the person whose record this is. */
-export function lineTest(text: string, { schema, members }: LineSource): Expression {
+function lineTest({ direction, levels, of }: WrittenLine, { schema, members }: LineSource): Expression {
   const { people } = schema;
-  const line = readLine(text);
-  if (line === undefined || people === undefined) return never;
-  return alongLine(people, back[line.direction], line.levels, members.of(line.of));
+  return people === undefined ? never : alongLine(people, back[direction], levels, members.of(of));
 }
 
 interface LineSource {
@@ -61,8 +59,14 @@ interface LineSource {
   readonly members: { readonly of: (name: string) => Expression };
 }
 
-function inLine(text: string, source: MembershipSource, leaves: MembershipLeaves): Expression {
-  return or([leaves.member(readLine(text)?.of ?? ""), lineTest(text, source)]);
+/** The lines among some names, as memberships know them. */
+export function linesAmong(names: Iterable<string>, source: LineSource): Map<string, Line> {
+  const lines = new Map<string, Line>();
+  for (const name of names) {
+    const line = readLine(name);
+    if (line !== undefined) lines.set(name, { of: line.of, test: lineTest(line, source) });
+  }
+  return lines;
 }
 
 function inGroup({ name, members, where, without }: Group, source: MembershipSource, leaves: MembershipLeaves) {
@@ -84,7 +88,7 @@ function meets(member: Member, source: MembershipSource, leaves: MembershipLeave
     case "person":
       return isPerson(member.key, source.schema);
     case "along":
-      return or([isPerson(member.key, source.schema), awayFrom(member, source.schema)]);
+      return or([isPerson(member.key, source.schema), member.test]);
     default:
       return member satisfies never;
   }
@@ -97,7 +101,12 @@ function isPerson(key: Operand, { people }: Schema): Expression {
 }
 
 /** Somebody who is above or below one person, who is named, at most some levels away. */
-export function awayFrom({ key, direction, levels }: Extract<Member, { kind: "along" }>, schema: Schema): Expression {
+export function awayFrom(
+  key: Operand,
+  direction: "above" | "below",
+  levels: number | undefined,
+  schema: Schema,
+): Expression {
   const { people } = schema;
   const own = people && singleKey(people.table);
   if (people?.manager === undefined || own === undefined) return or([]);
@@ -393,4 +402,27 @@ function countTests(expression: Expression): number {
   const size = parts.reduce((sum, part) => sum + countTests(part), 1);
   sizes.set(expression, size);
   return size;
+}
+
+const membersOf = new WeakMap<Membered, StoredMembers>();
+
+interface Membered {
+  readonly schema: Schema;
+  readonly groups: ReadonlyMap<string, Group>;
+  readonly carriers: ReadonlyMap<string, readonly Carrier[]>;
+}
+
+/** Who is what in a document that has been read: what is too large was refused then. */
+export function storedMembers(ruleset: Membered): StoredMembers {
+  const known = membersOf.get(ruleset);
+  if (known !== undefined) return known;
+  const { schema, groups, carriers } = ruleset;
+  const source = {
+    schema,
+    group: (name: string) => groups.get(name),
+    carriers: (role: string) => carriers.get(role) ?? [],
+  };
+  const members = new StoredMembers(new Set(groups.keys()), source, () => {});
+  membersOf.set(ruleset, members);
+  return members;
 }

@@ -2,7 +2,7 @@ import { type Expression, visitTests } from "../conditions/expression.js";
 import type { Schema } from "../schema/schema.js";
 import type { ActionName } from "./actions.js";
 import { type Carrier, carriersOf, type Group } from "./groups.js";
-import { StoredMembers } from "./membership.js";
+import type { Line } from "./lines.js";
 import type { CellRange } from "./ranges.js";
 import type { Rule } from "./rule.js";
 import type { Screen } from "./screens.js";
@@ -15,14 +15,14 @@ export interface RulesetParts {
   /** In declared order. */
   readonly screens: ReadonlyMap<string, Screen>;
   readonly rules: readonly Rule[];
+  /** The lines of people that rules, groups and screens name, by their names. */
+  readonly lines: ReadonlyMap<string, Line>;
   /** Named ranges by table. */
   readonly ranges: ReadonlyMap<string, ReadonlyMap<string, CellRange>>;
 }
 
 /** A document that has been checked as a whole: its schema, and its rules by table and action. Immutable. */
 export interface Ruleset extends RulesetParts {
-  /** What makes somebody a member by what is stored, as conditions. */
-  readonly members: StoredMembers;
   /** For each role that a group brings, those that do. */
   readonly carriers: ReadonlyMap<string, readonly Carrier[]>;
   /** Whether any roles exclude each other. */
@@ -44,17 +44,10 @@ export function makeRuleset(parts: RulesetParts): Ruleset {
   const index = indexRules(rules);
   const none: readonly Rule[] = [];
   const carriers = carriersOf(groups, schema.roles);
-  const source = {
-    schema,
-    group: (name: string) => groups.get(name),
-    carriers: (role: string) => carriers.get(role) ?? [],
-  };
   return {
     ...parts,
     rules,
     carriers,
-    // What is too large was refused when the document was read.
-    members: new StoredMembers(new Set(groups.keys()), source, () => {}),
     hasExclusiveRoles: [...schema.roles.values()].some(({ exclusive }) => exclusive.size > 0),
     of: (table, action) => index.get(table)?.get(action) ?? none,
     sessionOperands: collectSessionOperands(rules),

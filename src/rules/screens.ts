@@ -1,13 +1,14 @@
 import { checkName, type Part, readMapping, readMeant, readShape, readText, readTexts } from "../schema/reader.js";
 import type { Field, Meant, Schema, Table } from "../schema/schema.js";
 import { type ActionName, actionNamesOf, actionOf } from "./actions.js";
+import { readMemberName } from "./who.js";
 
 /** A page, or a part of one: whom it is shown follows from what the rules permit. */
 export interface Screen {
   readonly name: string;
-  /** What it is for: all of it must be permitted on some record. */
+  /** What it is for: all of it must be permitted on some record. Empty for a page that shows no table. */
   readonly needs: readonly Need[];
-  /** The roles and groups that alone are shown it; empty: whoever may do what it needs. */
+  /** The roles, groups, lines, `signed-in` or `anyone` that alone are shown it; empty: whoever may do what it needs. */
   readonly to: readonly string[];
   /** The screen that it is a part of. */
   readonly within: string | undefined;
@@ -38,7 +39,10 @@ export function readScreens(
     const what = `screen "${name}"`;
     const shape = readShape(entry, what, ["needs", "to", "in", "home", "note", "meant"]);
     const needs = shape.get("needs");
-    if (needs === undefined) entry.problems.add("missing-key", { what, key: "needs" }, entry.path);
+    const to = readNames(shape.get("to"), `to of ${what}`, schema, groups, ["anyone", "signed-in"]);
+    if (needs === undefined && !shape.has("to")) {
+      entry.problems.add("missing-key", { what, key: 'needs" or "to' }, entry.path);
+    }
     if (needs !== undefined && Array.isArray(needs.value) && needs.value.length === 0) {
       needs.problems.add("wrong-shape", { what: `needs of ${what}`, expected: "at least one", found: [] }, needs.path);
     }
@@ -51,7 +55,7 @@ export function readScreens(
     screens.set(name, {
       name,
       needs: readTexts(needs, `needs of ${what}`).flatMap((one) => readNeed(one, schema) ?? []),
-      to: readNames(shape.get("to"), `to of ${what}`, schema, groups),
+      to,
       within: other,
       home: readNames(shape.get("home"), `home of ${what}`, schema, groups),
       meant: readMeant(shape.get("meant")),
@@ -89,14 +93,17 @@ function readNeed(part: Part, { tables }: Schema): Need | undefined {
 function readNames(
   part: Part | undefined,
   what: string,
-  { roles }: Schema,
+  schema: Schema,
   groups: ReadonlyMap<string, unknown>,
+  words: readonly string[] = [],
 ): string[] {
   const names: string[] = [];
   for (const entry of readTexts(part, what)) {
     const name = entry.value as string;
-    if (roles.has(name) || groups.has(name)) names.push(name);
-    else entry.problems.add("unknown-who", { name, candidates: [...roles.keys(), ...groups.keys()] }, entry.path);
+    // A scoped role is enough on any record: a page is about none.
+    const isPlain = words.includes(name) || schema.roles.get(name)?.scope !== undefined;
+    const known = isPlain ? name : readMemberName(entry, name, schema, new Set(groups.keys()), words);
+    if (known !== undefined) names.push(known);
   }
   return names;
 }

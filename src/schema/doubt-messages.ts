@@ -128,6 +128,10 @@ export const doubtMessages = {
     `rule "${f.rule}": ${f.test} is met by ${f.contains} records, of which ${f.starts} begin with it`,
     'was "starts with" meant?',
   ],
+  "permit-without-screen": (f: { rule: string; actions: readonly string[] }): Said => [
+    `rule "${f.rule}" permits ${f.actions.join(", ")}, and no screen uses that`,
+    "add it to the needs of a screen, or take it out of the rule",
+  ],
   "needs-the-server": (f: { rule: string; tables: readonly string[] }): Said => [
     `a browser cannot answer rule "${f.rule}" by itself: it reads records of ${list(f.tables)}`,
     "what it decides counts as locked there until the server is asked; a condition on the record or the person alone is answered at once",

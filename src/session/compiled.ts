@@ -1,4 +1,5 @@
 import type { Group } from "../rules/groups.js";
+import type { Line } from "../rules/lines.js";
 import type { CellRange } from "../rules/ranges.js";
 import type { Rule } from "../rules/rule.js";
 import { makeRuleset, type Ruleset } from "../rules/ruleset.js";
@@ -34,6 +35,7 @@ interface Parts {
   readonly groups: readonly Omit<Group, "meant">[];
   readonly screens: readonly Omit<Screen, "meant">[];
   readonly rules: readonly Omit<Rule, "meant" | "path">[];
+  readonly lines: ReadonlyMap<string, Line>;
   readonly ranges: ReadonlyMap<string, ReadonlyMap<string, CellRange>>;
 }
 
@@ -44,7 +46,7 @@ interface Parts {
  * writeFileSync("rules.json", JSON.stringify(compiledOf(compile(document))));
  */
 export function compiledOf(rules: AnyRules): CompiledDocument {
-  const { schema, groups, screens, rules: all, ranges } = internals(rules).ruleset;
+  const { schema, groups, screens, rules: all, lines, ranges } = internals(rules).ruleset;
   const kept = keptTablesOf(schema);
   const withoutMeant = <V extends { readonly meant: unknown }>({ meant: _, ...rest }: V) => rest;
   const parts: Parts = {
@@ -57,6 +59,7 @@ export function compiledOf(rules: AnyRules): CompiledDocument {
     groups: [...groups.values()].map(withoutMeant),
     screens: [...screens.values()].map(withoutMeant),
     rules: all.map(({ meant: _meant, path: _path, ...rest }) => rest),
+    lines,
     ranges,
   };
   const content = { tables: [...schema.tables.values(), ...kept].map(encodeTable), parts: encode(parts) };
@@ -68,7 +71,7 @@ export function rulesetFrom(document: CompiledDocument): Ruleset {
   const problem = problemOf(document);
   if (problem !== undefined) throw portierError("wrong-call", { what: problem, hint: "make it anew with compiledOf" });
   const tables = decodeTables(document.tables);
-  const { declared, kept, people, roles, request, timeZone, groups, screens, rules, ranges } = decode(
+  const { declared, kept, people, roles, request, timeZone, groups, screens, rules, lines, ranges } = decode(
     document.parts,
     tables,
   ) as Parts;
@@ -94,6 +97,7 @@ export function rulesetFrom(document: CompiledDocument): Ruleset {
     groups: named(groups) as Map<string, Group>,
     screens: named(screens) as Map<string, Screen>,
     rules: rules.map((rule) => ({ ...rule, meant, path: [] })) as readonly Rule[],
+    lines,
     ranges,
   });
 }

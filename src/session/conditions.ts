@@ -1,5 +1,6 @@
-import { compileTest, type Judge, type Test } from "../conditions/evaluate.js";
+import { compileTest, type Judge } from "../conditions/evaluate.js";
 import { and, type Expression, or } from "../conditions/expression.js";
+import type { Test } from "../conditions/read.js";
 import { False, Unknown } from "../conditions/truth.js";
 import { type ActionTree, actionTree } from "../rules/action-tree.js";
 import type { ActionName } from "../rules/actions.js";

@@ -4,8 +4,6 @@ import type { Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { False, True, type Truth } from "../conditions/truth.js";
 import type { Group } from "../rules/groups.js";
-import { readLine } from "../rules/lines.js";
-import { lineTest } from "../rules/membership.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import { collectOperands } from "../rules/session-operands.js";
 import type { Scalar } from "../schema/scalar.js";
@@ -177,10 +175,10 @@ function addGroup({ members, where, without }: Group, ruleset: Ruleset, { key, f
 
 /** Adds whether somebody is on the line of others; false where that takes what only a session knows. */
 function addLine(name: string, ruleset: Ruleset, parts: Part[]): boolean {
-  if (readLine(name) === undefined) return true;
-  const expression = lineTest(name, ruleset);
-  if (collectOperands([expression]).all.size > 0) return false;
-  const test = compileTest(expression);
+  const line = ruleset.lines.get(name);
+  if (line === undefined) return true;
+  if (collectOperands([line.test]).all.size > 0) return false;
+  const test = compileTest(line.test);
   parts.push(({ person, reading }) => tried(() => test(person, reading)));
   return true;
 }

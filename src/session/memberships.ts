@@ -5,8 +5,7 @@ import type { Row, Source } from "../conditions/source.js";
 import { type Known, specialize } from "../conditions/specialize.js";
 import { Bad, False, not, True, type Truth } from "../conditions/truth.js";
 import type { Group, Member } from "../rules/groups.js";
-import { type Line, readLine } from "../rules/lines.js";
-import { awayFrom, lineTest } from "../rules/membership.js";
+import type { Line } from "../rules/lines.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
@@ -63,7 +62,7 @@ export class Memberships {
     const decided = this.#decided.get(name);
     if (decided !== undefined) return decided;
     const group = this.#facts.ruleset.groups.get(name);
-    const line = readLine(name);
+    const line = this.#facts.ruleset.lines.get(name);
     const truth = group !== undefined ? this.#group(group) : line !== undefined ? this.#line(line) : this.#role(name);
     this.#decided.set(name, truth);
     return truth;
@@ -123,7 +122,9 @@ export class Memberships {
     const supposed: Given = { roles: [...kept, ...added], groups: given.groups };
     const made = new Memberships({ ...this.#facts, given: supposed, onConflict: () => {} });
     for (const one of made.#stored === undefined ? [made] : [made, made.#stored]) {
-      for (const name of are) if (ruleset.groups.has(name)) one.#decided.set(name, True);
+      for (const name of are) {
+        if (ruleset.groups.has(name) || ruleset.lines.has(name)) one.#decided.set(name, True);
+      }
       for (const name of areNot) one.#decided.set(name, False);
     }
     return made;
@@ -182,7 +183,7 @@ export class Memberships {
   /** Where the line begins they are by themselves, whatever is stored; others on it by what is stored of them. */
   #line(line: Line): Truth {
     const own = this.of(line.of);
-    return own === True ? own : (Math.max(own, this.#test(lineTest(line.text, this.#facts.ruleset))) as Truth);
+    return own === True ? own : (Math.max(own, this.#test(line.test)) as Truth);
   }
 
   #along(member: Along): Truth {
@@ -203,7 +204,7 @@ export function isAlong(ruleset: Ruleset, person: Row, key: Scalar, member: Alon
     if (reading.source === undefined) throw portierError("needs-source", { what: `"${member.text}" in a group` });
     return reading.source.find(table, one);
   };
-  return compileTest(awayFrom(member, ruleset.schema))(person, { ...reading, source: { ...reading.source, find } });
+  return compileTest(member.test)(person, { ...reading, source: { ...reading.source, find } });
 }
 
 function constantOf(operand: Operand): Scalar | null {

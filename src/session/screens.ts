@@ -12,7 +12,7 @@ export interface ShownScreens {
 export const noScreens: ShownScreens = { screens: [], home: undefined };
 
 /**
- * A screen is shown to whom all that it needs is permitted on some record, where it is for certain roles to those alone,
+ * A screen is shown to whom all that it needs is permitted on some record, where it is for certain people to those alone,
  * and as a part of another where that is shown, too. One lands on the first that is home to a role that one holds, else on
  * the first page.
  */
@@ -21,11 +21,12 @@ export function shownScreens(
   asker: Asker,
   reach: (need: Need) => Reach,
 ): ShownScreens {
-  const holdsAny = (names: readonly string[]) =>
-    names.some((name) => {
-      const held = asker.membership(name);
-      return held.kind === "truth" && held.value === True;
-    });
+  const isAmong = (name: string): boolean => {
+    if (name === "anyone") return true;
+    const met = name === "signed-in" ? asker.signedIn : asker.membership(name);
+    return met.kind === "truth" && met.value === True;
+  };
+  const holdsAny = (names: readonly string[]) => asker.meets && names.some(isAmong);
   const answers = new Map<string, boolean>();
   const isShown = (name: string | undefined): boolean => {
     if (name === undefined) return true;

@@ -1,6 +1,6 @@
-import { compileTest, type Judge, type Test } from "../conditions/evaluate.js";
+import { compileTest, type Judge } from "../conditions/evaluate.js";
 import { always, and, type Expression, never, not, or, readsOtherRecords } from "../conditions/expression.js";
-import type { Reading } from "../conditions/read.js";
+import type { Reading, Test } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { type Decided, specialize } from "../conditions/specialize.js";
 import { False, True, Unknown } from "../conditions/truth.js";

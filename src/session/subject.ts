@@ -252,7 +252,7 @@ export function roleSubject(
   names: readonly string[],
   request: Readonly<Record<string, unknown>>,
 ): Subject {
-  const { schema, groups } = ruleset;
+  const { schema, groups, lines } = ruleset;
   const held = new Set<string>();
   for (const name of names) {
     const group = groups.get(name);
@@ -267,7 +267,9 @@ export function roleSubject(
   // The groups that take in whoever is in this one, or holds this role, without asking anything else.
   for (const name of held) {
     for (const group of groups.values()) {
-      const takesIn = group.members.some((member) => member.kind === "member" && member.name === name);
+      const takesIn = group.members.some(
+        (member) => member.kind === "member" && (member.name === name || lines.get(member.name)?.of === name),
+      );
       if (!takesIn || group.where !== always || group.without.length > 0) continue;
       held.add(group.name);
       for (const role of group.roles) for (const brought of schema.roles.get(role)?.closure ?? []) held.add(brought);
@@ -279,7 +281,9 @@ export function roleSubject(
     signedIn: always,
     // Whether such a person is in a group, nobody can say; a role that only groups carry is then open, too.
     membership: (name) => {
-      if (held.has(name)) return always;
+      const line = lines.get(name);
+      if (held.has(line?.of ?? name)) return always;
+      if (line !== undefined) return { kind: "open", name };
       const isOpen =
         groups.has(name) ||
         [...groups.values()].some((group) => group.roles.some((role) => schema.roles.get(role)?.closure.has(name)));

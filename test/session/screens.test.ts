@@ -37,6 +37,14 @@ describe("screens", () => {
     ],
     ["may be for groups", { a: { needs: "objects.view", to: "everybody" } }, "guide", ["a"], "a"],
     [
+      "may need no table",
+      { a: { to: "guide" }, b: { to: "keeper" }, c: { to: "signed-in" } },
+      "guide",
+      ["a", "c"],
+      "a",
+    ],
+    ["may be for visitors", { a: { to: "anyone" }, b: { to: "signed-in" } }, undefined, ["a"], "a"],
+    [
       "are parts of what is shown",
       { a: { needs: "objects.create" }, b: { in: "a", needs: "objects.view" } },
       "guide",
@@ -79,7 +87,8 @@ describe("screens", () => {
   });
 
   it("are none for who is not active, and of a document without any", () => {
-    expect(open({ a: { needs: "objects.view" } }, "keeper", false).screens()).toEqual([]);
+    const screens = { a: { needs: "objects.view" }, b: { to: "anyone" }, c: { to: "keeper" } };
+    expect(open(screens, "keeper", false).screens()).toEqual([]);
     expect(open({}, "keeper").home()).toBeUndefined();
   });
 

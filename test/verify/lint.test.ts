@@ -317,7 +317,8 @@ describe("the page of a doubt", () => {
       const found = [bad, good].map((half) => {
         const portier = compileText(blocks(half, "yaml")[0] ?? "", { file: code });
         const browser = code === "needs-the-server";
-        return lint(portier, { ...recordsIn(portier, half), browser }).map((one) => one.code);
+        const screens = code === "permit-without-screen";
+        return lint(portier, { ...recordsIn(portier, half), browser, screens }).map((one) => one.code);
       });
       expect(new Set(found[0])).toEqual(new Set([code]));
       expect(found[1]).toEqual([]);

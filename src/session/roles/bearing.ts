@@ -1,6 +1,5 @@
 import { type Expression, personConditions, visitOperands, visitTests } from "../../conditions/expression.js";
 import type { Group, Member } from "../../rules/groups.js";
-import { readLine } from "../../rules/lines.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import type { Field } from "../../schema/schema.js";
 
@@ -64,7 +63,7 @@ function workOut(ruleset: Ruleset) {
     read(where);
     for (const member of [...members, ...without]) {
       if (member.kind === "where") read(member.condition);
-      const isLine = member.kind === "member" && readLine(member.name) !== undefined;
+      const isLine = member.kind === "member" && ruleset.lines.has(member.name);
       if (member.kind !== "along" && !isLine) continue;
       bears(people?.manager);
       reachOthers = true;
@@ -74,12 +73,12 @@ function workOut(ruleset: Ruleset) {
 }
 
 /** The groups that bring roles, and those that are in them. */
-function groupsWithRoles({ groups }: Ruleset): Group[] {
+function groupsWithRoles({ groups, lines }: Ruleset): Group[] {
   const found = new Set<Group>();
   const add = (group: Group | undefined) => {
     if (group === undefined || found.has(group)) return;
     found.add(group);
-    const named = (member: Member) => (member.kind === "member" ? [readLine(member.name)?.of ?? member.name] : []);
+    const named = (member: Member) => (member.kind === "member" ? [lines.get(member.name)?.of ?? member.name] : []);
     for (const name of [...group.members, ...group.without].flatMap(named)) add(groups.get(name));
   };
   for (const group of groups.values()) if (group.roles.length > 0) add(group);

@@ -1,6 +1,6 @@
 import type { Expression } from "../../conditions/expression.js";
 import { Bad, False, True } from "../../conditions/truth.js";
-import { exclusionsOf, isRunningLink, type Link, membership } from "../../rules/membership.js";
+import { exclusionsOf, isRunningLink, type Link, membership, storedMembers } from "../../rules/membership.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import { portierError } from "../../schema/problems.js";
 import { type Field, type People, singleKey, type Table } from "../../schema/schema.js";
@@ -97,13 +97,13 @@ export class HeldRoles {
 
   /** Whether a person holds a role or is in a group, as a condition on their own record. */
   member(name: string, how: "given" | "stored" = "given"): Expression {
-    const { schema, groups, carriers, members } = this.#ruleset;
+    const { schema, groups, carriers } = this.#ruleset;
     const open = (one: string): Expression => ({ kind: "open", name: one });
     const source = {
       schema,
       group: (one: string) => groups.get(one),
       carriers: (role: string) => carriers.get(role) ?? [],
-      members,
+      members: storedMembers(this.#ruleset),
     };
     return membership(name, source, {
       member: (one) => this.member(one, how),

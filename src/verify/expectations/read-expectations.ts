@@ -1,6 +1,7 @@
 import { readCondition } from "../../conditions/check.js";
 import type { Row } from "../../conditions/source.js";
 import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../../rules/actions.js";
+import { storedMembers } from "../../rules/membership.js";
 import { findField } from "../../schema/declare-tables.js";
 import { momentExpects, readMoment } from "../../schema/moment.js";
 import { type Locate, type Path, PortierError } from "../../schema/problems.js";
@@ -155,7 +156,7 @@ class ExpectationReader {
       problems: this.#problems,
       path: where.path,
       isAction: undefined,
-      members: ruleset.members,
+      members: storedMembers(ruleset),
     };
     const condition = readCondition(text, scope);
     return condition && { kind: "where", table, condition, text };

@@ -11,6 +11,7 @@ import { Doubts, type LintData, type LintInput, nameOf } from "./doubts.js";
 import { effectChecks } from "./effects.js";
 import { keyChecks } from "./keys.js";
 import { nameChecks } from "./names.js";
+import { unusedPermits } from "./screens.js";
 
 const checks: readonly ((input: LintInput) => void)[] = [
   ...nameChecks,
@@ -31,6 +32,8 @@ export interface LintOptions {
   readonly untested?: readonly string[];
   /** Also doubts rules that a browser cannot answer from a snapshot. */
   readonly browser?: boolean;
+  /** Also doubts permits that no screen ever uses. */
+  readonly screens?: boolean;
   /** Told of each check that is done. */
   readonly onCheck?: (done: number, all: number) => void;
 }
@@ -41,7 +44,7 @@ export interface LintOptions {
  */
 export function lint(
   portier: Portier,
-  { data, now, untested = [], browser = false, onCheck }: LintOptions = {},
+  { data, now, untested = [], browser = false, screens = false, onCheck }: LintOptions = {},
 ): Problem[] {
   const doubts = new Doubts();
   const ruleset = internals(portier).ruleset;
@@ -52,11 +55,13 @@ export function lint(
     check(input);
   }
   if (browser) serversRules(input);
+  if (screens) unusedPermits(input);
   for (const rule of ruleset.rules) {
     if (untested.includes(rule.address)) doubts.add("untested-rule", { rule: nameOf(rule) }, rule.path);
   }
   const isLookedFor = (code: string) => {
     if (code === "untested-rule") return untested.length > 0;
+    if (code === "permit-without-screen") return screens;
     return code === "needs-the-server" ? browser : data !== undefined || !needsData.has(code);
   };
   return withoutMeant(doubts, ruleset, isLookedFor);

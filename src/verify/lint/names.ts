@@ -1,5 +1,4 @@
 import { type Expression, visitOperands, visitTests } from "../../conditions/expression.js";
-import { readLine } from "../../rules/lines.js";
 import type { Rule } from "../../rules/rule.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import type { LintInput } from "./doubts.js";
@@ -8,10 +7,12 @@ import type { LintInput } from "./doubts.js";
 export const nameChecks = [unusedRoles, unreachableRoles, tablesWithoutRules, deadScreens, rolesNobodyIsGiven];
 
 /** The roles and groups that rules, groups, screens and the giving of roles ask for. */
-function namesAsked({ schema, rules, groups, screens }: Ruleset): Set<string> {
-  const asked = new Set([...screens.values()].flatMap(({ to, home }) => [...to, ...home]));
+function namesAsked({ schema, rules, groups, screens, lines }: Ruleset): Set<string> {
+  const asked = new Set(
+    [...screens.values()].flatMap(({ to, home }) => [...to, ...home].map((name) => lines.get(name)?.of ?? name)),
+  );
   for (const who of rules.flatMap((rule) => [...rule.to, ...rule.except])) {
-    if (who.kind === "member") asked.add(readLine(who.name)?.of ?? who.name);
+    if (who.kind === "member") asked.add(lines.get(who.name)?.of ?? who.name);
     else if (who.kind === "related") {
       visitOperands(who.met, (operand) => {
         if (operand.kind === "held") asked.add(operand.role);
@@ -20,7 +21,7 @@ function namesAsked({ schema, rules, groups, screens }: Ruleset): Set<string> {
   }
   for (const { givenBy } of schema.roles.values()) for (const { name } of givenBy) asked.add(name);
   for (const member of [...groups.values()].flatMap((group) => [...group.members, ...group.without])) {
-    if (member.kind === "member") asked.add(readLine(member.name)?.of ?? member.name);
+    if (member.kind === "member") asked.add(lines.get(member.name)?.of ?? member.name);
   }
   for (const condition of conditionsOf(rules, groups)) addAsked(condition, asked);
   return asked;
@@ -123,7 +124,7 @@ function deadScreens({ portier, ruleset, doubts, request }: LintInput): void {
   // Where two rules each ask for another role, somebody may hold both.
   const together = everybody.flatMap((one, index) => everybody.slice(index + 1).map((other) => [one, other]));
   for (const { name, needs, to, home } of screens.values()) {
-    const named = [...new Set([...to, ...home])];
+    const named = [...new Set([...to, ...home])].filter((one) => one !== "anyone" && one !== "signed-in");
     for (const { text, action, table, field } of needs) {
       const permits = (who: readonly string[]) =>
         portier.sessionForRoles(who, { request }).reach(action, table.name, field?.name) !== "none";
