@@ -1,5 +1,6 @@
 import { True } from "../conditions/truth.js";
 import type { Group } from "../rules/groups.js";
+import type { Line } from "../rules/lines.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import { momentText } from "../schema/moment.js";
 import type { Schema } from "../schema/schema.js";
@@ -27,14 +28,15 @@ const most = 20;
  * there is none.
  */
 export function waysInto(ruleset: Ruleset, memberships: Memberships, name: string): readonly Way[] {
-  const { groups } = ruleset;
+  const { groups, lines } = ruleset;
   // Each name is looked at once, however many lead to it.
   const found = new Map<string, readonly Way[]>();
   const into = (one: string): readonly Way[] => {
     const known = found.get(one);
     if (known !== undefined) return known;
     const group = groups.get(one);
-    const ways = group === undefined ? intoRole(one) : intoGroup(group);
+    const line = lines.get(one);
+    const ways = group !== undefined ? intoGroup(group) : line !== undefined ? intoLine(one, line) : intoRole(one);
     const shortest = ways.sort((a, b) => a.through.length - b.through.length).slice(0, most);
     found.set(one, shortest);
     return shortest;
@@ -50,6 +52,11 @@ export function waysInto(ruleset: Ruleset, memberships: Memberships, name: strin
       return behind([member.name], into(member.name));
     });
     return [...claimed, ...ways];
+  };
+  /** By what begins the line; else by others, who are above or below. */
+  const intoLine = (one: string, { of }: Line): Way[] => {
+    if (memberships.of(of) === True) return [...behind([of], into(of))];
+    return memberships.of(one) === True ? [{ through: [], source: undefined, on: undefined }] : [];
   };
   const intoRole = (one: string): Way[] => {
     const given = memberships.given.roles.filter(({ role }) => role.closure.has(one));

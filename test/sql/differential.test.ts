@@ -116,6 +116,6 @@ describe.each(Object.entries(engines))("on %s", (name, open) => {
       { seed, numRuns: runs },
     );
     expect(compared).toBeGreaterThan(runs * 100);
-    expect(acted).toBeGreaterThan(1);
+    expect(acted).toBeGreaterThan(0);
   }, 600_000);
 });

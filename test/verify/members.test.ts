@@ -109,7 +109,7 @@ describe("members", () => {
                 given === "post" ||
                   given === "assignments" ||
                   end?.startsWith("where ") ||
-                  end?.startsWith("below ") ||
+                  /(^|levels |and (\d levels? )?)(above|below)( |$)/.test(end ?? "") ||
                   end?.startsWith("person "),
               ).toBe(true);
             }
