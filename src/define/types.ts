@@ -286,6 +286,8 @@ export type WhoEntry<D extends Declaration, T extends TableName<D>> =
 
 type FieldItem<D extends Declaration, T extends TableName<D>> =
   | "all"
+  | "owner"
+  | "-owner"
   | FieldName<D, T>
   | `-${FieldName<D, T>}`
   | `${FieldName<D, T>}..${string}`

@@ -152,14 +152,15 @@ class ExtentReader {
   #find(name: string, part: Part): Field | undefined {
     const { table } = this.#scope;
     const field = table.byName.get(name);
-    if (field === undefined) {
-      part.problems.add(
-        "unknown-field",
-        { table: table.name, name, candidates: ["all", ...table.byName.keys()] },
-        part.path,
-      );
+    if (field !== undefined) return field;
+    // In a rule of every table the field that holds the owner has another name in each.
+    if (name === "owner") {
+      if (table.owner === undefined) part.problems.add("no-owner", { table: table.name }, part.path);
+      return table.owner?.[0];
     }
-    return field;
+    const candidates = ["all", "owner", ...table.byName.keys()];
+    part.problems.add("unknown-field", { table: table.name, name, candidates }, part.path);
+    return undefined;
   }
 }
 

@@ -3,6 +3,7 @@ import { limits } from "./limits.js";
 import { TypeLinker } from "./link-types.js";
 import { checkName, type Part, readMapping, readMeant, readShape, readText, readTexts } from "./reader.js";
 import {
+  type DefaultSource,
   type Field,
   type FieldPath,
   type Grid,
@@ -23,6 +24,8 @@ export interface DeclaredTables {
   readonly everyTable: Part | undefined;
   readonly ranges: ReadonlyMap<string, Part>;
   readonly owners: ReadonlyMap<string, Part>;
+  /** The defaults that a session knows. */
+  readonly defaults: ReadonlyMap<Field, Part>;
   readonly broken: ReadonlyMap<string, ReadonlySet<string>>;
 }
 
@@ -38,10 +41,11 @@ export function declareTables(document: Part, part: Part | undefined): DeclaredT
   const declared = new Map<string, DeclaredTable>();
   const tables = new Map<string, Table>();
   const parts = { rules: new Map<string, Part>(), ranges: new Map<string, Part>(), owners: new Map<string, Part>() };
+  const defaults = new Map<Field, Part>();
   const broken = new Map<string, Set<string>>();
   if (part === undefined) {
     document.problems.add("missing-key", { what: "a document", key: "tables" }, document.path);
-    return { tables, ...parts, everyTable: undefined, broken };
+    return { tables, ...parts, defaults, everyTable: undefined, broken };
   }
   const entries = readMapping(part, "tables");
   if (entries.size > limits.tables) part.problems.add("too-large", { what: "tables", limit: limits.tables }, part.path);
@@ -52,7 +56,7 @@ export function declareTables(document: Part, part: Part | undefined): DeclaredT
   }
 
   const linker = new TypeLinker(declared);
-  for (const [name, table] of declared) tables.set(name, makeTable(name, table, linker));
+  for (const [name, table] of declared) tables.set(name, makeTable(name, table, linker, defaults));
   for (const [name, { shape, fields }] of declared) {
     const table = tables.get(name) as Table;
     linkFields(table, fields, tables);
@@ -66,7 +70,7 @@ export function declareTables(document: Part, part: Part | undefined): DeclaredT
       if (found !== undefined) list.set(name, found);
     }
   }
-  return { tables, ...parts, everyTable, broken };
+  return { tables, ...parts, defaults, everyTable, broken };
 }
 
 function checkTableName(part: Part, name: string): boolean {
@@ -107,11 +111,20 @@ function readFieldNames(part: Part | undefined): string[] {
   return typeof part?.value === "object" && part.value !== null ? Object.keys(part.value) : [];
 }
 
-function makeTable(name: string, { shape, fields: declared, key: keyNames }: DeclaredTable, linker: TypeLinker): Table {
+function makeTable(
+  name: string,
+  { shape, fields: declared, key: keyNames }: DeclaredTable,
+  linker: TypeLinker,
+  defaults: Map<Field, Part>,
+): Table {
   const fields: Field[] = [];
   for (const one of declared.values()) {
     const type = linker.typeOf(one, name);
-    if (type !== undefined) fields.push(makeField(one, name, fields.length, type));
+    if (type === undefined) continue;
+    const isFrom = one.default !== undefined && isSource(one.default.value, type);
+    const field = makeField(isFrom ? { ...one, default: undefined } : one, name, fields.length, type);
+    if (isFrom && one.default !== undefined) defaults.set(field, one.default);
+    fields.push(field);
   }
   const byName = new Map(fields.map((field) => [field.name, field]));
   const key = keyNames.map((keyName) => byName.get(keyName)).filter((field) => field !== undefined);
@@ -146,7 +159,71 @@ function makeField(declared: DeclaredField, table: string, index: number, type: 
   const { name, flags } = declared;
   // Copied, so that the compiled document does not change with the one that was given.
   const standard = value !== null && type.fits(value) ? copyJson(value) : value;
-  return { name, table, index, type, ...flags, default: standard, by: undefined, lookup: undefined };
+  return {
+    name,
+    table,
+    index,
+    type,
+    ...flags,
+    default: standard,
+    defaultFrom: undefined,
+    by: undefined,
+    lookup: undefined,
+  };
+}
+
+/** Whether a default is `me`, `me.FIELD`, `now` or `today`, where that can be no value of the field. */
+function isSource(value: unknown, type: FieldType): boolean {
+  if (typeof value !== "string" || type.choices?.includes(value) === true) return false;
+  if (type.base === "text" && type.target === undefined) return value.startsWith("me.");
+  return value === "me" || value.startsWith("me.") || value === "now" || value === "today";
+}
+
+/** Reads the defaults that a session knows, when it is known who the people are. */
+export function linkDefaults(
+  tables: ReadonlyMap<string, Table>,
+  parts: ReadonlyMap<Field, Part>,
+  people: People | undefined,
+): void {
+  for (const [field, part] of parts) {
+    const defaultFrom = readSource(field, part, tables, people);
+    if (defaultFrom !== undefined) Object.assign(field, { defaultFrom });
+  }
+}
+
+function readSource(
+  field: Field,
+  part: Part,
+  tables: ReadonlyMap<string, Table>,
+  people: People | undefined,
+): DefaultSource | undefined {
+  const { problems, path } = part;
+  const { type } = field;
+  const text = part.value as string;
+  const wrong = (label: string) => {
+    const facts = { field: field.name, use: `the default ${text}`, expected: label, label: type.label };
+    problems.add("wrong-field-type", facts, path);
+    return undefined;
+  };
+  if (text === "now") return type.base === "timestamp" ? { kind: "now" } : wrong("a timestamp");
+  if (text === "today") return type.base === "date" ? { kind: "today" } : wrong("a date");
+  if (people === undefined) {
+    problems.add("no-people", { what: `the default ${text}` }, path);
+    return undefined;
+  }
+  const key = singleKey(people.table);
+  const steps =
+    text === "me" ? key && ([key] as const) : readPath(part, people.table, text.slice("me.".length).split("."), tables);
+  if (steps === undefined) return undefined;
+  const from = lastOf(steps);
+  const target = from.type.target ?? (from === key ? people.table.name : undefined);
+  const isSame =
+    from.type.base === type.base &&
+    type.element === undefined &&
+    type.base !== "json" &&
+    (type.target === undefined || type.target === target) &&
+    (type.choices === undefined || from.type.choices?.every((one) => type.choices?.includes(one)) === true);
+  return isSame ? { kind: "me", path: steps } : wrong(`the type of "${from.name}", a single ${from.type.label}`);
 }
 
 /** The address of a key of several fields, as a field made by them. */
@@ -154,7 +231,18 @@ function madeAddress(table: string, key: readonly Field[]): Field {
   const name = key.map((field) => field.name).join("/");
   const flags = { optional: false, sensitive: false, computed: true, generated: false, tags: new Set<string>() };
   const type = scalarTypes.text;
-  return { name, table, index: -1, type, ...flags, default: null, by: key, lookup: undefined, column: name };
+  return {
+    name,
+    table,
+    index: -1,
+    type,
+    ...flags,
+    default: null,
+    defaultFrom: undefined,
+    by: key,
+    lookup: undefined,
+    column: name,
+  };
 }
 
 /** References made by other fields, and lookups, lead to fields that are there only when all tables are made. */

@@ -1,7 +1,7 @@
 import { readRequestType } from "./declare-fields.js";
 import { declarePeople } from "./declare-people.js";
 import { declareRoles } from "./declare-roles.js";
-import { declareTables, linkOwners } from "./declare-tables.js";
+import { declareTables, linkDefaults, linkOwners } from "./declare-tables.js";
 import { checkName, isMapping, type Part, readMapping, readShape, readText } from "./reader.js";
 import type { Schema } from "./schema.js";
 import type { FieldType } from "./types/field-type.js";
@@ -29,11 +29,12 @@ export function declare(part: Part): Declared {
   const version = shape.get("portier");
   if (version?.value !== 1) problems.add("unknown-version", { found: version?.value }, version?.path ?? part.path);
 
-  const { tables, ...rest } = declareTables(part, shape.get("tables"));
+  const { tables, defaults, ...rest } = declareTables(part, shape.get("tables"));
   const groups = shape.get("groups");
   const roles = declareRoles(shape.get("roles"), tables, isMapping(groups?.value) ? Object.keys(groups.value) : []);
   const { people, kept } = declarePeople(shape.get("people"), tables, roles);
   linkOwners(tables, rest.owners, people);
+  linkDefaults(tables, defaults, people);
   const schema: Schema = {
     tables,
     people,

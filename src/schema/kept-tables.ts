@@ -54,6 +54,7 @@ function keptTable(name: string, declared: readonly KeptField[]): Table {
       generated: false,
       tags: new Set(),
       default: null,
+      defaultFrom: undefined,
       by: undefined,
       lookup: undefined,
       column,

@@ -86,12 +86,20 @@ export interface Field {
   readonly tags: ReadonlySet<string>;
   /** The value of a new record when none is given; null when none is declared. */
   readonly default: unknown;
+  /** Where the value of a new record comes from when none is given and none is written out. */
+  readonly defaultFrom: DefaultSource | undefined;
   /** The fields that a reference to a table with a key of several fields is made of, in the order of that key. */
   readonly by: readonly Field[] | undefined;
   readonly lookup: Lookup | undefined;
   /** The name of the field's column in the database. */
   readonly column: string;
 }
+
+/** What a session knows when a record is made: a field of the person, the instant of the session, its day. */
+export type DefaultSource =
+  | { readonly kind: "me"; readonly path: FieldPath }
+  | { readonly kind: "now" }
+  | { readonly kind: "today" };
 
 /** A value that is shown through a reference. */
 export interface Lookup {

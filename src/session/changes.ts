@@ -83,7 +83,7 @@ export function acceptCreate(
   const given = table.fields.filter((field) => {
     const isGiven = Object.hasOwn(values, field.name);
     // Equal to what it would be anyway: there is nothing to permit.
-    return isGiven && !sameValue(field, proposed(values, field), standard[field.name] ?? null);
+    return isGiven && !sameValue(field, standard[field.name] ?? null, proposed(values, field));
   });
   const { later } = context;
   const gates = plan.judging(action);

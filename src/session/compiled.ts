@@ -62,7 +62,10 @@ export function compiledOf(rules: AnyRules): CompiledDocument {
     lines,
     ranges,
   };
-  const content = { tables: [...schema.tables.values(), ...kept].map(encodeTable), parts: encode(parts) };
+  const content = {
+    tables: [...schema.tables.values(), ...kept].map((table) => encodeTable(table)),
+    parts: encode(parts),
+  };
   return { portier: "compiled 1", check: checkOf(content), ...content };
 }
 

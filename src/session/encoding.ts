@@ -1,7 +1,7 @@
 import { always, type Operand } from "../conditions/expression.js";
 import { True } from "../conditions/truth.js";
 import { type Effect, type EffectName, effects } from "../rules/effects.js";
-import { type Field, type FieldPath, lastOf, meansNothing, type Table } from "../schema/schema.js";
+import { type DefaultSource, type Field, type FieldPath, lastOf, meansNothing, type Table } from "../schema/schema.js";
 import { choice } from "../schema/types/choice.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { json } from "../schema/types/json.js";
@@ -107,12 +107,17 @@ function decodeType(type: EncodedType): FieldType {
   return type.name === "list" ? list(of) : reference(type.target ?? "", of);
 }
 
-/** A table's shape; what leads to other fields and tables stands by name, and is linked by {@link decodeTables}. */
-export function encodeTable(table: Table): unknown {
+/**
+ * A table's shape; what leads to other fields and tables stands by name, and is linked by {@link decodeTables}. `isSent`: to
+ * a browser, which is told the values of defaults, and not what of the person they are.
+ */
+export function encodeTable(table: Table, isSent = false): unknown {
   const { name, key, owner, actions, grid, source } = table;
   return {
     name,
-    fields: table.fields.map(encodeField),
+    fields: table.fields.map((field) =>
+      encodeField(isSent && field.defaultFrom ? { ...field, defaultFrom: known } : field),
+    ),
     key: key.map((one) => one.name),
     address: key.length > 1 ? encodeField(table.address) : undefined,
     owner: encode(owner),
@@ -126,17 +131,30 @@ interface EncodedField {
   /** JSON text: a value of the application may look like anything. Absent for null. */
   readonly default?: string;
   readonly by?: readonly string[];
+  /** Decoded when all tables are there. */
+  readonly defaultFrom?: unknown;
   readonly lookup?: readonly [through: string, table: string, field: string];
 }
 
-function encodeField({ table: _table, index: _index, by, lookup, default: standard, ...plain }: Field): EncodedField {
+function encodeField({
+  table: _table,
+  index: _index,
+  by,
+  lookup,
+  default: standard,
+  defaultFrom,
+  ...plain
+}: Field): EncodedField {
   return {
     ...(encode({ ...plain }) as object),
     ...(standard === null ? {} : { default: JSON.stringify(standard) }),
+    ...(defaultFrom === undefined ? {} : { defaultFrom: encode(defaultFrom) }),
     ...(by === undefined ? {} : { by: by.map(({ name }) => name) }),
     ...(lookup === undefined ? {} : { lookup: [lookup.through.name, lookup.field.table, lookup.field.name] as const }),
   };
 }
+
+const known: DefaultSource = { kind: "now" };
 
 interface EncodedTable {
   readonly name: string;
@@ -150,9 +168,13 @@ interface EncodedTable {
 }
 
 function decodeField(encoded: EncodedField, table: string, index: number): Field {
-  const { by: _by, lookup: _lookup, default: standard = "null", ...plain } = encoded;
-  const parts = decode(plain, new Map()) as Omit<Field, "table" | "index" | "by" | "lookup" | "default">;
-  return { ...parts, table, index, by: undefined, lookup: undefined, default: JSON.parse(standard) };
+  const { by: _by, lookup: _lookup, defaultFrom: _from, default: standard = "null", ...plain } = encoded;
+  const parts = decode(plain, new Map()) as Omit<
+    Field,
+    "table" | "index" | "by" | "lookup" | "default" | "defaultFrom"
+  >;
+  const unlinked = { by: undefined, lookup: undefined, defaultFrom: undefined };
+  return { ...parts, table, index, ...unlinked, default: JSON.parse(standard) };
 }
 
 /** Makes the tables first, and then links what leads from one to another. */
@@ -181,7 +203,8 @@ export function decodeTables(encoded: readonly unknown[]): Tables {
   }
   for (const one of given) {
     const table = tables.get(one.name) as Table;
-    for (const [index, { by, lookup }] of one.fields.entries()) {
+    for (const [index, { by, lookup, defaultFrom }] of one.fields.entries()) {
+      if (defaultFrom) Object.assign(table.fields[index] as Field, { defaultFrom: decode(defaultFrom, tables) });
       if (by) Object.assign(table.fields[index] as Field, { by: by.map((name) => table.byName.get(name)) });
       if (!lookup) continue;
       const [through, target, field] = lookup;

@@ -57,6 +57,7 @@ export function snapshotOf(
     }
     steps[table.name] = own;
   }
+  const standard = standardValues(session, [...wanted]);
   const content: Omit<Snapshot, "check"> = {
     portier: "snapshot 4",
     madeAt: new Date().toISOString(),
@@ -70,11 +71,24 @@ export function snapshotOf(
     ...bearingOf(ruleset, wanted),
     // What nothing that is sent reads is nobody's to know.
     values: Array.from(values ?? [], (value, slot) => (slots.has(slot) ? (value ?? null) : null)),
+    ...(Object.keys(standard).length === 0 ? {} : { standard }),
     tables: [...wanted].map((table) => sentTable(table).encoded),
     ...(kept.size === 0 ? {} : { kept: [...kept].map((table) => sentTable(table).encoded) }),
     steps,
   };
   return { ...content, check: snapshotCheck(content, checkOnce) };
+}
+
+/** What new records hold of the person. A sensitive one is left out: a browser takes what it is not told for unknown. */
+function standardValues(session: Session, tables: readonly Table[]): NonNullable<Snapshot["standard"]> {
+  const { parts } = internals(session);
+  const ofTable = ({ name, fields }: Table) => {
+    const own = fields.filter(({ defaultFrom, sensitive }) => defaultFrom !== undefined && !sensitive);
+    const values = own.map((field) => [field.name, parts.standard(field)] as const);
+    return [name, Object.fromEntries(values.filter(([, value]) => value !== undefined))] as const;
+  };
+  const known = tables.map(ofTable).filter(([, values]) => Object.keys(values).length > 0);
+  return Object.fromEntries(known) as NonNullable<Snapshot["standard"]>;
 }
 
 function addTo<V>(set: Set<V>, value: V | undefined): void {
@@ -105,7 +119,7 @@ function sentTable(table: Table): Sent<unknown> {
   if (known !== undefined) return known;
   const reads = new Set<string>();
   for (const field of table.fields) addField(reads, field);
-  const sent = { encoded: frozen(encodeTable(table)), reads, slots: new Set<number>() };
+  const sent = { encoded: frozen(encodeTable(table, true)), reads, slots: new Set<number>() };
   tablesSent.set(table, sent);
   return sent;
 }

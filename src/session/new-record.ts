@@ -7,8 +7,12 @@ export function standardRecord(context: ChangeContext, table: Table): Record<str
   const record: Record<string, unknown> = {};
   for (const field of table.fields) {
     if (isOwn(field)) {
+      const own = ownerDefault(context, table, field);
+      const known = own === undefined && field.defaultFrom !== undefined ? context.standard(field) : own;
+      // What cannot be told is left out: it is unknown to every rule.
+      if (known === undefined && field.defaultFrom !== undefined) continue;
       // A list or an opaque value is copied: whoever is given the record may change it.
-      record[field.name] = ownerDefault(context, table, field) ?? copyJson(field.default);
+      record[field.name] = known === undefined ? copyJson(field.default) : known;
     }
   }
   return record;

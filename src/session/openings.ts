@@ -3,7 +3,7 @@ import type { Ruleset } from "../rules/ruleset.js";
 import type { Need } from "../rules/screens.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
-import type { Schema } from "../schema/schema.js";
+import { type Field, lastOf, type Schema } from "../schema/schema.js";
 import { asksOfAnyRecord, decidedSteps } from "./decided.js";
 import { Likeness } from "./likeness.js";
 import { Plan } from "./plan.js";
@@ -202,6 +202,17 @@ class OpenedParts implements SessionParts {
       ...(actedBy !== undefined && { actedBy }),
       request,
     });
+  }
+
+  standard(field: Field): Scalar | null | undefined {
+    const { defaultFrom: from, type } = field;
+    const { known } = this.origin.subject;
+    if (from === undefined) return undefined;
+    const value =
+      from.kind === "me"
+        ? known({ kind: "me", type: lastOf(from.path).type, path: from.path })
+        : known(from.kind === "now" ? { kind: "request", type, name: "now" } : { kind: "today", type });
+    return value.kind === "constant" ? value.value : undefined;
   }
 
   screens(reach: (need: Need) => Reach): ShownScreens {

@@ -2,7 +2,7 @@ import type { Reading } from "../conditions/read.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Need } from "../rules/screens.js";
 import type { Scalar } from "../schema/scalar.js";
-import type { Schema } from "../schema/schema.js";
+import type { Field, Schema } from "../schema/schema.js";
 import type { Plan } from "./plan.js";
 import type { Reach } from "./reach.js";
 import type { RoleGuard } from "./role-guard.js";
@@ -25,6 +25,8 @@ export interface SessionParts {
   readonly guard: (make: MakeRoleGuard | undefined) => RoleGuard | undefined;
   readonly reading: Reading;
   readonly report: (finding: Finding) => void;
+  /** What the session knows of the value of a new record; undefined where it cannot tell. Only of fields that say so. */
+  readonly standard: (field: Field) => Scalar | null | undefined;
   readonly screens: (reach: (need: Need) => Reach) => ShownScreens;
   /** What a session was opened from; one that was made from a snapshot has none. */
   readonly origin: SessionOrigin | undefined;

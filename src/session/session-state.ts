@@ -3,6 +3,7 @@ import type { Yes } from "../conditions/yes.js";
 import type { ActionName } from "../rules/actions.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import { PortierError } from "../schema/problems.js";
+import type { Field } from "../schema/schema.js";
 import type { Answers } from "./answers.js";
 import type { Residual } from "./bound.js";
 import type { ChangeContext } from "./change-context.js";
@@ -56,7 +57,8 @@ export class SessionState implements Residual {
     // One change can alter for the next what is the same for all records.
     const anew: Reading = { ...reading, decided: undefined };
     const later = quietly(reading);
-    this.#changing = { people, plan, key, reading: anew, later, roles: this.parts.guard(this.makeGuard) };
+    const standard = (field: Field) => this.parts.standard(field);
+    this.#changing = { people, plan, key, reading: anew, standard, later, roles: this.parts.guard(this.makeGuard) };
     return this.#changing;
   }
 

@@ -41,6 +41,8 @@ export interface Snapshot {
   /** What the steps leave open, by slot; null for what they do not read. */
   readonly values: readonly (Scalar | null)[];
   readonly tables: readonly unknown[];
+  /** By table and field, what a new record holds when nothing is given, where only the session knew. */
+  readonly standard?: Readonly<Record<string, Readonly<Record<string, Scalar | null>>>>;
   /** Tables that conditions read and that are nobody's to see, such as that of the assignments. */
   readonly kept?: readonly unknown[];
   /** By table and action. */
@@ -89,6 +91,7 @@ export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): Session
     roles: () => snapshot.roles,
     guard: () => guardOf(snapshot, tables),
     reading,
+    standard: ({ table, name }) => ownValue(ownValue(snapshot.standard ?? {}, table) ?? {}, name),
     screens: () => snapshot.screens ?? noScreens,
     report,
     origin: undefined,

@@ -1145,6 +1145,20 @@ export class Naive {
     return { permitted, confirm: permitted ? confirm.map(({ rule }) => rule.address) : [] };
   }
 
+  /** A default of a field of another type than text can be what the session knows. */
+  #standardValue(written: unknown, isOther: boolean): unknown {
+    if (typeof written !== "string") return written ?? null;
+    if (written === "now" && isOther) return this.#world.now;
+    if (written === "today" && isOther) return this.#world.now.slice(0, 10);
+    if (written === "me" && isOther) return this.#person === undefined ? null : this.#myKey;
+    if (!written.startsWith("me.")) return written;
+    const known = this.#person?.[written.slice("me.".length)];
+    if (known === undefined || known === null) return null;
+    const shape = this.shape(this.#people["table"], written.slice("me.".length));
+    const own = ownForm(shape, known);
+    return this.#read(shape, own) === bad ? undefined : own;
+  }
+
   standard(table: string): Record<string, unknown> {
     const record: Record<string, unknown> = {};
     const owner: string | undefined = this.#table(table)["owner"];
@@ -1152,7 +1166,7 @@ export class Naive {
     for (const field of this.fieldsOf(table)) {
       const { flags, target, element, by, lookup } = this.shape(table, field);
       if (by !== undefined || lookup !== undefined) continue;
-      record[field] = flags["default"] ?? null;
+      record[field] = this.#standardValue(flags["default"], target !== undefined || flags["type"] !== "text");
       if (owner !== field || key === undefined) continue;
       if (target === this.#people["table"]) record[field] = key;
       if (element?.target === this.#people["table"]) record[field] = [key];

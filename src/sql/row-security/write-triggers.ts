@@ -1,8 +1,9 @@
+import type { SessionOperand } from "../../conditions/expression.js";
 import { knownTree } from "../../rules/action-tree.js";
 import { knownBy } from "../../rules/actions.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import type { Scalar } from "../../schema/scalar.js";
-import { type Field, isOwn, singleKey, type Table } from "../../schema/schema.js";
+import { type DefaultSource, type Field, isOwn, lastOf, singleKey, type Table } from "../../schema/schema.js";
 import { conditionOf } from "../../session/conditions.js";
 import type { Plan } from "../../session/plan.js";
 import { roleBearing } from "../../session/roles/bearing.js";
@@ -86,16 +87,22 @@ function defaults(writing: Writing): string[] {
 function standardValue(field: Field, { table, schema, schemas, asker }: Writing): string {
   const { people } = schema;
   const key = people && singleKey(people.table);
+  const own: FactWriter = ({ fact }) => `(${qualified(schemas.inside, "me")}()).${quote(fact)}`;
   const isOwner = table.owner?.length === 1 && table.owner[0] === field;
   if (isOwner && people !== undefined && key !== undefined) {
-    const own: FactWriter = ({ fact }) => `(${qualified(schemas.inside, "me")}()).${quote(fact)}`;
     const me = written(asker.value({ kind: "me", type: key.type, path: [key] }), own);
     if (field.type.target === people.table.name) return me;
     if (field.type.element?.target === people.table.name) return `array[${me}]`;
   }
+  if (field.defaultFrom !== undefined) return written(asker.value(askedFor(field.defaultFrom, field)), own);
   if (field.default === null || field.default === undefined) return "null";
   if (field.type.base === "json") return literal(JSON.stringify(field.default));
   return written(postgres.constant(field.type, field.type.canonical(field.default) as Scalar));
+}
+
+function askedFor(from: DefaultSource, { type }: Field): SessionOperand {
+  if (from.kind === "me") return { kind: "me", type: lastOf(from.path).type, path: from.path };
+  return from.kind === "now" ? { kind: "request", type, name: "now" } : { kind: "today", type };
 }
 
 const declarations = `#variable_conflict use_column
