@@ -1,12 +1,13 @@
 import { administration } from "../people/administration.js";
 import { type ChangeRolesOptions, changeRoles } from "./change-roles.js";
 import type { CliCommand } from "./command.js";
-import type { ExitCode, Io } from "./io.js";
+import { CliError, type ExitCode, type Io } from "./io.js";
 import { palette } from "./paint.js";
 import { declareData, withStore } from "./store.js";
 
 interface AssignOptions extends ChangeRolesOptions {
   readonly first?: true;
+  readonly insteadOf?: string;
 }
 
 export const assignCommand: CliCommand = {
@@ -17,6 +18,7 @@ export const assignCommand: CliCommand = {
     command
       .option("--as <person>", "who gives it: what they may give is what the role's givenBy says")
       .option("--on <record>", "the key of the record that a scoped role is given on")
+      .option("--instead-of <role>", "the role that is taken away in the same act")
       .option("--from <date>", "the day or moment from which it counts")
       .option("--until <date>", "the day or moment at which it ends")
       .option("--reason <text>", "why, for the record")
@@ -29,7 +31,13 @@ export const assignCommand: CliCommand = {
 };
 
 function runAssign(file: string, person: string, role: string, options: AssignOptions, io: Io): Promise<ExitCode> {
-  const { on, from, until, reason, first } = options;
+  const { on, from, until, reason, first, insteadOf } = options;
+  if (insteadOf !== undefined) {
+    if (from !== undefined || first === true)
+      throw new CliError("--instead-of counts at once: leave out --from and --first");
+    const end = until === "never" ? null : until;
+    return changeRoles(file, { kind: "replace", person, role, insteadOf, on, until: end, reason }, options, io);
+  }
   const given = { person, role, on, from, until, reason };
   if (first !== true) return changeRoles(file, { kind: "assign", ...given }, options, io);
   return withStore(file, options, "write", async ({ portier, store, nameOf }) => {

@@ -106,6 +106,8 @@ async function sentence({ nameOf }: OpenStore, change: RoleChange, giver: string
   switch (change.kind) {
     case "assign":
       return `${await nameOf(change.person)} is given ${change.role}${on(change.on)}${times(change.from, change.until)}, ${by}`;
+    case "replace":
+      return `${await nameOf(change.person)} is given ${change.role}${on(change.on)} instead of ${change.insteadOf}${times(undefined, change.until ?? undefined)}, ${by}`;
     case "revoke":
       return `${change.role}${on(change.on)} is taken from ${await nameOf(change.person)}, ${by}`;
     case "limit":

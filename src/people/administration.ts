@@ -10,6 +10,7 @@ import type { Giver } from "../session/roles/giver.js";
 import type { Session } from "../session/session.js";
 import { type AccessDifference, accessDifference } from "../verify/gains.js";
 import { affectedBy, type ChangeWarning } from "./change-warnings.js";
+import { type GivableRole, givableRoles } from "./givable-roles.js";
 import { givingProblem } from "./giving-problem.js";
 import { type ChangeJudgement, judgeChange, judgeFirst } from "./judge-change.js";
 import { keptOf } from "./kept-state.js";
@@ -79,6 +80,26 @@ export class Administrator {
   /** Takes a role away that was assigned. */
   revoke(change: Without<"revoke">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
     return this.make({ kind: "revoke", ...change }, options);
+  }
+
+  /**
+   * Takes an assigned role away and gives another one in the same act: judged, previewed and recorded together.
+   *
+   * @example
+   * await director.replace({ person: "s-007", insteadOf: "editor", role: "lead", on: "e-2" });
+   */
+  replace(change: Without<"replace">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.make({ kind: "replace", ...change }, options);
+  }
+
+  /**
+   * The roles that this person may give, from least to most: each before those that include it, else by how much of the
+   * rules they open. The first is the one to offer for a newcomer. `on`: the record, for the roles that are held on it; without
+   * it, those that are held on none.
+   */
+  givable(on?: { readonly table: string; readonly key: string }): Promise<readonly GivableRole[]> {
+    const giver = this.#giver([]);
+    return this.#store.read((source) => givableRoles(this.#portier, source, giver, on));
   }
 
   /** Sets when an assigned role ends; null for never. */

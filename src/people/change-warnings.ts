@@ -110,7 +110,11 @@ export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarn
     return names.length === 0 ? [] : [warning(code, { person, roles: names } as Facts<C>, names)];
   };
   const brings = (kind: RoleChange["kind"]) => kind === "person" || kind === "link";
-  const isGift = change.kind === "assign" || change.kind === "delegate" || (brings(change.kind) && holdsMore(affected));
+  const isGift =
+    change.kind === "assign" ||
+    change.kind === "replace" ||
+    change.kind === "delegate" ||
+    (brings(change.kind) && holdsMore(affected));
   return [
     ...(isOwn && isGift ? [warning("gives-oneself", {}, [])] : []),
     ...sensitiveGains(affected),

@@ -36,6 +36,8 @@ export class ChangeWrites {
         return [this.#assign(change)];
       case "revoke":
         return this.#assigned(change).map((row) => ({ table: kept.assignments, before: row, after: undefined }));
+      case "replace":
+        return this.#replace(change);
       case "limit":
         return this.#limit(change);
       case "delegate":
@@ -113,6 +115,18 @@ export class ChangeWrites {
       one.name === change.role ? `"${source}"` : `the role "${one.name}" in "${source}"`,
     );
     return refuse("not-given", { person, role: holdingOf(change.role, on), from });
+  }
+
+  #replace(change: ChangeOf<"replace">): StoredWrite[] {
+    const { person, role, insteadOf, on, reason } = change;
+    if (role === insteadOf) refuse("same-role", { role });
+    const taken = this.#assigned({ kind: "revoke", person, role: insteadOf, on });
+    const revoked = taken.map((row) => ({ table: this.#giving.kept.assignments, before: row, after: undefined }));
+    // The latest end of what is taken away, if each has one.
+    const ends = taken.map((row) => instantIn(row, "until"));
+    const latest = ends.every((end) => end !== null && end !== undefined) ? ends.sort().at(-1) : undefined;
+    const until = change.until === null ? undefined : (change.until ?? latest ?? undefined);
+    return [...revoked, this.#assign({ kind: "assign", person, role, on, until, reason })];
   }
 
   #lostRole(change: ChangeOf<"revoke" | "limit">, rows: readonly Row[]) {

@@ -12,6 +12,7 @@ export {
 export type { ChangeWarning } from "./change-warnings.js";
 export { databaseStore, storeMigration } from "./database-store.js";
 export { type Ending, endingSoon } from "./ending.js";
+export type { GivableRole } from "./givable-roles.js";
 export { type MemoryStore, type MemoryStoreOptions, memoryStore } from "./memory-store.js";
 export type { RecordVerification, VerifyOptions } from "./record-chain.js";
 export type { RecordEntry } from "./record-entry.js";

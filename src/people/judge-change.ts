@@ -54,7 +54,7 @@ export function judgeChange(
     const checks = new StateChecks(giving, after);
     checks.state(writes);
     if (change.kind === "person" || change.kind === "link") checks.changed(writes, true);
-    else checks.gained(writes, change.kind === "assign" ? change.role : undefined);
+    else checks.gained(writes, change.kind === "assign" || change.kind === "replace" ? change.role : undefined);
     const warnings = warningsOf(portier, { source, after, change, writes, giver });
     const open = warnings.filter(({ id }) => !giver.confirmed.includes(id));
     if (open.length > 0) return { accepted: false, reason: "unconfirmed", writes, warnings };

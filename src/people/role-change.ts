@@ -26,6 +26,19 @@ export type RoleChange =
       readonly on?: string | undefined;
       readonly reason?: string | undefined;
     }
+  /** Takes an assigned role away and gives another one, as one act: from editor to lead of the same record. */
+  | {
+      readonly kind: "replace";
+      readonly person: string;
+      /** The role that is given. */
+      readonly role: string;
+      /** The one that is taken away. Held on a record as the other is, or neither. */
+      readonly insteadOf: string;
+      readonly on?: string | undefined;
+      /** When the new one ends: null for never. Default: when the old one would have ended. */
+      readonly until?: string | null | undefined;
+      readonly reason?: string | undefined;
+    }
   /** Sets when an assigned role ends; null for never. */
   | {
       readonly kind: "limit";

@@ -37,6 +37,10 @@ export const givingMessages = {
     `${f.person} has not been given "${f.role}"`,
     f.from.length === 0 ? undefined : `it comes from ${f.from.join(", ")}, and is taken away there`,
   ],
+  "same-role": (f: { role: string }): Said => [
+    `"${f.role}" cannot take its own place`,
+    "name another role; to change when this one ends, set its limit",
+  ],
   "never-runs": (f: { what: string }): Said => [`${f.what} would be over before it begins, or is over already`],
   "excluded-role": (f: { person: string; roles: readonly string[]; at: string | undefined }): Said => [
     `${f.person} would hold ${f.roles.map(shown).join(" and ")}, which exclude each other${f.at === undefined ? "" : `, from ${f.at}`}`,

@@ -195,6 +195,50 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     expect(await kept.may("s-005")).toEqual(["registrar"]);
   });
 
+  it("one role takes the place of another in one act, for as long as that one had", async () => {
+    const replace = (giver: string, role: string, insteadOf: string, more: object = {}) =>
+      sure(giver, { kind: "replace", person: "s-008", role, insteadOf, ...more });
+    await sure("s-001", { kind: "assign", person: "s-008", role: "treasurer", until: "2026-12-24" });
+    // Treasurer and director exclude each other: one after the other neither order would do.
+    expect(codes(await sure("s-001", { kind: "assign", person: "s-008", role: "director" }))).toBe(
+      "refused excluded-role",
+    );
+    expect(codes(await replace("s-013", "director", "treasurer"))).toBe("refused may-not-give");
+    expect(codes(await replace("s-001", "treasurer", "treasurer"))).toBe("refused same-role");
+    expect(codes(await replace("s-001", "director", "keeper"))).toBe("refused not-given");
+    expect(codes(await replace("s-001", "editor", "treasurer", { on: "e-1" }))).toBe("refused no-record-needed");
+    const preview = await as("s-001").preview({
+      ...{ kind: "replace", person: "s-008", role: "director", insteadOf: "treasurer" },
+    });
+    expect(preview.outcome.warnings.map(({ code }) => code)).toEqual(
+      expect.arrayContaining(["gains-giving", "gains-yours"]),
+    );
+    expect([preview.gains.length > 0, preview.losses.length > 0]).toEqual([true, true]);
+    expect(codes(await replace("s-001", "director", "treasurer"))).toBe("accepted");
+    expect(await kept.may("s-008")).toEqual(["director", "volunteer"]);
+    expect(await kept.may("s-008", "2026-12-24T00:00:00Z")).toEqual(["volunteer"]);
+    const [entry] = await kept.store.entries({ limit: 1 });
+    expect([entry?.kind, entry?.before.length, entry?.after.length]).toEqual(["replace", 1, 1]);
+    expect(codes(await replace("s-001", "assistant", "director", { until: null }))).toBe("accepted");
+    expect(await kept.may("s-008", "2026-12-24T00:00:00Z")).toEqual(["assistant", "volunteer"]);
+  });
+
+  it("roles are offered from least to most, to whom they are theirs to give", async () => {
+    const offered = async (giver: string, on?: string) =>
+      (await as(giver).givable(on === undefined ? undefined : { table: "exhibitions", key: on })).map(
+        ({ role }) => role,
+      );
+    const all = await offered("s-001");
+    expect(all.indexOf("assistant")).toBeLessThan(all.indexOf("keeper"));
+    expect(all.indexOf("keeper")).toBeLessThan(all.indexOf("head"));
+    expect([all[0], all.length]).toEqual(["volunteer", 8]);
+    expect(await offered("s-002")).toEqual(["volunteer", "assistant"]);
+    expect(await offered("s-001", "e-1")).toEqual(["editor", "lead"]);
+    expect(await offered("s-003", "e-1")).toEqual(["editor"]);
+    expect(await offered("s-003", "e-5")).toEqual([]);
+    expect(await offered("s-009")).toEqual([]);
+  });
+
   it("that a role lasts longer, or ends earlier, is looked at when it would have ended", async () => {
     await sure("s-001", { kind: "assign", person: "s-007", role: "registrar", until: "2026-12-24" });
     const longer = await as("s-001").limit({ person: "s-007", role: "registrar", until: null });

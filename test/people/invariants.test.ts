@@ -38,6 +38,23 @@ const changes: fc.Arbitrary<RoleChange> = fc.oneof(
     .map(([who, what, when]) => ({ kind: "assign", person: who, ...what, ...when }) as const),
   fc.tuple(person, held).map(([who, what]) => ({ kind: "revoke", person: who, ...what }) as const),
   fc
+    .tuple(
+      person,
+      fc.oneof(
+        fc.record({
+          role: fc.constantFrom("junior", "senior", "clerk"),
+          insteadOf: fc.constantFrom("junior", "clerk"),
+        }),
+        fc.record({
+          role: fc.constantFrom("editor", "lead"),
+          insteadOf: fc.constantFrom("editor", "lead"),
+          on: fc.constantFrom("e1", "e2"),
+        }),
+      ),
+      fc.constantFrom(undefined, null, "2027-03-01"),
+    )
+    .map(([who, what, until]) => ({ kind: "replace", person: who, ...what, until }) as const),
+  fc
     .tuple(person, held, fc.constantFrom(null, "2027-02-01", "2027-03-01"))
     .map(([who, what, until]) => ({ kind: "limit", person: who, ...what, until }) as const),
   fc
@@ -59,6 +76,7 @@ describe("changes of who holds what", () => {
     const givers = house({ rules: [] }).roles ?? {};
     let accepted = 0;
     const refusals = new Set<string>();
+    const kinds = new Set<string>();
     await fc.assert(
       fc.asyncProperty(worlds, groups, steps, async (world, drawn, made) => {
         const portier = compile(document(drawn));
@@ -119,6 +137,7 @@ describe("changes of who holds what", () => {
             continue;
           }
           accepted++;
+          kinds.add(change.kind);
           const what = JSON.stringify({ change, giver, actedBy });
           for (const at of moments) {
             for (const me of persons) {
@@ -155,6 +174,7 @@ describe("changes of who holds what", () => {
     );
     // A test in which nothing was accepted would test nothing.
     expect(accepted).toBeGreaterThan(runs / 10);
+    expect([...kinds].sort()).toEqual(["assign", "delegate", "end", "limit", "replace", "revoke"]);
     expect([...refusals]).toEqual(expect.arrayContaining(["may-not-give", "excluded-role", "last-holders"]));
   });
 });

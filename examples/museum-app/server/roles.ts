@@ -18,7 +18,10 @@ export function roleRoutes(): Hono<HouseEnv> {
   app.get("/", async (context) => {
     const { store, rules } = context.get("house");
     const assignments = await store.read((source) => [...(source.all?.("portier_assignments") ?? [])]);
-    const roles = [...rules.portier.schema.roles.values()].map(({ name, note, scope }) => ({ name, note, scope }));
+    // From least to most, so that the first is the one for a newcomer.
+    const offered = (await giver(context).givable()).map(({ role: name, note }) => ({ name, note }));
+    const scoped = [...rules.portier.schema.roles.values()].filter(({ scope }) => scope !== undefined);
+    const roles = [...offered, ...scoped.map(({ name, note, scope }) => ({ name, note, scope }))];
     return context.json({ assignments, roles, entries: await store.entries({ limit: 20 }) });
   });
   app.post("/preview", async (context) => {

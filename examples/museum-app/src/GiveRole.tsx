@@ -5,9 +5,11 @@ import { listRecords } from "./api.js";
 import { useHouse } from "./session.js";
 
 export type RoleChange = {
-  readonly kind: "assign" | "revoke";
+  readonly kind: "assign" | "revoke" | "replace";
   readonly person: string;
   readonly role: string;
+  /** Of a role that takes the place of another: that one. */
+  readonly insteadOf?: string;
   /** The record on which a scoped role is held. */
   readonly on?: string;
   readonly until?: string;
@@ -31,7 +33,8 @@ interface GiveProps {
 export function GiveRole({ people, roles, onPreview }: GiveProps): ReactNode {
   const { labelOf } = useHouse();
   const [person, setPerson] = useState<string | null>(null);
-  const [role, setRole] = useState<string | null>(null);
+  const [chosen, setRole] = useState<string | null>(null);
+  const role = chosen ?? roles[0]?.name ?? null;
   const [on, setOn] = useState<string | null>(null);
   const [until, setUntil] = useState("");
   const [reason, setReason] = useState("");

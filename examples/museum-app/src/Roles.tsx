@@ -1,4 +1,4 @@
-import { Alert, Button, Group, Stack, Table, Text, Title } from "@mantine/core";
+import { Alert, Button, Group, Select, Stack, Table, Text, Title } from "@mantine/core";
 import type { ReactNode } from "react";
 import { useCallback, useEffect, useState } from "react";
 import { ApiError, get, post } from "./api.js";
@@ -112,6 +112,20 @@ export function Roles(): ReactNode {
                 <Table.Td>{until === null ? "" : `until ${until.slice(0, 10)}`}</Table.Td>
                 <Table.Td>{reason}</Table.Td>
                 <Table.Td>
+                  <Select
+                    size="xs"
+                    w={130}
+                    aria-label={`Change ${name} of ${labelOf("staff", who)}`}
+                    placeholder="Change to"
+                    value={null}
+                    data={othersLike(held.roles, name)}
+                    onChange={(role) =>
+                      role !== null &&
+                      preview({ kind: "replace", person: who, role, insteadOf: name, ...(on === null ? {} : { on }) })
+                    }
+                  />
+                </Table.Td>
+                <Table.Td>
                   <Button
                     size="compact-sm"
                     variant="light"
@@ -146,6 +160,12 @@ export function Roles(): ReactNode {
   );
 }
 
+/** The roles that may take the place of another: held as it is, from least to most. */
+function othersLike(roles: readonly KnownRole[], name: string): string[] {
+  const scope = roles.find((role) => role.name === name)?.scope;
+  return roles.filter((role) => role.scope === scope && role.name !== name).map((role) => role.name);
+}
+
 interface AskedProps {
   readonly change: RoleChange;
   readonly preview: Preview;
@@ -157,11 +177,16 @@ interface AskedProps {
 function Asked({ change, preview, name, onMake, onLeave }: AskedProps): ReactNode {
   const { labelOf } = useHouse();
   const { outcome, gains, losses } = preview;
-  const verb = change.kind === "assign" ? "is given" : "loses";
+  const verb = change.kind === "revoke" ? "loses" : "is given";
+  const instead = change.insteadOf === undefined ? "" : ` instead of ${change.insteadOf}`;
   const of = change.on === undefined ? "" : ` of ${labelOf("exhibitions", change.on)}`;
   const isRefused = (outcome.problems ?? []).length > 0;
   return (
-    <Alert title={`${name} ${verb} ${change.role}${of}`} color={isRefused ? "orange" : "tide"} data-testid="asked">
+    <Alert
+      title={`${name} ${verb} ${change.role}${of}${instead}`}
+      color={isRefused ? "orange" : "tide"}
+      data-testid="asked"
+    >
       {outcome.problems?.map(({ message, hint }) => (
         <Text key={message}>
           {message}
@@ -176,7 +201,11 @@ function Asked({ change, preview, name, onMake, onLeave }: AskedProps): ReactNod
       <Lines sign="+" lines={gains} />
       <Lines sign="−" lines={losses} />
       <Group mt="sm">
-        {!isRefused && <Button onClick={onMake}>{change.kind === "assign" ? "Give it" : "Take it"}</Button>}
+        {!isRefused && (
+          <Button onClick={onMake}>
+            {change.kind === "revoke" ? "Take it" : change.kind === "replace" ? "Change it" : "Give it"}
+          </Button>
+        )}
         <Button variant="default" onClick={onLeave}>
           Leave it
         </Button>
