@@ -320,6 +320,7 @@ interface RuleHead<D extends Declaration, T extends TableName<D>, C> {
   readonly from?: string;
   readonly until?: string;
   readonly note?: string;
+  readonly copyOf?: string;
   readonly meant?: MeantInput;
 }
 

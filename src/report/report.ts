@@ -1,5 +1,6 @@
 import type { Row } from "../conditions/source.js";
 import { keptRanges } from "../ranges/list.js";
+import { originalOf } from "../rules/copies.js";
 import type { Group, Member } from "../rules/groups.js";
 import { type Line, readLine, type WrittenLine } from "../rules/lines.js";
 import type { Rule, Who } from "../rules/rule.js";
@@ -101,7 +102,7 @@ export function makeReport(portier: Portier, { title, people = [], records, requ
     title,
     summary: `${counts.map(([count, word]) => `${count} ${word}${count === 1 ? "" : "s"}`).join(", ")}. ${howToRead}`,
     picture: roles.size + groups.size === 0 ? undefined : drawRoles([...roles.values()], [...groups.values()]),
-    everybody: byTable(rules.filter(isForRelations), (rule) => sayRule(rule, schema.timeZone)),
+    everybody: byTable(rules.filter(isForRelations), (rule) => sayWithOrigin(rule, rules, schema.timeZone)),
     roles: [...roles.values()].map((role) => {
       const shown = screens.size === 0 ? [] : portier.sessionForRoles([role.name], { request }).screens();
       return roleReport(role, rules, lines, shown, schema.timeZone);
@@ -146,6 +147,16 @@ function namesOf(who: Who, lines: Lines): string[] {
   return who.kind === "member" ? [lines.get(who.name)?.of ?? who.name] : [];
 }
 
+/** A rule in words, and of which one it is a copy. */
+function sayWithOrigin(rule: Rule, rules: readonly Rule[], timeZone: string): string {
+  return `${sayRule(rule, timeZone)}${sayOrigin(rule, rules)}`;
+}
+
+function sayOrigin(rule: Rule, rules: readonly Rule[]): string {
+  const original = rule.copyOf === undefined ? undefined : originalOf(rule, rules);
+  return original === undefined ? "" : ` A copy of ${original.address}.`;
+}
+
 function roleReport(
   role: Role,
   rules: readonly Rule[],
@@ -175,7 +186,7 @@ function roleReport(
     name,
     note,
     facts,
-    may: byTable(own, (rule) => `${sayRoleRule(rule, timeZone)}${through(rule) ?? ""}.`),
+    may: byTable(own, (rule) => `${sayRoleRule(rule, timeZone)}${through(rule) ?? ""}.${sayOrigin(rule, rules)}`),
   };
 }
 
@@ -241,7 +252,7 @@ function tableReport(portier: Portier, table: Table, rules: readonly Rule[]): Ta
     fields: table.fields.map((field) => ({ name: field.name, type: field.type.label, marks: marksOf(field) })),
     sentences: own.map((rule) => ({
       rule: rule.address,
-      text: sayRule(rule, portier.schema.timeZone),
+      text: sayWithOrigin(rule, rules, portier.schema.timeZone),
       note: rule.note,
     })),
     grid: grid === undefined || ranges.length === 0 ? undefined : drawGrid(grid, own),

@@ -4,6 +4,7 @@ import type { PersonMembers } from "../conditions/resolve.js";
 import { momentExpects, readMoment } from "../schema/moment.js";
 import {
   checkName,
+  isMapping,
   type Part,
   readFlag,
   readMapping,
@@ -30,6 +31,7 @@ const ruleKeys = [
   "until",
   "skip",
   "note",
+  "copyOf",
   "meant",
   ...effectNames,
 ] as const;
@@ -62,7 +64,19 @@ export function readRules(part: Part, scope: RuleScope): Rule[] {
     const rule = new RuleReader(entry, name, scope).read();
     if (rule !== undefined) rules.push(rule);
   }
+  checkCopies(part);
   return rules;
+}
+
+/** A copy is of a rule that stands beside it. */
+function checkCopies(part: Part): void {
+  const rules = readMapping(part, "rules");
+  for (const [name, entry] of rules) {
+    const of = isMapping(entry.value) ? entry.value["copyOf"] : undefined;
+    if (typeof of !== "string" || (of !== name && rules.has(of))) continue;
+    const candidates = [...rules.keys()].filter((one) => one !== name);
+    part.problems.add("unknown-rule", { name: of, candidates }, [...entry.path, "copyOf"]);
+  }
 }
 
 class RuleReader {
@@ -90,6 +104,7 @@ class RuleReader {
     const except = readWho(this.#shape.get("except"), `except of "${this.#name}"`, this.#scope);
     const note = readText(this.#shape.get("note"), "note");
     const meant = readMeant(this.#shape.get("meant"));
+    const copyOf = this.#copyOf();
     const bothWays = readFlag(this.#shape.get("bothWays"), "bothWays");
     const from = this.#moment("from");
     const until = this.#moment("until");
@@ -106,7 +121,29 @@ class RuleReader {
     }
     if (problems.list.length > before) return undefined;
     const address = `${this.#scope.isEveryTable ? "*" : table.name}/${this.#name}`;
-    return { address, table, effect, to, except, where, becomes, bothWays, from, until, extents, note, meant, path };
+    return {
+      address,
+      table,
+      effect,
+      to,
+      except,
+      where,
+      becomes,
+      bothWays,
+      from,
+      until,
+      extents,
+      note,
+      copyOf,
+      meant,
+      path,
+    };
+  }
+
+  /** The address of the rule that this one is a copy of. */
+  #copyOf(): string | undefined {
+    const name = readText(this.#shape.get("copyOf"), `copyOf of "${this.#name}"`);
+    return name && `${this.#scope.isEveryTable ? "*" : this.#scope.table.name}/${name}`;
   }
 
   /** A rule of every table that leaves this one out. */

@@ -23,6 +23,8 @@ export interface Rule {
   readonly until: string | undefined;
   readonly extents: ReadonlyMap<ActionName, Extent>;
   readonly note: string | undefined;
+  /** The address of the rule that it was copied from, and is the same as but for whom it is for; until it differs. */
+  readonly copyOf: string | undefined;
   readonly meant: Meant;
   /** Where the rule stands in the document. */
   readonly path: Path;

@@ -167,6 +167,8 @@ export interface RuleInput {
   readonly except?: string | readonly string[];
   /** A condition on the record (before a change). */
   readonly where?: string | boolean;
+  /** The rule of the same table that this one was copied from; lint says when the two differ. */
+  readonly copyOf?: string;
   /** A condition on the record after a change; `any` lifts the default, which is `where` again. */
   readonly becomes?: string | boolean;
   /** A deny, reserve or confirm whose `where` holds before or after a change. */

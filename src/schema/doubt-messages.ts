@@ -128,6 +128,10 @@ export const doubtMessages = {
     `rule "${f.rule}": ${f.test} is met by ${f.contains} records, of which ${f.starts} begin with it`,
     'was "starts with" meant?',
   ],
+  "copy-differs": (f: { rule: string; of: string }): Said => [
+    `rule "${f.rule}" is no copy of "${f.of}" any more`,
+    "take copyOf out, or make the two alike",
+  ],
   "permit-without-screen": (f: { rule: string; actions: readonly string[] }): Said => [
     `rule "${f.rule}" permits ${f.actions.join(", ")}, and no screen uses that`,
     "add it to the needs of a screen, or take it out of the rule",

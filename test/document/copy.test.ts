@@ -1,7 +1,9 @@
 import { readFileSync } from "node:fs";
 import fc from "fast-check";
-import { compile, type TableInput } from "portier";
+import { compile, type DocumentInput, type TableInput } from "portier";
 import { copyRole, copyRule, parseDocument } from "portier/document";
+import { makeReport, reportMarkdown } from "portier/report";
+import { lint } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { everyRules, groups, house, now, rules } from "../support/house.js";
 import { museumFile } from "../support/museum.js";
@@ -37,6 +39,39 @@ describe("a copy", () => {
       expect(other?.screens()).toEqual(one?.screens());
     },
   );
+
+  it("of a role's part is rules of its own, which say where they come from until they differ", () => {
+    const copied = copyRole(document, "keeper", "newcomer");
+    const rules = copied.tables["objects"]?.rules ?? {};
+    const [name, rule] = Object.entries(rules).find(([, one]) => one.copyOf !== undefined) ?? [];
+    expect(rule).toEqual({ ...rules[rule?.copyOf ?? ""], to: "newcomer", copyOf: rule?.copyOf, meant: undefined });
+    const codes = (one: DocumentInput) => lint(compile(one)).map(({ code }) => code);
+    expect(codes(copied)).not.toContain("copy-differs");
+    const markdown = reportMarkdown(makeReport(compile(copied), { title: "t" }));
+    expect(markdown).toContain(`A copy of objects/${rule?.copyOf}.`);
+    const changed = { ...rules, [name ?? ""]: { ...rule, note: "Another one." } };
+    const other = { ...copied, tables: { ...copied.tables, objects: { ...copied.tables["objects"], rules: changed } } };
+    expect(codes(other as DocumentInput)).toContain("copy-differs");
+    expect(reportMarkdown(makeReport(compile(other as DocumentInput), { title: "t" }))).not.toContain(
+      `A copy of objects/${rule?.copyOf}.`,
+    );
+    const lost = { ...changed, [name ?? ""]: { ...rule, copyOf: "nothing" } };
+    const tables = { ...copied.tables, objects: { ...copied.tables["objects"], rules: lost } };
+    expect(() => compile({ ...copied, tables } as DocumentInput)).toThrow(/no rule "nothing"/);
+  });
+
+  it("of a role's part stands beside it where somebody is asked to be the other", () => {
+    const conditions = ["me is keeper", "not (owner is not keeper)", "exists (staff where this is keeper and id = me)"];
+    for (const where of conditions) {
+      const rules = { one: { to: "anyone", where, permit: { view: "all" } } };
+      const asking = {
+        ...document,
+        tables: { ...document.tables, objects: { ...document.tables["objects"], rules } },
+      } as unknown as DocumentInput;
+      const text = copyRole(asking, "keeper", "newcomer").tables["objects"]?.rules?.["one"]?.where;
+      expect(text).toContain("is newcomer");
+    }
+  });
 
   it("of a role's part is the same part, whatever the rules are", () => {
     const drawn = fc.record({

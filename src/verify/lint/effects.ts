@@ -4,12 +4,13 @@ import { type Expression, visitOperands } from "../../conditions/expression.js";
 import { specialize } from "../../conditions/specialize.js";
 import { False } from "../../conditions/truth.js";
 import type { ActionName } from "../../rules/actions.js";
+import { originalOf } from "../../rules/copies.js";
 import type { Extent, Rule, Who } from "../../rules/rule.js";
 import type { Schema } from "../../schema/schema.js";
 import { type LintInput, nameOf } from "./doubts.js";
 
 /** Rules that change nothing. */
-export const effectChecks = [emptyExtents, neverMet, forNobody, swallowed, nullComparisons];
+export const effectChecks = [emptyExtents, neverMet, forNobody, swallowed, nullComparisons, differingCopies];
 
 function emptyExtents({ ruleset, doubts }: LintInput): void {
   for (const rule of ruleset.rules) {
@@ -46,6 +47,14 @@ function comparesWithNull(expression: Expression): boolean {
     found ||= operand.kind === "constant" && operand.value === null;
   });
   return found;
+}
+
+/** Copies that are not the same any more, but for whom they are for. */
+function differingCopies({ ruleset, doubts }: LintInput): void {
+  for (const rule of ruleset.rules) {
+    if (rule.copyOf === undefined || originalOf(rule, ruleset.rules) !== undefined) continue;
+    doubts.add("copy-differs", { rule: nameOf(rule), of: rule.copyOf }, [...rule.path, "copyOf"]);
+  }
 }
 
 /** Rules of which `except` takes everybody out again. */
