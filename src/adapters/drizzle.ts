@@ -15,6 +15,9 @@ import { type Fragment, plainPieces } from "../sql/fragment.js";
 import { maskedColumns as columnsOf } from "../sql/masked-select.js";
 import { whereFragment } from "../sql/where.js";
 
+export { type DrizzleTransaction, drizzleTransaction } from "./drizzle-transaction.js";
+export type { JoinOptions } from "./transaction.js";
+
 /**
  * A table as it stands in a statement: itself, an alias of it, or the columns that a relational query hands to its `where`.
  */

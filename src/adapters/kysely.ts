@@ -7,6 +7,8 @@ import { type KyselyOptions, Rewriter } from "./kysely-select.js";
 
 export { ChangeRefused, type PortierDialectOptions, portierDialect } from "./kysely-dialect.js";
 export type { KyselyOptions } from "./kysely-select.js";
+export { kyselyTransaction } from "./kysely-transaction.js";
+export type { JoinOptions } from "./transaction.js";
 
 /**
  * A plugin for Kysely with which every select sees what one person sees: each declared table that it reads is replaced by

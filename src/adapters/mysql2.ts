@@ -1,24 +1,30 @@
 import type { Connection, DriverRow } from "../database/connection.js";
 import { mariadb } from "../sql/mariadb.js";
-import { codeOf, type Link, withTransaction } from "./transaction.js";
+import { codeOf, type JoinOptions, joined, type Link, standingInMariadb, withTransaction } from "./transaction.js";
+
+export type { JoinOptions } from "./transaction.js";
 
 /** What this needs of a pool of `mysql2/promise`. */
 export interface Mysql2Pool {
   getConnection(): Promise<Mysql2Connection>;
 }
 
-interface Mysql2Connection {
+/** What this needs of a connection of `mysql2/promise`, as it is or as a pool has lent it. */
+export interface Mysql2Statements {
   // biome-ignore lint/suspicious/noExplicitAny: the driver tells statements apart by overloads that no other type fits
   query(options: any): Promise<[unknown, unknown]>;
   // biome-ignore lint/suspicious/noExplicitAny: as above
   execute(options: any, values: any): Promise<[unknown, unknown]>;
   // biome-ignore lint/suspicious/noExplicitAny: as above
   unprepare(options: any): unknown;
+}
+
+interface Mysql2Connection extends Mysql2Statements {
   release(): void;
   destroy(): void;
 }
 
-const errors: Pick<Connection, "isConflict" | "isDuplicate" | "isConstraint"> = {
+export const mariadbErrors: Pick<Connection, "isConflict" | "isDuplicate" | "isConstraint"> = {
   isConflict: (error) => ["ER_LOCK_DEADLOCK", "ER_CHECKREAD", "ER_LOCK_WAIT_TIMEOUT"].includes(codeOf(error) ?? ""),
   isDuplicate: (error) => codeOf(error) === "ER_DUP_ENTRY",
   isConstraint: (error) => String((error as { sqlState?: unknown } | null)?.sqlState).startsWith("23"),
@@ -52,8 +58,19 @@ export function mysql2Connection(pool: Mysql2Pool): Connection {
     },
     transaction: (work) => lent(pool, beginMariadb, endMariadb, work),
     reading: (work) => lent(pool, beginReading, undefined, work),
-    ...errors,
+    ...mariadbErrors,
   };
+}
+
+/**
+ * A transaction that the application has begun on a connection of `mysql2/promise`. What the database layer does becomes a part
+ * of it: committed or rolled back with it, and what is refused or fails leaves nothing behind.
+ *
+ * @throws PortierError (`wrong-call`), at the first statement, where no transaction is open, or where the level of the session
+ * (`set session transaction isolation level serializable`) is another, unless `isolation` says that it may be.
+ */
+export function mysql2Transaction(connection: Mysql2Statements, options: JoinOptions = {}): Connection {
+  return joined(linkOf(connection), standingInMariadb, options);
 }
 
 /** Takes a connection from the pool for one transaction. One that is of no use any more does not go back. */
@@ -84,7 +101,7 @@ function rowsOf([rows]: readonly [unknown, unknown]): readonly DriverRow[] {
   return Array.isArray(rows) ? (rows as DriverRow[]) : [];
 }
 
-function linkOf(connection: Mysql2Connection): Link {
+function linkOf(connection: Mysql2Statements): Link {
   return {
     dialect: mariadb,
     query: async (sql, params) => {
@@ -97,6 +114,6 @@ function linkOf(connection: Mysql2Connection): Link {
         connection.unprepare({ sql });
       }
     },
-    ...errors,
+    ...mariadbErrors,
   };
 }

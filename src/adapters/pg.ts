@@ -1,15 +1,30 @@
 import type { Connection, DriverRow } from "../database/connection.js";
 import { postgres, postgresTexts } from "../sql/postgres.js";
-import { beginPostgres, beginReadingPostgres, type Link, postgresErrors, withTransaction } from "./transaction.js";
+import {
+  beginPostgres,
+  beginReadingPostgres,
+  type JoinOptions,
+  joined,
+  type Link,
+  postgresErrors,
+  standingInPostgres,
+  withTransaction,
+} from "./transaction.js";
+
+export type { JoinOptions } from "./transaction.js";
 
 /** What this needs of a `Pool` of the driver `pg`. */
 export interface PgPool {
   connect(): Promise<PgClient>;
 }
 
-interface PgClient {
+/** What this needs of a `Client` of the driver `pg`, or of one that a pool has lent. */
+export interface PgStatements {
   query(statement: { text: string; values: unknown[]; types: PgTypes }): Promise<{ rows: unknown[] }>;
   getTypeParser(type: number, format?: "text"): (text: string) => unknown;
+}
+
+interface PgClient extends PgStatements {
   release(isBroken?: boolean): void;
   on(event: "error", listener: (error: Error) => void): unknown;
   on(event: "notification", listener: (message: { channel: string }) => void): unknown;
@@ -36,6 +51,22 @@ export function pgConnection(pool: PgPool): Connection {
     listen: (channel, onNotice, onLost) => listening.listen(channel, onNotice, onLost),
     ...postgresErrors,
   };
+}
+
+/**
+ * A transaction that the application has begun on a client of the driver `pg`. What the database layer does becomes a part of
+ * it: committed or rolled back with it, and what is refused or fails leaves nothing behind.
+ *
+ * @throws PortierError (`wrong-call`), at the first statement, where no transaction is open, or one that is not serializable
+ * unless `isolation` says that it may be.
+ *
+ * @example
+ * await client.query("begin isolation level serializable");
+ * const outcome = await openDatabase(portier, pgTransaction(client)).as("s-003").edit("objects", key, { label });
+ * await client.query(outcome.accepted ? "commit" : "rollback");
+ */
+export function pgTransaction(client: PgStatements, options: JoinOptions = {}): Connection {
+  return joined(linkOf(client), standingInPostgres, options);
 }
 
 /** One who listens on a channel. */
@@ -121,7 +152,7 @@ async function lent<T>(pool: PgPool, work: (client: PgClient, onBroken: () => vo
   }
 }
 
-function linkOf(client: PgClient): Link {
+function linkOf(client: PgStatements): Link {
   const getTypeParser: PgTypes["getTypeParser"] = (type, format) =>
     postgresTexts.includes(type) ? asSent : client.getTypeParser(type, format);
   return {
