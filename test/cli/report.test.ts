@@ -44,7 +44,7 @@ describe("a report", () => {
       "a moment, in the time zone of the house",
       "Nobody may edit the cells B2:B, from 2027-04-01 on, whatever permits it.",
     ],
-    ["a role", "Leads a department. Brings keeper and assistant; given and taken by director."],
+    ["a role", "Leads a department. Brings keeper and assistant; given and taken by director; is shown the screens"],
     ["what comes through another role", "May view everything (through assistant)."],
     ["a group", '**north** In it is everybody of whom site is "north"'],
     ["the matrix", "| registrar | all | all | all | all | - | all | all | all | - |"],
