@@ -16,7 +16,7 @@ export default defineConfig({
       { find: /^portier\/snapshot\/small$/, replacement: src("snapshot/small.ts") },
       { find: /^portier\/tokens$/, replacement: src("directory/tokens.ts") },
       {
-        find: /^portier\/(drizzle|hono|kysely|mysql2|pg|pglite|react|sqlite|vitest)$/,
+        find: /^portier\/(drizzle|node|hono|kysely|mysql2|pg|pglite|react|sqlite|vitest)$/,
         replacement: src("adapters/$1.ts"),
       },
     ],

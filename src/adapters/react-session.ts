@@ -26,7 +26,7 @@ export function PortierProvider(props: PortierProviderProps): ReactElement {
     () => given ?? openSnapshot(snapshot as Snapshot, source === undefined ? {} : { source }),
     [given, snapshot, source],
   );
-  return createElement(SessionContext, { value: session }, children);
+  return createElement(SessionContext.Provider, { value: session }, children);
 }
 
 /**

@@ -1,3 +1,5 @@
+"use client";
+
 import { createElement, type ReactNode, useId, useMemo } from "react";
 import type { Row } from "../conditions/source.js";
 import type { Form, FormField } from "../session/form.js";

@@ -106,8 +106,10 @@ class DecidedTests {
 
   ofPersons(test: object): Map<Scalar, Truth> {
     this.#ofPersons ??= new Map();
-    const known = this.#ofPersons.get(test) ?? new Map<Scalar, Truth>();
-    this.#ofPersons.set(test, known);
-    return known;
+    const known = this.#ofPersons.get(test);
+    if (known !== undefined) return known;
+    const made = new Map<Scalar, Truth>();
+    this.#ofPersons.set(test, made);
+    return made;
   }
 }

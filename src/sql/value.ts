@@ -1,5 +1,6 @@
 import type { Operand, SessionOperand } from "../conditions/expression.js";
 import { shiftable } from "../conditions/shift.js";
+import { portierError } from "../schema/problems.js";
 import { isStorable, type Scalar } from "../schema/scalar.js";
 import { type Field, type FieldPath, lastOf, pathOf, type Table } from "../schema/schema.js";
 import type { FieldType } from "../schema/types/field-type.js";
@@ -131,12 +132,16 @@ export class Joins {
           type: operand.type,
           sql: this.#scope.dialect.stored(operand.type, part.stored),
         }));
-      case "as-address":
-        return mapPart(this.value(operand.operand), (part) => {
+      case "as-address": {
+        const value = this.value(operand.operand);
+        if (value.kind === "parts" && value.parts.length > 1) throw unaddressed("a key of several fields");
+        return mapPart(value, (part) => {
           if (isTextual(part.type)) return { ...part, type: operand.type };
+          if (part.type.base !== "integer") throw unaddressed(`a key that is a ${part.type.label}`);
           const text = this.#scope.dialect.asText(part.stored);
           return { ...part, type: operand.type, sql: text, stored: text };
         });
+      }
       case "me":
       case "request":
       case "today":
@@ -210,6 +215,14 @@ export class Joins {
     const stored = column(this.#scope, place, field);
     return { ...partOf(field.type, stored, this.#scope.dialect), way: this.#ways.get(place.alias) };
   }
+}
+
+/** Assignments name records by the text of their address, which a database can put together of few keys. */
+function unaddressed(key: string) {
+  return portierError("wrong-call", {
+    what: `SQL cannot ask for roles that are assigned on records with ${key}`,
+    hint: "give the table a key of one field, a text or an integer; or give such roles in a link table",
+  });
 }
 
 /** Whether the records on a way are there, and the test of them is true. */
