@@ -117,7 +117,7 @@ function requestOf(request: IncomingMessage, response: ServerResponse): Request 
     if (method === "GET" || method === "HEAD") return new Request(address, { method, headers, signal });
     const isRead = request.readableEnded || (body !== undefined && request.readableDidRead);
     if (isRead) headers.delete("content-length");
-    const sent = isRead ? bodyAgain(body) : (Readable.toWeb(request) as unknown as BodyInit);
+    const sent = isRead ? bodyAgain(body) : (Readable.toWeb(request) as unknown as Sent);
     // A body that streams must say so: it is sent before anything is answered.
     return new Request(address, { method, headers, signal, body: sent, duplex: "half" } as RequestInit);
   } catch {
@@ -125,10 +125,12 @@ function requestOf(request: IncomingMessage, response: ServerResponse): Request 
   }
 }
 
+type Sent = NonNullable<RequestInit["body"]> | null;
+
 /** A body that something before this has read and understood. */
-function bodyAgain(body: unknown): BodyInit | null {
+function bodyAgain(body: unknown): Sent {
   if (body === undefined || body === null) return null;
-  if (typeof body === "string" || body instanceof Uint8Array) return body as BodyInit;
+  if (typeof body === "string" || body instanceof Uint8Array) return body as Sent;
   return JSON.stringify(body);
 }
 

@@ -1,4 +1,4 @@
-import { compile, PortierError, type Row } from "portier";
+import { compile, define, not, PortierError, type Row } from "portier";
 import { parseDocument } from "portier/document";
 import { explain, explanationText } from "portier/explain";
 import { maskedSelect, postgres, where } from "portier/sql";
@@ -252,6 +252,52 @@ describe("sharing by who somebody else is", () => {
         ),
       ]),
     );
+
+  it("is put together with names that the compiler checks", () => {
+    const shape = define({
+      portier: 1,
+      people: { table: "staff", roles: "post", manager: "boss" },
+      roles: { keeper: {}, lead: { scope: "shows" } },
+      groups: { textiles: { members: ["keeper and 2 levels below", { above: "wren", levels: 1 }] } },
+      tables: {
+        staff: {
+          key: "id",
+          fields: { id: "text", post: { choice: ["keeper"] }, boss: { reference: "staff", optional: true } },
+        },
+        shows: { key: "id", fields: { id: "text" } },
+        objects: {
+          key: "id",
+          owner: "keeper",
+          fields: { id: "text", keeper: { reference: "staff", default: "me" }, show: { reference: "shows" } },
+        },
+      },
+    } as const);
+    const built = shape.rules({
+      objects: {
+        shared: {
+          to: ["keeper and below", "textiles and 1 level above"],
+          where: ({ record, isMember }) =>
+            isMember(record.keeper, "textiles").or(not(isMember(record.keeper.boss, "lead", record.show))),
+          permit: { view: ["keeper"], create: ["all", "owner"] },
+        },
+        // @ts-expect-error: there is no such role
+        wrong: { to: ["keper and below"], permit: { view: ["keeper"] } },
+      },
+    });
+    expect(built.tables["objects"]?.rules?.["shared"]?.where).toBe(
+      "keeper is textiles or not keeper.boss is lead of show",
+    );
+    shape.rules({
+      objects: {
+        wrong: {
+          to: "keeper",
+          // @ts-expect-error: there is no such group
+          where: ({ record, isMember }) => isMember(record.keeper, "textile"),
+          permit: { view: "all" },
+        },
+      },
+    });
+  });
 
   it("is refused in SQL where a database cannot put together what assignments call a record", () => {
     const shows = { key: ["id", "year"], fields: { id: "integer", year: "integer" } } as const;
