@@ -2,7 +2,7 @@ import type { Row } from "../conditions/source.js";
 import { keptRanges } from "../ranges/list.js";
 import { originalOf } from "../rules/copies.js";
 import type { Group, Member } from "../rules/groups.js";
-import { type Line, readLine, type WrittenLine } from "../rules/lines.js";
+import { type Line, readLine } from "../rules/lines.js";
 import type { Rule, Who } from "../rules/rule.js";
 import type { Screen } from "../rules/screens.js";
 import type { Field, Role, Table } from "../schema/schema.js";
@@ -12,7 +12,7 @@ import { accessMatrix, type MatrixRow } from "../verify/matrix.js";
 import { roleViewers, type Viewer } from "../verify/viewers.js";
 import { drawGrid } from "./grid-picture.js";
 import { drawRoles } from "./roles-picture.js";
-import { listed, sayCondition } from "./say-condition.js";
+import { listed, sayCondition, sayDistance } from "./say-condition.js";
 import { sayRoleRule, sayRule } from "./say-rule.js";
 
 export interface ReportOptions {
@@ -229,11 +229,6 @@ function sayMember(member: Member): string {
     default:
       return member satisfies never;
   }
-}
-
-/** `below`, `at most 2 levels above`. */
-export function sayDistance({ direction, levels }: Pick<WrittenLine, "direction" | "levels">): string {
-  return levels === undefined ? direction : `at most ${levels} level${levels === 1 ? "" : "s"} ${direction}`;
 }
 
 function tableReport(portier: Portier, table: Table, rules: readonly Rule[]): TableReport {

@@ -1,4 +1,5 @@
-import type { Group } from "../rules/groups.js";
+import type { Group, Member } from "../rules/groups.js";
+import { readLine } from "../rules/lines.js";
 import type { Role } from "../schema/schema.js";
 import { escaped } from "./page.js";
 
@@ -71,7 +72,9 @@ function bringsOf({ name, closure }: Role, roles: readonly Role[]): Edge[] {
 }
 
 function edgesOf({ name, members, roles }: Group): Edge[] {
-  const taken = members.flatMap((member) => (member.kind === "member" ? [member.name] : []));
+  const taken = members.flatMap((member) =>
+    member.kind === "member" ? [readLine(member.name)?.of ?? member.name] : [],
+  );
   return [
     ...taken.map((from): Edge => ({ from, to: name, kind: "takes-in" })),
     ...roles.map((to): Edge => ({ from: name, to, kind: "brings" })),
@@ -79,7 +82,8 @@ function edgesOf({ name, members, roles }: Group): Edge[] {
 }
 
 function othersIn({ members }: Group): string {
-  return members.flatMap((member) => (member.kind === "member" ? [] : [member.text])).join(", ");
+  const isPlain = (member: Member) => member.kind === "member" && readLine(member.name) === undefined;
+  return members.flatMap((member) => (isPlain(member) ? [] : [member.text])).join(", ");
 }
 
 interface Place {

@@ -1,4 +1,4 @@
-import { type Expression, type Operand, pushNots } from "../conditions/expression.js";
+import { type Expression, type LineTest, type Operand, pushNots } from "../conditions/expression.js";
 import { type ComparisonOp, turnedOps } from "../conditions/syntax.js";
 import { True } from "../conditions/truth.js";
 import type { FieldPath } from "../schema/schema.js";
@@ -56,9 +56,8 @@ function sayTest(test: Expression, isNegated: boolean): string {
       return `${sayOperand(test.key)} ${isSome ? "is" : "is not"} ${test.name}`;
     }
     case "line": {
-      const { direction, levels, condition, quantifier } = test;
-      const away = `${levels === undefined ? "" : `at most ${levels} levels `}${direction}`;
-      return `${quantifier === "some" ? "somebody" : "everybody"} ${away} meets: ${say(pushNots(condition))}`;
+      const { condition, quantifier } = test;
+      return `${quantifier === "some" ? "somebody" : "everybody"} ${sayDistance(test)} meets: ${say(pushNots(condition))}`;
     }
     case "truth":
     case "and":
@@ -159,4 +158,9 @@ export function sayPath(path: FieldPath): string {
 export function listed(parts: readonly string[], word: "and" | "or" = "and"): string {
   const last = parts[parts.length - 1];
   return parts.length < 2 ? (last ?? "") : `${parts.slice(0, -1).join(", ")} ${word} ${last}`;
+}
+
+/** `below`, `at most 2 levels above`. */
+export function sayDistance({ direction, levels }: Pick<LineTest, "direction" | "levels">): string {
+  return levels === undefined ? direction : `at most ${levels} level${levels === 1 ? "" : "s"} ${direction}`;
 }

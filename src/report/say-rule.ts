@@ -1,11 +1,12 @@
 import { True } from "../conditions/truth.js";
 import { type ActionName, actionOf } from "../rules/actions.js";
 import type { EffectName } from "../rules/effects.js";
+import { readLine } from "../rules/lines.js";
 import { printRange } from "../rules/ranges.js";
 import type { Extent, Rule, Who } from "../rules/rule.js";
 import type { Table } from "../schema/schema.js";
 import { dayIn, startOfDay } from "../schema/types/date.js";
-import { listed, sayCondition } from "./say-condition.js";
+import { listed, sayCondition, sayDistance } from "./say-condition.js";
 
 /** A rule in a plain sentence: who, what, on which records. Days are those of the time zone. */
 export function sayRule(rule: Rule, timeZone: string): string {
@@ -76,9 +77,18 @@ function sayEntries(entries: readonly Who[]): string {
   const isNamed = ({ kind, text }: Who) => kind === "member" || / of /.test(text);
   const named = entries
     .filter(isNamed)
-    .map(({ text }) => text.replace(/ of this$/, " of the record").replace(/ of (?!the record)/, " of its "));
+    .map(
+      ({ text }) =>
+        sayLine(text) ?? text.replace(/ of this$/, " of the record").replace(/ of (?!the record)/, " of its "),
+    );
   const others = entries.filter((entry) => !isNamed(entry)).map(sayEntry);
   return listed([...others, ...(named.length === 0 ? [] : [`whoever is ${listed(named, "or")}`])], "or");
+}
+
+/** `keeper or at most 2 levels below one`; undefined for what is no line. */
+function sayLine(text: string): string | undefined {
+  const line = readLine(text);
+  return line && `${line.of} or ${sayDistance(line)} one`;
 }
 
 function sayEntry({ kind, text }: Who): string {

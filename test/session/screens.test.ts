@@ -1,5 +1,9 @@
 import { compile, type DocumentInput, type PortierError } from "portier";
+import { makeReport } from "portier/report";
+import { lint } from "portier/verify";
 import { describe, expect, it } from "vitest";
+
+const staffFields = { id: "text", post: { choice: ["keeper", "guide"], optional: true }, active: "boolean" };
 
 const house = (screens: object): DocumentInput => ({
   portier: 1,
@@ -84,6 +88,37 @@ describe("screens", () => {
     const session = open(screens, post);
     expect(session.screens()).toEqual(shown);
     expect(session.home()).toBe(home);
+  });
+
+  it("are for lines of people, too, and looked at by lint and report", () => {
+    const document = house({
+      a: { to: "guide and below", needs: "objects.view" },
+      b: { to: "everybody and 1 level above" },
+    });
+    const staff = {
+      ...(document.tables["staff"] as object),
+      fields: { ...staffFields, boss: { reference: "staff", optional: true } },
+    };
+    const lined = compile({
+      ...document,
+      people: { table: "staff", roles: "post", active: "active", manager: "boss" },
+      groups: { ...document.groups, team: { members: ["guide and 2 levels below"], roles: ["keeper"] } },
+      tables: { ...document.tables, staff },
+    } as unknown as DocumentInput);
+    const person = (id: string, post: string | null, boss: string | null) => ({ id, post, boss, active: true });
+    const data = { staff: [person("1", "guide", null), person("2", null, "1"), person("3", null, "2")] };
+    const shown = data.staff.map((row) => lined.session({ person: row, source: lined.source(data) }).screens());
+    // Who is below a guide is in the team, which brings the keeper's role.
+    expect(shown).toEqual([
+      ["a", "b"],
+      ["a", "b"],
+      ["a", "b"],
+    ]);
+    expect(lint(lined).map(({ code }) => code)).not.toContain("unreachable-role");
+    const { groups, screens, picture } = makeReport(lined, { title: "t" });
+    expect(groups.at(-1)?.facts[0]).toBe("in it is every guide and everybody at most 2 levels below");
+    expect(screens[0]?.facts).toContain("for guide and below");
+    expect(picture).toContain("team");
   });
 
   it("are none for who is not active, and of a document without any", () => {

@@ -1,5 +1,5 @@
 import fc from "fast-check";
-import { compile, type Row } from "portier";
+import { compile, type DocumentInput, type Row } from "portier";
 import { makeReport, reportMarkdown, reportPage } from "portier/report";
 import { accessMatrix, compareWith, everybodysDifference, foldMatrix, lint, personViewers } from "portier/verify";
 import { describe, expect, it } from "vitest";
@@ -83,9 +83,14 @@ describe("whatever compiles", () => {
   it("is doubted and reported without a fault, and names every rule", () => {
     fc.assert(
       fc.property(drawn, (one) => {
-        const { portier, tables, viewers, records } = worldOf(one, one.rules);
+        const { tables, viewers, records } = worldOf(one, one.rules);
+        const screens = {
+          all: { to: ["junior and below", "inner and 1 level below", "signed-in"], needs: "items.view" },
+          own: { to: ["clerk and above", "lead"], home: "senior and 2 levels above" },
+        };
+        const portier = compile({ ...house({ ...one, rules: one.rules }), screens } as unknown as DocumentInput);
         const data = { tables: records, source: portier.source(tables) };
-        for (const { path, message } of lint(portier, { data, now })) {
+        for (const { path, message } of lint(portier, { data, now, browser: true, screens: true })) {
           expect(path.length).toBeGreaterThan(0);
           expect(message).not.toMatch(/undefined|\[object/);
         }

@@ -71,7 +71,7 @@ function tablesWithoutRules({ ruleset, doubts }: LintInput): void {
 
 /** Roles that nothing brings to anybody. A text field could hold any role's name. */
 function unreachableRoles({ ruleset, doubts }: LintInput): void {
-  const { schema, groups, carriers } = ruleset;
+  const { schema, groups, carriers, lines } = ruleset;
   const { people, roles, kept } = schema;
   if (people === undefined) return;
   const given = new Set<string>();
@@ -93,7 +93,9 @@ function unreachableRoles({ ruleset, doubts }: LintInput): void {
     before = given.size;
     for (const name of [...given]) for (const brought of roles.get(name)?.closure ?? []) given.add(brought);
     for (const group of groups.values()) {
-      const isReached = group.members.some((member) => member.kind !== "member" || given.has(member.name));
+      const isReached = group.members.some(
+        (member) => member.kind !== "member" || given.has(lines.get(member.name)?.of ?? member.name),
+      );
       if (isReached) for (const name of [group.name, ...group.roles]) given.add(name);
     }
   }
@@ -107,8 +109,10 @@ function unreachableRoles({ ruleset, doubts }: LintInput): void {
  * What somebody holds who holds a role, or is in a group: that, and what brought them in. Whoever is in a group by a condition
  * may hold any other role as well. (A circle of groups does not compile.)
  */
-function waysToBe(name: string, ruleset: Ruleset): string[][] {
-  const { schema, groups } = ruleset;
+function waysToBe(written: string, ruleset: Ruleset): string[][] {
+  const { schema, groups, lines } = ruleset;
+  // Whoever is somewhere along a line is looked at as who begins it.
+  const name = lines.get(written)?.of ?? written;
   const members = groups.get(name)?.members ?? [];
   const ways = members.flatMap((member) =>
     member.kind === "member" ? waysToBe(member.name, ruleset) : [...schema.roles.keys()].map((role) => [role]),
