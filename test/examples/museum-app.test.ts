@@ -260,8 +260,17 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
     await expect
       .poll(() => given.textContent())
       .toMatch(new RegExp(`Wren Takedaeditor of ${title}until 2027-06-(?:29|30)Helps with`));
-    await director.getByRole("button", { name: "Take editor from Wren Takeda" }).click();
-    await expect.poll(() => director.getByTestId("asked").textContent()).toContain(`loses editor of ${title}`);
+    await picker(director, "Change editor: Wren Takeda").click();
+    await director.getByRole("option", { name: "lead", exact: true }).click();
+    await expect
+      .poll(() => director.getByTestId("asked").textContent())
+      .toMatch(/Wren Takeda is given lead of [\s\S]*instead of editor[\s\S]*edit title/);
+    await director.getByRole("button", { name: "Change it" }).click();
+    await expect
+      .poll(() => given.textContent())
+      .toMatch(new RegExp(`Wren Takedalead of ${title}until 2027-06-(?:29|30)`));
+    await director.getByRole("button", { name: "Take lead from Wren Takeda" }).click();
+    await expect.poll(() => director.getByTestId("asked").textContent()).toContain(`loses lead of ${title}`);
     await director.getByRole("button", { name: "Take it" }).click();
     await expect.poll(() => given.textContent()).not.toContain("Wren Takeda");
   });

@@ -115,7 +115,7 @@ export function Roles(): ReactNode {
                   <Select
                     size="xs"
                     w={130}
-                    aria-label={`Change ${name} of ${labelOf("staff", who)}`}
+                    aria-label={`Change ${name}: ${labelOf("staff", who)}`}
                     placeholder="Change to"
                     value={null}
                     data={othersLike(held.roles, name)}
