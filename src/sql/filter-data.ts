@@ -2,16 +2,15 @@ import { type Expression, type Operand, pushNots } from "../conditions/expressio
 import type { ComparisonOp, DurationUnit, MatchWord } from "../conditions/syntax.js";
 import { True } from "../conditions/truth.js";
 import { actionTree } from "../rules/action-tree.js";
-import { actionOf } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
 import { type FieldPath, lastOf, singleKey } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { listElements } from "../schema/types/list.js";
 import { bound, type Residual } from "../session/bound.js";
 import { conditionOf } from "../session/conditions.js";
-import { internals } from "../session/internals.js";
 import type { Session } from "../session/session.js";
 import type { ActionOf } from "../session/session-types.js";
+import { askedRecords } from "./where.js";
 
 /** A value as JSON: dates, instants and decimals as texts, a list as a list. */
 export type FilterScalar = string | number | boolean | null;
@@ -75,14 +74,8 @@ export function filterData<T extends TableTypes = AnyTables, K extends TableOf<T
   table: K,
   action: ActionOf<T, K>,
 ): Filter {
-  const residual = internals(session);
-  const gates = residual.plan.of(table);
-  gates.checkAction(action);
-  if (actionOf(gates.table, action)?.judges === "new") {
-    const hint = "ask session.accept about the new record";
-    throw portierError("wrong-call", { what: `${action} speaks of no stored record`, hint });
-  }
-  return write(bound(conditionOf(gates, actionTree(gates.table, action, undefined)), residual), residual);
+  const { residual, condition } = askedRecords(session, table, action);
+  return write(bound(condition, residual), residual);
 }
 
 function write(expression: Expression, residual: Residual): Filter {
@@ -100,20 +93,20 @@ function plain(expression: Expression, residual: Residual): Filter {
     case "not":
       return opposite(expression.term, residual);
     case "compare":
-      return { compare: expression.op, left: valueOf(expression.left), right: valueOf(expression.right) };
+      return { compare: expression.op, left: written(expression.left), right: written(expression.right) };
     case "in":
-      return { in: expression.items.map(valueOf), value: valueOf(expression.operand) };
+      return { in: expression.items.map(written), value: written(expression.operand) };
     case "in-list":
-      return { among: valueOf(expression.list), value: valueOf(expression.operand) };
+      return { among: written(expression.list), value: written(expression.operand) };
     case "match":
-      return { match: expression.how, value: valueOf(expression.operand), pattern: valueOf(expression.pattern) };
+      return { match: expression.how, value: written(expression.operand), pattern: written(expression.pattern) };
     case "is-null":
-      return { isNull: valueOf(expression.operand) };
+      return { isNull: written(expression.operand) };
     case "belongs":
       return belongs(expression);
     case "above": {
       const key = singleKey(residual.plan.of(expression.line.table).table);
-      const isThem: Filter = { compare: "=", left: { field: [key?.name ?? ""] }, right: valueOf(expression.asker) };
+      const isThem: Filter = { compare: "=", left: { field: [key?.name ?? ""] }, right: written(expression.asker) };
       const { table: people, name: manager } = expression.line;
       return { record: people, key: pathOf(expression.path), where: { line: "above", people, manager, where: isThem } };
     }
@@ -122,12 +115,12 @@ function plain(expression: Expression, residual: Residual): Filter {
     case "may": {
       const gates = residual.plan.of(expression.target);
       const asked = bound(conditionOf(gates, actionTree(gates.table, expression.action, undefined)), residual);
-      return { record: expression.target, key: valueOf(expression.key), where: write(asked, residual) };
+      return { record: expression.target, key: written(expression.key), where: write(asked, residual) };
     }
     case "person": {
       const where = plain(expression.condition, residual);
       const { people: record, here } = expression;
-      const key = valueOf(expression.key);
+      const key = written(expression.key);
       const isSome = expression.quantifier === "some";
       const ofPerson =
         isSome || expression.key.type.element === undefined ? { record, key, where } : everyOne(expression, residual);
@@ -156,8 +149,8 @@ function plain(expression: Expression, residual: Residual): Filter {
 /** Of each person of a list: there is none of whom it is not so. */
 function everyOne({ key, people, condition }: Extract<Expression, { kind: "person" }>, residual: Residual): Filter {
   const other: Filter = { unless: plain(condition, residual) };
-  const isNone: Filter = { not: { record: people, key: valueOf(key), where: other } };
-  return { all: [{ not: { isNull: valueOf(key) } }, isNone] };
+  const isNone: Filter = { not: { record: people, key: written(key), where: other } };
+  return { all: [{ not: { isNull: written(key) } }, isNone] };
 }
 
 function opposite(test: Expression, residual: Residual): Filter {
@@ -178,7 +171,7 @@ function belongs({ path, asker }: Extract<Expression, { kind: "belongs" }>): Fil
   const wanted =
     asker.kind === "constant" && asker.type.element !== undefined ? listElements(asker.value ?? "[]") : undefined;
   if (wanted === undefined) {
-    const value = valueOf(asker);
+    const value = written(asker);
     return isList ? { among: pathOf(path), value } : { compare: "=", left: pathOf(path), right: value };
   }
   const values = wanted.map((value): FilterValue => ({ value: value }));
@@ -191,7 +184,7 @@ function pathOf(path: FieldPath): FilterValue {
   return { field: path.map(({ name }) => name) };
 }
 
-function valueOf(operand: Operand): FilterValue {
+function written(operand: Operand): FilterValue {
   switch (operand.kind) {
     case "constant": {
       const { value, type } = operand;
@@ -209,11 +202,11 @@ function valueOf(operand: Operand): FilterValue {
           : { around: names };
     }
     case "shift":
-      return { shift: valueOf(operand.operand), by: operand.amount, unit: operand.unit };
+      return { shift: written(operand.operand), by: operand.amount, unit: operand.unit };
     case "as-decimal":
-      return valueOf(operand.operand);
+      return written(operand.operand);
     case "as-address":
-      return { text: valueOf(operand.operand) };
+      return { text: written(operand.operand) };
     case "me":
     case "held":
     case "request":

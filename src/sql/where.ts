@@ -4,6 +4,7 @@ import { portierError } from "../schema/problems.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { conditionOf } from "../session/conditions.js";
 import { internals } from "../session/internals.js";
+import type { AnySession } from "../session/open-session.js";
 import type { Session } from "../session/session.js";
 import type { ActionOf } from "../session/session-types.js";
 import { conditionFormula } from "./condition.js";
@@ -53,20 +54,22 @@ export function whereFragment<T extends TableTypes = AnyTables, K extends TableO
   dialect: Dialect,
   as?: string,
 ): Fragment {
+  const { residual, table: declared, condition } = askedRecords(session, table, action);
+  const record = { table: declared, alias: as ?? tableName(declared.source) };
+  return print(conditionFormula(condition, scopeOf(dialect, residual, record)));
+}
+
+/** The records with which a person may do something, as a condition of a plan that others share. Throws as {@link where} does. */
+export function askedRecords(session: AnySession, name: string, action: string) {
   const residual = internals(session);
-  const gates = residual.plan.of(table);
+  const gates = residual.plan.of(name);
+  const { table } = gates;
   gates.checkAction(action);
-  if (actionOf(gates.table, action)?.judges === "new") {
+  if (actionOf(table, action)?.judges === "new") {
     const hint = "ask session.accept about the new record";
     throw portierError("wrong-call", { what: `${action} speaks of no stored record`, hint });
   }
-  const record = { table: gates.table, alias: as ?? tableName(gates.table.source) };
-  return print(
-    conditionFormula(
-      conditionOf(gates, actionTree(gates.table, action, undefined)),
-      scopeOf(dialect, residual, record),
-    ),
-  );
+  return { residual, table, condition: conditionOf(gates, actionTree(table, action, undefined)) };
 }
 
 /** A table's name without its schema. */

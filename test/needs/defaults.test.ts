@@ -1,8 +1,9 @@
-import { compile, type PortierError, type Row, snapshotOf } from "portier";
+import { compile, type Row, snapshotOf } from "portier";
 import { openDatabase } from "portier/database";
 import { parseDocument } from "portier/document";
 import { openSnapshot } from "portier/snapshot";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { codesOf } from "../support/codes.js";
 import { createTables, type Engine, engines, held, storeAll } from "../support/engines.js";
 
 /** I want new records to belong to the tenant, the day and the person they are made by, in every table. */
@@ -101,13 +102,7 @@ describe("defaults from the person", () => {
     ["[all, owner], edit", "[all, ownr], edit", "unknown-field"],
     ["    owner: requested_by\n", "", "no-owner"],
   ])("%s written as %s is refused: %s", (before, after, code) => {
-    try {
-      compile(parseDocument(house.replace(before, after)).document);
-    } catch (error) {
-      expect((error as PortierError).problems.map((one) => one.code)).toContain(code);
-      return;
-    }
-    throw new Error("it compiles");
+    expect(codesOf(house.replace(before, after))).toContain(code);
   });
 
   describe.each(Object.entries(engines))("on %s", (_name, open) => {

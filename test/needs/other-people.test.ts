@@ -1,8 +1,9 @@
-import { compile, define, not, PortierError, type Row } from "portier";
+import { compile, define, not, type Row } from "portier";
 import { parseDocument } from "portier/document";
 import { explain, explanationText } from "portier/explain";
 import { maskedSelect, postgres, where } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { codesOf } from "../support/codes.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
 
 /** I want to share by who the owner is: "what belongs to somebody in textiles, conservators of the south building may read". */
@@ -363,13 +364,3 @@ describe("sharing by who somebody else is", () => {
     });
   });
 });
-
-function codesOf(text: string): readonly string[] {
-  try {
-    compile(parseDocument(text).document);
-  } catch (error) {
-    if (error instanceof PortierError) return error.problems.map(({ code }) => code);
-    throw error;
-  }
-  return [];
-}

@@ -1,7 +1,5 @@
-import { execFileSync } from "node:child_process";
-import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
-import { join } from "node:path";
 import { expect, it } from "vitest";
+import { typechecked } from "../support/typechecked.js";
 
 // What an application's own tests are compiled as: with each Vitest that is in use, and no declaration left unchecked.
 
@@ -31,27 +29,5 @@ test("everybody reads", async () => {
 `;
 
 it.each(["vitest-3", "vitest", "vitest-5"])("compiles with %s, declarations included", (vitest) => {
-  const folder = mkdtempSync("test/clients/made-");
-  try {
-    writeFileSync(join(folder, "use.ts"), use(vitest));
-    const options = {
-      ...{ strict: true, noEmit: true, skipLibCheck: false },
-      ...{
-        target: "es2023",
-        module: "nodenext",
-        lib: ["es2023", "dom", "dom.iterable", "esnext.disposable"],
-        types: ["node"],
-      },
-    };
-    writeFileSync(join(folder, "tsconfig.json"), JSON.stringify({ compilerOptions: options, files: ["use.ts"] }));
-    let said = "";
-    try {
-      execFileSync("npx", ["tsc", "-p", folder], { encoding: "utf8", stdio: ["ignore", "pipe", "pipe"] });
-    } catch (error) {
-      said = (error as { stdout: string }).stdout;
-    }
-    expect(said).toBe("");
-  } finally {
-    rmSync(folder, { recursive: true });
-  }
+  expect(typechecked(use(vitest))).toBe("");
 });
