@@ -1,4 +1,5 @@
 import type { Connection } from "../database/connection.js";
+import { inOrder } from "../database/in-order.js";
 import { portierError } from "../schema/problems.js";
 
 /** A driver's one session with a database. */
@@ -64,7 +65,14 @@ export function joined(link: Link, standing: Standing, { isolation = "serializab
       return link.query(text, params);
     },
   };
-  return within(guarded, 1);
+  const inside = within(guarded, 1);
+  // What is begun at once must not end in each other's savepoints.
+  const inTurn = inOrder();
+  return {
+    ...inside,
+    query: (text, params) => inTurn(() => inside.query(text, params)),
+    transaction: (work) => inTurn(() => inside.transaction(work)),
+  };
 }
 
 /** Of PostgreSQL: a savepoint is taken in transactions only. */

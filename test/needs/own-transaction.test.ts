@@ -263,6 +263,22 @@ describe.each(Object.entries(owns))("the application's own transaction, %s,", (k
     }
   });
 
+  it("takes what is asked at once one after the other", async () => {
+    await own.within(async (joined, run) => {
+      await run(insert(instants[own.dialect.name]));
+      const wren = openDatabase(portier, joined).as("wren");
+      const outcomes = await Promise.all([
+        wren.edit("objects", "o1", { label: "first" }),
+        wren.edit("objects", "o2", { label: "refused" }),
+        wren.list("objects"),
+        wren.edit("objects", "o1", { label: "last" }),
+      ]);
+      expect(outcomes.map((one) => ("accepted" in one ? one.accepted : "list"))).toEqual([true, false, "list", true]);
+      return "commit";
+    });
+    expect(await labels()).toEqual(["last", "old"]);
+  });
+
   it("must be open, and promise that what a change was judged on still counts", async () => {
     const outside = await own.outside?.();
     if (outside !== undefined) {
