@@ -115,6 +115,15 @@ describe.each(Object.entries(places))("roles by command, in %s", (_name, open) =
     expect((await run("delegate", "s-015", "--as", "s-011", "--end")).out).toContain("s-015 does not act for s-011");
   });
 
+  it("changes a role in one act, after saying what comes of it", async () => {
+    const words = ["s-023", "lead", "--instead-of", "editor", "--on", "e-5", "--as", "s-001"];
+    const asked = await run("assign", ...words);
+    expect(asked).toMatchObject({ code: 1 });
+    expect(asked.out).toMatch(/Rafe Imanov is given lead of e-5 instead of editor[\s\S]*warning[\s\S]*not done/);
+    expect((await run("assign", ...words, "--confirm")).code).toBe(0);
+    expect((await run("record")).out).toMatch(/replace/);
+  });
+
   it.each([
     [["assign", "s-007", "Keeper", "--as", "s-001"], 1, /there is no role "Keeper"; did you mean "keeper"\?/],
     [["assign", "s-7", "head", "--as", "s-001"], 1, /there is no person "s-7"/],
@@ -122,6 +131,16 @@ describe.each(Object.entries(places))("roles by command, in %s", (_name, open) =
       ["assign", "s-007", "head", "--as", "s-002"],
       1,
       /"head" is not this person's to give or take; it is given by director/,
+    ],
+    [
+      ["assign", "s-007", "head", "--instead-of", "keeper", "--as", "s-002"],
+      1,
+      /"keeper" is not this person's to give/,
+    ],
+    [
+      ["assign", "s-007", "lead", "--instead-of", "lead", "--on", "e-2", "--as", "s-001"],
+      1,
+      /cannot take its own place/,
     ],
     [["revoke", "s-001", "director", "--as", "s-001"], 1, /it comes from "post", and is taken away there/],
     [["assign", "s-007", "director", "--first"], 1, /can be given by director, so nobody needs to be made the first/],
@@ -135,6 +154,7 @@ describe.each(Object.entries(places))("roles by command, in %s", (_name, open) =
   it.each([
     [["assign", "s-007", "keeper"], /say in whose name: --as PERSON/],
     [["assign", "s-007", "head", "--as", "s-001", "--until", "soon"], /"until" must be a date/],
+    [["assign", "s-023", "lead", "--instead-of", "editor", "--from", "2027-01-01"], /--instead-of counts at once/],
     [["record", "--limit", "none"], /--limit takes a number/],
     [["members", "--ending", "soon"], /--ending takes a number of days/],
   ])("%s cannot run, and says why", async (words, says) => {
