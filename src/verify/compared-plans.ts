@@ -26,7 +26,8 @@ export function tablesThatDiffer(before: Session, after: Session, changed?: stri
     const actions = actionsOf(before, after, table);
     const one = planText(before, table, actions);
     const other = changed === undefined || changed === table.name ? planText(after, table, actions) : one;
-    const looks = (text: string) => /"kind":"(?:may|exists)"/.test(text) || table.fields.some((f) => f.lookup);
+    const looks = (text: string) =>
+      /"kind":"(?:may|exists|person|line)"/.test(text) || table.fields.some((f) => f.lookup);
     return { table, differs: one !== other, looksElsewhere: looks(one) || (other !== one && looks(other)) };
   });
   const isAnywhere = plans.some(({ differs }) => differs);

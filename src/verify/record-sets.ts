@@ -2,6 +2,7 @@ import { describeExpression } from "../conditions/describe.js";
 import { compileTest, type Judge } from "../conditions/evaluate.js";
 import { type Expression, isMade, type Operand, operandsOf, visitTests } from "../conditions/expression.js";
 import { type Reading, rawValue } from "../conditions/read.js";
+import { keyOf } from "../conditions/simplify.js";
 import type { Row } from "../conditions/source.js";
 import { True } from "../conditions/truth.js";
 import type { Field, FieldPath } from "../schema/schema.js";
@@ -91,7 +92,9 @@ export class RecordSets {
 
   #test(test: Expression, reading: Reading, judge: Judge, scope: string): RecordSet {
     const single = test.kind === "not" ? test.term : test;
-    const key = `${test.kind} ${single.kind} ${asksMay(single) ? `${scope} ` : ""}${describeExpression(test)}`;
+    // What makes somebody a member is not told by its name: two documents may mean something else by it.
+    const members = asksOfPersons(single) ? keyOf(test) : "";
+    const key = `${test.kind} ${single.kind} ${asksMay(single) ? `${scope} ` : ""}${describeExpression(test)} ${members}`;
     const known = this.#tests.get(key);
     if (known !== undefined) return known;
     const run = compileTest(test, judge);
@@ -171,6 +174,15 @@ function asksMay(test: Expression): boolean {
   let asks = false;
   visitTests(test, (one) => {
     asks ||= one.kind === "may" || (one.kind === "exists" && asksMay(one.condition));
+  });
+  return asks;
+}
+
+/** Whether somewhere in a test is asked who somebody is. */
+function asksOfPersons(test: Expression): boolean {
+  let asks = false;
+  visitTests(test, (one) => {
+    asks ||= one.kind === "person" || one.kind === "line" || (one.kind === "exists" && asksOfPersons(one.condition));
   });
   return asks;
 }

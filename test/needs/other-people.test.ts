@@ -2,6 +2,7 @@ import { compile, define, not, type Row } from "portier";
 import { parseDocument } from "portier/document";
 import { explain, explanationText } from "portier/explain";
 import { maskedSelect, postgres, where } from "portier/sql";
+import { everybodysDifference, personViewers } from "portier/verify";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { codesOf } from "../support/codes.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
@@ -160,6 +161,17 @@ describe("sharing by who somebody else is", () => {
     expect(seen("ines")).toEqual(all);
     expect(seen("wren")).toEqual(all);
     expect(seen("odalys")).toEqual([]);
+  });
+
+  it("is seen in what a change of a group comes to, though no rule names it in to", () => {
+    const other = compile(parseDocument(house.replace("department = 'textiles'", "department = 'ships'")).document);
+    const [before, after] = [portier, other].map((one) =>
+      personViewers(one, data.staff, { source: one.source(data), request: { now: december } }),
+    );
+    const found = everybodysDifference(before ?? [], after ?? [], (table) => data[table as "objects"] ?? []);
+    const counts = found.find(({ persons }) => persons.includes("petra"));
+    expect(counts?.gains.map(({ table, records }) => [table, records])).toContainEqual(["objects", 1]);
+    expect(counts?.losses.map(({ table, records }) => [table, records])).toContainEqual(["objects", 1]);
   });
 
   it("says in an explanation who was looked at, and what they are", () => {
