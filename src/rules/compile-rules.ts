@@ -7,13 +7,14 @@ import type { Table } from "../schema/schema.js";
 import { readRange } from "./cells.js";
 import type { Group } from "./groups.js";
 import { reportMayCircles } from "./may-circles.js";
-import { linesAmong, type StoredMembers } from "./membership.js";
+import { linesAmong } from "./membership.js";
 import type { CellRange } from "./ranges.js";
 import { readGroups } from "./read-groups.js";
 import { readRules } from "./read-rules.js";
 import type { Rule } from "./rule.js";
 import { makeRuleset, type Ruleset } from "./ruleset.js";
 import { readScreens, type Screen } from "./screens.js";
+import type { StoredMembers } from "./stored-members.js";
 
 /**
  * Checks a document and resolves all its names.

@@ -9,7 +9,8 @@ import type { Problems } from "../schema/report.js";
 import type { Role, Schema } from "../schema/schema.js";
 import type { Carrier, Group, Member } from "./groups.js";
 import { readLine } from "./lines.js";
-import { awayFrom, StoredMembers } from "./membership.js";
+import { awayFrom } from "./membership.js";
+import { StoredMembers } from "./stored-members.js";
 import { askingPerson, readKey, readMemberName } from "./who.js";
 
 interface Arrow {

@@ -1,9 +1,9 @@
 import { type DeclaredField, declareFields } from "./declare-fields.js";
+import { isSource } from "./default-source.js";
 import { limits } from "./limits.js";
 import { TypeLinker } from "./link-types.js";
 import { checkName, type Part, readMapping, readMeant, readShape, readText, readTexts } from "./reader.js";
 import {
-  type DefaultSource,
   type Field,
   type FieldPath,
   type Grid,
@@ -172,60 +172,6 @@ function makeField(declared: DeclaredField, table: string, index: number, type: 
   };
 }
 
-/** Whether a default is `me`, `me.FIELD`, `now` or `today`, where that can be no value of the field. */
-function isSource(value: unknown, type: FieldType): boolean {
-  if (typeof value !== "string" || type.choices?.includes(value) === true) return false;
-  if (type.base === "text" && type.target === undefined) return value.startsWith("me.");
-  return value === "me" || value.startsWith("me.") || value === "now" || value === "today";
-}
-
-/** Reads the defaults that a session knows, when it is known who the people are. */
-export function linkDefaults(
-  tables: ReadonlyMap<string, Table>,
-  parts: ReadonlyMap<Field, Part>,
-  people: People | undefined,
-): void {
-  for (const [field, part] of parts) {
-    const defaultFrom = readSource(field, part, tables, people);
-    if (defaultFrom !== undefined) Object.assign(field, { defaultFrom });
-  }
-}
-
-function readSource(
-  field: Field,
-  part: Part,
-  tables: ReadonlyMap<string, Table>,
-  people: People | undefined,
-): DefaultSource | undefined {
-  const { problems, path } = part;
-  const { type } = field;
-  const text = part.value as string;
-  const wrong = (label: string) => {
-    const facts = { field: field.name, use: `the default ${text}`, expected: label, label: type.label };
-    problems.add("wrong-field-type", facts, path);
-    return undefined;
-  };
-  if (text === "now") return type.base === "timestamp" ? { kind: "now" } : wrong("a timestamp");
-  if (text === "today") return type.base === "date" ? { kind: "today" } : wrong("a date");
-  if (people === undefined) {
-    problems.add("no-people", { what: `the default ${text}` }, path);
-    return undefined;
-  }
-  const key = singleKey(people.table);
-  const steps =
-    text === "me" ? key && ([key] as const) : readPath(part, people.table, text.slice("me.".length).split("."), tables);
-  if (steps === undefined) return undefined;
-  const from = lastOf(steps);
-  const target = from.type.target ?? (from === key ? people.table.name : undefined);
-  const isSame =
-    from.type.base === type.base &&
-    type.element === undefined &&
-    type.base !== "json" &&
-    (type.target === undefined || type.target === target) &&
-    (type.choices === undefined || from.type.choices?.every((one) => type.choices?.includes(one)) === true);
-  return isSame ? { kind: "me", path: steps } : wrong(`the type of "${from.name}", a single ${from.type.label}`);
-}
-
 /** The address of a key of several fields, as a field made by them. */
 function madeAddress(table: string, key: readonly Field[]): Field {
   const name = key.map((field) => field.name).join("/");
@@ -344,7 +290,7 @@ function readOwner(
   return undefined;
 }
 
-function readPath(
+export function readPath(
   part: Part,
   table: Table,
   names: readonly string[],

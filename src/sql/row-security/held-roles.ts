@@ -1,7 +1,8 @@
 import type { Expression } from "../../conditions/expression.js";
 import { Bad, False, True } from "../../conditions/truth.js";
-import { exclusionsOf, isRunningLink, type Link, membership, storedMembers } from "../../rules/membership.js";
+import { membership } from "../../rules/membership.js";
 import type { Ruleset } from "../../rules/ruleset.js";
+import { exclusionsOf, isRunningLink, type Link, storedMembers } from "../../rules/stored-members.js";
 import { portierError } from "../../schema/problems.js";
 import { type Field, type People, singleKey, type Table } from "../../schema/schema.js";
 import { truthNumber } from "../condition.js";

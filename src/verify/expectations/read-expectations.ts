@@ -1,7 +1,7 @@
 import { readCondition } from "../../conditions/check.js";
 import type { Row } from "../../conditions/source.js";
 import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../../rules/actions.js";
-import { storedMembers } from "../../rules/membership.js";
+import { storedMembers } from "../../rules/stored-members.js";
 import { findField } from "../../schema/declare-tables.js";
 import { momentExpects, readMoment } from "../../schema/moment.js";
 import { type Locate, type Path, PortierError } from "../../schema/problems.js";
