@@ -6,7 +6,7 @@ import { accessHandler } from "../http/handler.js";
 import type { Asking, HttpOptions } from "../http/options.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 
-/** As for {@link accessHandler}, but that who asks is found out from the server's own request, where the application keeps its session. */
+/** As for {@link accessHandler}, but that the current user is found from the server's own request, where the application keeps its session. */
 export interface NodeOptions<R extends IncomingMessage = IncomingMessage, T extends TableTypes = AnyTables>
   extends Omit<HttpOptions<T>, "who"> {
   readonly who: (request: R) => Asking | Response | undefined | Promise<Asking | Response | undefined>;

@@ -38,7 +38,7 @@ export const lintCommand: CliCommand = {
       )
       .option("--untested", "also doubt rules on which no expectation beside the file bears; needs records")
       .option("--browser", "also doubt rules that a browser cannot answer from a snapshot")
-      .option("--screens", "also doubt permits that no screen uses")
+      .option("--screens", "also warn of permits that no screen uses")
       .addHelpText(
         "after",
         '\nWhat is meant is not doubted: "meant: { CODE: reason }" beside it. Each code has a page in docs/lint.',

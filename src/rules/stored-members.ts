@@ -47,7 +47,7 @@ export class StoredMembers implements PersonMembers {
 
   holdsOn(role: Role, person: Operand, record: Operand): Expression {
     const people = this.#people?.table.name ?? "";
-    const [doubted, sure] = this.#bringing(role.name);
+    const [excludable, sure] = this.#bringing(role.name);
     const name = `${printName(role.name, true)} of ${describeOperand(record)}`;
     const test = (roles: readonly string[], sound: readonly Expression[]): Expression => ({
       kind: "person",
@@ -59,8 +59,8 @@ export class StoredMembers implements PersonMembers {
       here: this.#holdsOneOn(roles, role.scope, person, record),
       quantifier: "some",
     });
-    const surely = sure.length > 0 || doubted.length === 0 ? [test(sure, [])] : [];
-    return or([...surely, ...doubted.map((one) => test([one], [this.#sound(one)]))]);
+    const surely = sure.length > 0 || excludable.length === 0 ? [test(sure, [])] : [];
+    return or([...surely, ...excludable.map((one) => test([one], [this.#sound(one)]))]);
   }
 
   /** A record of a link table gives one of the roles to the one on the other. Unknown where one of the two is null. */
@@ -98,16 +98,16 @@ export class StoredMembers implements PersonMembers {
   }
 
   #countingRole(role: string): Expression {
-    const [doubted, sure] = this.#bringing(role);
-    return or([this.#givenRole(sure), ...doubted.map((one) => and([this.#givenRole([one]), this.#sound(one)]))]);
+    const [excludable, sure] = this.#bringing(role);
+    return or([this.#givenRole(sure), ...excludable.map((one) => and([this.#givenRole([one]), this.#sound(one)]))]);
   }
 
   /** The role itself, and those that include it: first those that bring something which another role excludes. */
-  #bringing(name: string): readonly [doubted: readonly string[], sure: readonly string[]] {
+  #bringing(name: string): readonly [excludable: readonly string[], sure: readonly string[]] {
     const roles = [...this.#source.schema.roles.values()].filter(({ closure }) => closure.has(name));
-    const isDoubted = (role: Role) => exclusionsOf(role, this.#source.schema).length > 0;
+    const isExcludable = (role: Role) => exclusionsOf(role, this.#source.schema).length > 0;
     const names = (some: readonly Role[]) => some.map((role) => role.name);
-    return [names(roles.filter(isDoubted)), names(roles.filter((role) => !isDoubted(role)))];
+    return [names(roles.filter(isExcludable)), names(roles.filter((role) => !isExcludable(role)))];
   }
 
   /** True, or bad where something that the role brings may be held together with what excludes it. */

@@ -7,7 +7,7 @@ import { codesOf } from "../support/codes.js";
 import { createTables, type Engine, engines, held, storeAll } from "../support/engines.js";
 
 /** I want new records to belong to the tenant, the day and the person they are made by, in every table. */
-const house = `
+const rulesFile = `
 portier: 1
 timeZone: Europe/Lisbon
 people: { table: staff, roles: post, active: active }
@@ -15,7 +15,7 @@ roles: { keeper: {}, director: {} }
 tables:
   "*":
     rules:
-      one-house-alone: { where: tenant <> me.tenant, bothWays: true, skip: [staff], deny: { view: all, create: all, edit: [all, owner] } }
+      one-tenant-alone: { where: tenant <> me.tenant, bothWays: true, skip: [staff], deny: { view: all, create: all, edit: [all, owner] } }
       keepers-keep: { to: keeper, skip: [staff], permit: { view: all, create: [all, owner], edit: all } }
   staff:
     key: id
@@ -48,7 +48,7 @@ const data = {
   objects: [],
   loans: [],
 };
-const portier = compile(parseDocument(house).document);
+const portier = compile(parseDocument(rulesFile).document);
 const now = "2027-06-30T23:30:00Z";
 // In Lisbon it is the next day already.
 const made = (person: string, tenant: string, site: string | null): Row => ({
@@ -74,7 +74,7 @@ describe("defaults from the person", () => {
       expect(one.accept("create", "objects", { id: "o1" })).toMatchObject({ accepted: true, record });
       const values = one.form("objects")?.fields.map(({ name, value }) => [name, value]);
       expect(Object.fromEntries(values ?? [])).toMatchObject({ tenant: record["tenant"], site: record["site"] });
-      // A record of another house is as little made as one is moved there.
+      // A record of another tenant is as little made as one is moved there.
       expect(one.accept("create", "loans", { id: "l1", tenant: "elsewhere" })).toMatchObject({ reason: "refused" });
       expect(one.accept("create", "loans", { id: "l1" })).toMatchObject({ accepted: true });
     }
@@ -102,7 +102,7 @@ describe("defaults from the person", () => {
     ["[all, owner], edit", "[all, ownr], edit", "unknown-field"],
     ["    owner: requested_by\n", "", "no-owner"],
   ])("%s written as %s is refused: %s", (before, after, code) => {
-    expect(codesOf(house.replace(before, after))).toContain(code);
+    expect(codesOf(rulesFile.replace(before, after))).toContain(code);
   });
 
   describe.each(Object.entries(engines))("on %s", (_name, open) => {

@@ -8,7 +8,7 @@ import { codesOf } from "../support/codes.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
 
 /** I want to share by who the owner is: "what belongs to somebody in textiles, conservators of the south building may read". */
-const house = `
+const rulesFile = `
 portier: 1
 people:
   table: staff
@@ -119,7 +119,7 @@ const data = {
   portier_delegations: [],
 };
 
-const portier = compile(parseDocument(house).document);
+const portier = compile(parseDocument(rulesFile).document);
 const at = (now: string) => ({ source: portier.source(data), request: { now } });
 const december = "2026-12-01T00:00:00Z";
 const june = "2027-06-01T00:00:00Z";
@@ -164,7 +164,7 @@ describe("sharing by who somebody else is", () => {
   });
 
   it("is seen in what a change of a group comes to, though no rule names it in to", () => {
-    const other = compile(parseDocument(house.replace("department = 'textiles'", "department = 'ships'")).document);
+    const other = compile(parseDocument(rulesFile.replace("department = 'textiles'", "department = 'ships'")).document);
     const [before, after] = [portier, other].map((one) =>
       personViewers(one, data.staff, { source: one.source(data), request: { now: december } }),
     );
@@ -193,7 +193,7 @@ describe("sharing by who somebody else is", () => {
     ["12 is textiles", "condition-syntax"],
     ["keeper is lead of 'e1'", "condition-syntax"],
   ])("%s is refused: %s", (where, code) => {
-    const text = house.replace("owner is guest", where);
+    const text = rulesFile.replace("owner is guest", where);
     expect(codesOf(text)).toEqual([code]);
   });
 
@@ -208,7 +208,7 @@ describe("sharing by who somebody else is", () => {
     ["  manager: manager\n", "", "no-manager"],
     ["to: director and 1 level below", "to: director and 1 level beside", "unknown-who"],
   ])("%s written as %s is refused: %s", (before, after, code) => {
-    expect(new Set(codesOf(house.replace(before, after)))).toContain(code);
+    expect(new Set(codesOf(rulesFile.replace(before, after)))).toContain(code);
   });
 
   // Assignments name records by texts, whatever their keys are.

@@ -32,7 +32,7 @@ export interface LintOptions {
   readonly untested?: readonly string[];
   /** Also doubts rules that a browser cannot answer from a snapshot. */
   readonly browser?: boolean;
-  /** Also doubts permits that no screen ever uses. */
+  /** Also warns of permits that no screen uses. */
   readonly screens?: boolean;
   /** Told of each check that is done. */
   readonly onCheck?: (done: number, all: number) => void;
