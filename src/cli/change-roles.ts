@@ -116,6 +116,11 @@ async function sentence({ nameOf }: OpenStore, change: RoleChange, giver: string
       return `${await nameOf(change.to)} acts for ${await nameOf(change.of ?? giver)}${times(change.from, change.until)}, ${by}`;
     case "end":
       return `${await nameOf(change.to)} no longer acts for ${await nameOf(change.of ?? giver)}, ${by}`;
+    case "setting": {
+      const what = `${change.table}.${change.field}${on(change.record)}`;
+      if (change.level === null) return `${what} is no longer set for ${await nameOf(change.person)}, ${by}`;
+      return `${what} is set to ${change.level} for ${await nameOf(change.person)}, ${by}`;
+    }
     case "person":
       return `the record of ${await nameOf(change.person)} is changed, ${by}`;
     case "link":

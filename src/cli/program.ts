@@ -17,6 +17,7 @@ import { palette } from "./paint.js";
 import { recordCommand } from "./record.js";
 import { reportCommand } from "./report.js";
 import { revokeCommand } from "./revoke.js";
+import { setCommand } from "./set.js";
 import { showCommand } from "./show.js";
 import { sqlCommand } from "./sql.js";
 import { testCommand } from "./test.js";
@@ -28,6 +29,7 @@ const commands: readonly CliCommand[] = [
   membersCommand,
   assignCommand,
   revokeCommand,
+  setCommand,
   delegateCommand,
   recordCommand,
   showCommand,

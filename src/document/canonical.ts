@@ -21,7 +21,7 @@ function canonicalDocument(document: DocumentInput): Mapping {
   return {
     ...document,
     timeZone: document.timeZone ?? "UTC",
-    ...(document.people === undefined ? {} : { people: change(document.people, { roles: listOf }) }),
+    ...(document.people === undefined ? {} : { people: canonicalPeople(document.people) }),
     ...(document.roles === undefined
       ? {}
       : {
@@ -33,6 +33,12 @@ function canonicalDocument(document: DocumentInput): Mapping {
       : { screens: Object.entries(document.screens).map(([name, screen]) => ({ name, ...canonicalScreen(screen) })) }),
     tables: each(document.tables, canonicalTable),
   };
+}
+
+function canonicalPeople(people: unknown): unknown {
+  const adds = (tables: unknown) =>
+    isMapping(tables) ? each(tables, (table) => change(table, { view: listOf, edit: listOf })) : tables;
+  return change(people, { roles: listOf, settings: (one) => change(one, { givenBy: listOf, adds }) });
 }
 
 function canonicalScreen(screen: unknown): object {

@@ -56,7 +56,7 @@ function traced(session: Session, { action, table: name, record, field: fieldNam
   const field = fieldName === undefined ? undefined : table.byName.get(fieldName);
   const tracer = new Tracer(ruleset, subject, plan, reading, record);
   const place = record === undefined ? "any" : placeOf(table, record, reading);
-  const all = new TracedRules(ruleset, tracer, table, place, subject.now);
+  const all = new TracedRules(ruleset, tracer, table, place, subject);
   const rules = actionsBehind(table, action)
     .flatMap((part) => all.of(part))
     .map((one) => all.trace(one, field))

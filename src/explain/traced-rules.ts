@@ -5,7 +5,7 @@ import { hasRow } from "../rules/cells.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Field, Table } from "../schema/schema.js";
 import { type CountingRule, countingRules } from "../session/residual.js";
-import { isInForce } from "../session/subject.js";
+import { isInForce, type Subject } from "../session/subject.js";
 import type { ConditionTrace, RuleTrace, Tracer, WhoTrace } from "./trace.js";
 
 /** The row of a record in a grid; undefined where it cannot be told; `any` without a record or a grid. */
@@ -26,22 +26,23 @@ export class TracedRules {
   readonly #ruleset: Ruleset;
   readonly #tracer: Tracer;
   readonly #place: Place;
-  readonly #now: string;
+  readonly #subject: Subject;
   readonly #known = new Map<ActionName, readonly TracedRule[]>();
 
-  constructor(ruleset: Ruleset, tracer: Tracer, table: Table, place: Place, now: string) {
+  constructor(ruleset: Ruleset, tracer: Tracer, table: Table, place: Place, subject: Subject) {
     this.table = table;
     this.#ruleset = ruleset;
     this.#tracer = tracer;
     this.#place = place;
-    this.#now = now;
+    this.#subject = subject;
   }
 
   /** The rules that count for an action, whatever they cover. */
   of(action: ActionName): readonly TracedRule[] {
     const known = this.#known.get(action);
     if (known !== undefined) return known;
-    const made = countingRules(this.#ruleset, this.table, action).map((counting): TracedRule => {
+    const settings = this.#subject.settings(this.table);
+    const made = countingRules(this.#ruleset, this.table, action, settings).map((counting): TracedRule => {
       const { rule, options } = counting;
       // A new record is what the change leads to.
       const where =
@@ -49,7 +50,7 @@ export class TracedRules {
       return {
         counting,
         action,
-        inForce: isInForce(rule, this.#now),
+        inForce: isInForce(rule, this.#subject.now),
         to: this.#tracer.who(rule),
         where: where.kind === "truth" && where.value === True ? undefined : this.#tracer.condition(where),
       };

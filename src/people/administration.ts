@@ -125,6 +125,18 @@ export class Administrator {
     return this.make({ kind: "link", ...change }, options);
   }
 
+  /**
+   * Sets how far a person may go with one field: `none` hides it and keeps it as it is, `view` keeps it as it is, `edit` takes
+   * nothing away; null takes back what was set. Judged by the rules of the table that holds settings, and by who may set
+   * them. In a store that keeps the application's tables.
+   *
+   * @example
+   * await director.set({ person: "s-007", table: "objects", field: "insured_value", level: "none" });
+   */
+  set(change: Without<"setting">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.make({ kind: "setting", ...change }, options);
+  }
+
   /** Any of these changes, as data. */
   make(change: RoleChange, { confirmed = [] }: ChangeRoleOptions = {}): Promise<RoleOutcome> {
     const giver = this.#giver(confirmed);
@@ -132,7 +144,7 @@ export class Administrator {
     return this.#store.change(async (inside) => {
       const judged = await inside.read((source) => judgeChange(this.#portier, source, change, giver, () => id));
       if (!judged.accepted) return shown(judged);
-      if ((change.kind === "person" || change.kind === "link") && !this.#store.keepsPersons) {
+      if (isOfOwnTables(change) && !this.#store.keepsPersons) {
         return { accepted: false, reason: "refused", problems: [givingProblem("no-persons-here", {})], warnings: [] };
       }
       const facts = {
@@ -162,6 +174,11 @@ export class Administrator {
     const { actedBy, claims, request } = this.#options;
     return { person: this.#person, actedBy, claims, request, now: momentOfCall(request), confirmed };
   }
+}
+
+/** Whether it is written into tables of the application. */
+function isOfOwnTables({ kind }: RoleChange): boolean {
+  return kind === "person" || kind === "link" || kind === "setting";
 }
 
 /** A change as it would come out, on a source that holds the state before it. */

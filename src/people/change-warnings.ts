@@ -11,6 +11,7 @@ import { toNobody } from "../session/reading.js";
 import { instantIn } from "../session/roles/assignment.js";
 import type { Giver } from "../session/roles/giver.js";
 import { membershipsOf } from "../session/roles/holdings.js";
+import { widensSettings } from "../session/roles/setting-changes.js";
 import type { Session } from "../session/session.js";
 
 import { residualText } from "../verify/compared-plans.js";
@@ -89,7 +90,7 @@ function openOr(instead: () => Session, open: () => Session): Session {
   try {
     return open();
   } catch (error) {
-    if (error instanceof PortierError && ["unknown-role", "wrong-scope", "wrong-call"].includes(error.code))
+    if (error instanceof PortierError && ["unknown-role", "wrong-scope", "bad-setting", "wrong-call"].includes(error.code))
       return instead();
     throw error;
   }
@@ -114,6 +115,8 @@ export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarn
     change.kind === "assign" ||
     change.kind === "replace" ||
     change.kind === "delegate" ||
+    (change.kind === "setting" &&
+      widensSettings(portier.schema, context.source, context.after, affected.person, giver.now)) ||
     (brings(change.kind) && holdsMore(affected));
   return [
     ...(isOwn && isGift ? [warning("gives-oneself", {}, [])] : []),

@@ -1,7 +1,10 @@
 import type { Row } from "../conditions/source.js";
 import { splitAddress } from "../schema/address.js";
 import { momentOf } from "../schema/moment.js";
-import type { Role, Table } from "../schema/schema.js";
+import { type Field, type Role, type SettingSource, singleKey, type Table } from "../schema/schema.js";
+import type { FieldType } from "../schema/types/field-type.js";
+import { scalarTypes } from "../schema/types/scalars.js";
+import { storedValue } from "../schema/types/stored-form.js";
 import { accept } from "../session/accept.js";
 import type { StoredWrite } from "../session/overlay.js";
 import {
@@ -48,6 +51,8 @@ export class ChangeWrites {
         return [this.#changePerson(change)];
       case "link":
         return [this.#changeLink(change)];
+      case "setting":
+        return this.#set(change);
       default:
         return change satisfies never;
     }
@@ -227,6 +232,44 @@ export class ChangeWrites {
     return this.#written(link.table, before, values, key === undefined ? `a new record of ${name}` : `${name} ${key}`);
   }
 
+  /** One record says what is set; more of the same are taken away with it. */
+  #set({ person, table: about, field, level, record }: ChangeOf<"setting">): StoredWrite[] {
+    const { schema } = this.#giving;
+    const settings = schema.people?.settings ?? refuse("no-settings", {});
+    const key = this.#personKey(person);
+    const { table } = settings;
+    const what = `the setting of "${field}"`;
+    const [address] = record === undefined ? [null] : (splitAddress([recordType(settings)], record) ?? []);
+    if (address === undefined || (record !== undefined && settings.record === undefined))
+      return refuse("no-such-record", { table: about, name: record ?? "" });
+    const target: Row = {
+      [settings.person.name]: key,
+      [settings.on.name]: about,
+      [settings.field.name]: field,
+      ...(settings.record === undefined ? {} : { [settings.record.name]: address }),
+    };
+    const named = [settings.person, settings.on, settings.field, ...(settings.record ? [settings.record] : [])];
+    const isSame = (row: Row) =>
+      named.every(({ name }) => String(row[name] ?? "") === String(target[name] ?? "")) && !this.#isOver(row, settings.until);
+    const all = [...(this.#giving.source.referring?.(table.name, settings.person.name, person) ?? [])];
+    const [first, ...more] = all.filter(isSame);
+    if (level === null && first === undefined) refuse("not-set", { person, field: `${about}.${field}` });
+    const taken = (level === null && first !== undefined ? [first, ...more] : more).map((row) =>
+      this.#written(table, row, null, what),
+    );
+    if (level === null) return taken;
+    const values = { [settings.level.name]: level };
+    if (first !== undefined) {
+      if (first[settings.level.name] === level) return taken;
+      return [...taken, this.#written(table, first, values, what)];
+    }
+    const id = singleKey(table);
+    // A key that nothing of this fills, and that the database does not make, is made here.
+    const isOpen = id !== undefined && !id.generated && id.type.name === "text" && !(id.name in target);
+    const own = isOpen ? { [id.name]: this.#giving.newId() } : {};
+    return [...taken, this.#written(table, undefined, { ...own, ...target, ...values }, what)];
+  }
+
   /** What an accepted change of a record writes. */
   #written(table: Table, before: Row | undefined, values: Row | null, what: string): StoredWrite {
     const { session } = this.#giving;
@@ -302,8 +345,9 @@ export class ChangeWrites {
     return rows.filter((row) => String(assignmentOf(row).person) === person);
   }
 
-  #isOver(row: Row): boolean {
-    const until = instantIn(row, "until");
+  #isOver(row: Row, end?: Field): boolean {
+    const until =
+      end === undefined ? instantIn(row, "until") : ((storedValue(end.type, row[end.name]) as string | undefined) ?? null);
     return until !== null && until <= this.#giving.giver.now;
   }
 
@@ -313,4 +357,8 @@ export class ChangeWrites {
     const beginsAfter = begins !== null && until !== null && until <= begins;
     return !endsBefore && !beginsAfter;
   }
+}
+
+function recordType({ record }: SettingSource): FieldType {
+  return record?.type ?? scalarTypes.text;
 }

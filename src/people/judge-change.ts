@@ -7,6 +7,7 @@ import type { Portier } from "../session/portier.js";
 import type { Giver } from "../session/roles/giver.js";
 import { Giving } from "../session/roles/giving.js";
 import { type RefusedRoles, refusalOf, refuse } from "../session/roles/refusal.js";
+import { checkSettings } from "../session/roles/setting-changes.js";
 import { StateChecks } from "../session/roles/state-checks.js";
 import { type ChangeWarning, warningsOf } from "./change-warnings.js";
 import { ChangeWrites } from "./change-writes.js";
@@ -53,6 +54,7 @@ export function judgeChange(
     const after = withWrites(source, portier.schema, writes);
     const checks = new StateChecks(giving, after);
     checks.state(writes);
+    checkSettings(giving, after, writes, true);
     if (change.kind === "person" || change.kind === "link") checks.changed(writes, true);
     else checks.gained(writes, change.kind === "assign" || change.kind === "replace" ? change.role : undefined);
     const warnings = warningsOf(portier, { source, after, change, writes, giver });

@@ -1,5 +1,5 @@
 import type { Row } from "../conditions/source.js";
-import type { Schema } from "../schema/schema.js";
+import type { Schema, SettingLevel } from "../schema/schema.js";
 import type { StoredWrite } from "../session/overlay.js";
 import { linksOf } from "../session/roles/holdings.js";
 
@@ -75,6 +75,20 @@ export type RoleChange =
       readonly table: string;
       readonly key?: string | undefined;
       readonly values: Row | null;
+      readonly reason?: string | undefined;
+    }
+  /**
+   * Sets how far a person may go with one field, of all records or of one; null takes away what was set. Written into the
+   * table that the document's `people.settings` names.
+   */
+  | {
+      readonly kind: "setting";
+      readonly person: string;
+      readonly table: string;
+      readonly field: string;
+      readonly level: SettingLevel | null;
+      /** The key of the one record that it is about. Default: all. */
+      readonly record?: string | undefined;
       readonly reason?: string | undefined;
     }
   /** Changes a person's own record, which roles and groups may come from. */

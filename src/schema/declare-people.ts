@@ -1,4 +1,5 @@
 import { findField } from "./declare-tables.js";
+import { declareSettings } from "./declare-settings.js";
 import { assignmentSource, keptTables } from "./kept-tables.js";
 import { isMapping, type Part, readFlag, readMeant, readShape, readText } from "./reader.js";
 import type { Field, KeptTables, People, Role, RoleSource, Table } from "./schema.js";
@@ -15,10 +16,12 @@ export function declarePeople(
   part: Part | undefined,
   tables: ReadonlyMap<string, Table>,
   roles: ReadonlyMap<string, Role>,
+  groups: readonly string[],
 ): DeclaredPeople {
   if (part === undefined) return none;
   const { problems } = part;
-  const shape = readShape(part, "people", ["table", "name", "manager", "active", "roles", "assignments", "meant"]);
+  const keys = ["table", "name", "manager", "active", "roles", "assignments", "settings", "meant"] as const;
+  const shape = readShape(part, "people", keys);
   const tablePart = shape.get("table");
   const tableName = readText(tablePart, "people.table");
   if (tablePart === undefined) problems.add("missing-key", { what: "people", key: "table" }, part.path);
@@ -47,7 +50,9 @@ export function declarePeople(
   }
   if (kept !== undefined) sources.push(assignmentSource(kept));
   const name = readField(shape.get("name"), table);
-  return { people: { table, name, manager, active, roles: sources, meant: readMeant(shape.get("meant")) }, kept };
+  const settings = declareSettings(shape.get("settings"), { people: table, tables, roles, groups });
+  const meant = readMeant(shape.get("meant"));
+  return { people: { table, name, manager, active, roles: sources, settings, meant }, kept };
 }
 
 function roleParts(part: Part | undefined): Part[] {

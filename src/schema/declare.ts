@@ -32,8 +32,9 @@ export function declare(part: Part): Declared {
 
   const { tables, defaults, ...rest } = declareTables(part, shape.get("tables"));
   const groups = shape.get("groups");
-  const roles = declareRoles(shape.get("roles"), tables, isMapping(groups?.value) ? Object.keys(groups.value) : []);
-  const { people, kept } = declarePeople(shape.get("people"), tables, roles);
+  const groupNames = isMapping(groups?.value) ? Object.keys(groups.value) : [];
+  const roles = declareRoles(shape.get("roles"), tables, groupNames);
+  const { people, kept } = declarePeople(shape.get("people"), tables, roles, groupNames);
   linkOwners(tables, rest.owners, people);
   linkDefaults(tables, defaults, people);
   const schema: Schema = {

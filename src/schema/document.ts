@@ -40,7 +40,36 @@ export interface PeopleInput {
   readonly roles?: string | LinkInput | readonly (string | LinkInput)[];
   /** Roles are also given and taken away by administrators, as data that Portier keeps in tables of its own. */
   readonly assignments?: boolean;
+  /** Where it is kept, as data, what one person may do with one field. */
+  readonly settings?: SettingsInput;
   readonly meant?: MeantInput;
+}
+
+/**
+ * A table whose records each set how far one person may go with one field: `none` and `view` take away, `edit` takes nothing
+ * away; `view` and `edit` open what the rules do not only where `adds` names the field.
+ */
+export interface SettingsInput {
+  readonly table: string;
+  /** A reference to the person. */
+  readonly person: string;
+  /** The field with the name of the table that a setting is about. */
+  readonly on: string;
+  /** The field with the name of that table's field. */
+  readonly field: string;
+  /** The field with the level: `none`, `view` or `edit`. */
+  readonly level: string;
+  /** The field with the key of the one record that it is about; null there for all. */
+  readonly record?: string;
+  /** Timestamp fields: it counts while `from <= now < until`. */
+  readonly from?: string;
+  readonly until?: string;
+  /** The roles and groups that may set it. Nobody where none is named. */
+  readonly givenBy?: string | readonly string[];
+  /** By table, the fields that a setting may open to be viewed, or viewed and edited. */
+  readonly adds?: Readonly<
+    Record<string, { readonly view?: string | readonly string[]; readonly edit?: string | readonly string[] }>
+  >;
 }
 
 /** A table whose records each give a person a role, with `on` on one record of the role's scope. */

@@ -29,6 +29,16 @@ export const givingMessages = {
       ? 'no role says "givenBy" for it, so nobody gives it'
       : `it is given by ${f.givers.join(", ")}`,
   ],
+  "may-not-set": (f: { givers: readonly string[] }): Said => [
+    "what this person may do with a field is not yours to set",
+    f.givers.length === 0 ? 'the settings name nobody in "givenBy"' : `it is set by ${f.givers.join(", ")}`,
+  ],
+  "bad-setting-given": (f: { what: string }): Said => [f.what],
+  "no-settings": (_: object): Said => [
+    "this document does not say where settings are kept",
+    'add "settings" to "people"',
+  ],
+  "not-set": (f: { person: string; field: string }): Said => [`nothing is set of ${f.person} and "${f.field}"`],
   "already-given": (f: { person: string; role: string }): Said => [
     `${f.person} has been given "${f.role}" already`,
     "to change when it ends, set its limit",

@@ -122,7 +122,41 @@ export interface People {
   readonly active: Field | undefined;
   /** Where a person's roles come from, besides groups. */
   readonly roles: readonly RoleSource[];
+  /** Where it is kept, as data, what one person may do with one field; undefined where nothing is. */
+  readonly settings: SettingSource | undefined;
   readonly meant: Meant;
+}
+
+/** From least to most. */
+export const settingLevels = ["none", "view", "edit"] as const;
+
+export type SettingLevel = (typeof settingLevels)[number];
+
+/** A table of the document whose records each set how far a person may go with one field of a table. */
+export interface SettingSource {
+  readonly table: Table;
+  readonly person: Field;
+  /** The name of the table that a setting is about. */
+  readonly on: Field;
+  /** The name of the field. */
+  readonly field: Field;
+  /** One of {@link settingLevels}. */
+  readonly level: Field;
+  /** The address of the one record that it is about, or null for all of the table; undefined: always all. */
+  readonly record: Field | undefined;
+  /** Instants from which and until which it counts; null for no end. */
+  readonly from: Field | undefined;
+  readonly until: Field | undefined;
+  /** The roles and groups that may set it; nobody where none is named. */
+  readonly givenBy: readonly string[];
+  /** By table, what a setting may open that no rule does. All others only take away. */
+  readonly adds: ReadonlyMap<string, SettingAdds>;
+}
+
+export interface SettingAdds {
+  /** With those that may be edited. */
+  readonly view: ReadonlySet<Field>;
+  readonly edit: ReadonlySet<Field>;
 }
 
 export type RoleSource =

@@ -11,6 +11,7 @@ import { type Field, type RoleSource, type Schema, singleKey } from "../schema/s
 import { storedValue } from "../schema/types/stored-form.js";
 import { isRunning } from "./given-roles.js";
 import { isAlong } from "./memberships.js";
+import { readSettings } from "./person-settings.js";
 import { requestValue } from "./session-values.js";
 import { isInForce } from "./subject.js";
 
@@ -74,6 +75,11 @@ export class Likeness {
       if (source.kind === "field") fields.add(source.field);
       else if (linkFields(source).every(isPlain)) parts.push((opened, own) => linked(source, own, opened));
       else return undefined;
+    }
+    const { settings } = people;
+    if (settings !== undefined) {
+      if (![settings.person, settings.on, settings.field, settings.level].every(isPlain)) return undefined;
+      parts.push(({ request, reading }, own) => setting(schema, own, request().get("now") as string, reading));
     }
     for (const [name, operand] of sessionOperands.all) {
       // The records on which a role is held follow from what gives it.
@@ -214,6 +220,16 @@ function linked(link: Link, key: Scalar, { request, reading: { source } }: Opene
     id += `${name}${record};`;
   }
   return `(${id})`;
+}
+
+/** What is set of them; undefined where it cannot be read, which the opening tells of. */
+function setting(schema: Schema, key: Scalar, now: string, { source }: Reading): string | undefined {
+  try {
+    const { id } = readSettings(schema, key, now, { ...silent, source });
+    return `${id.length}:${id}`;
+  } catch {
+    return undefined;
+  }
 }
 
 /** A text for each plain value, told apart by type and length. */

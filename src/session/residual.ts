@@ -19,17 +19,26 @@ export interface CountingRule {
  */
 export function residualSteps(ruleset: Ruleset, asker: Asker): StepSource {
   return (table, action) =>
-    countingRules(ruleset, table, action)
+    countingRules(ruleset, table, action, asker.settings(table))
       .map(({ rule, options }) => makeStepData(rule, asker, options))
       .filter((step) => step !== undefined);
 }
 
-/** The rules that speak of an action, and those that speak of cells and thereby hold for it. */
-export function countingRules(ruleset: Ruleset, table: Table, action: ActionName): CountingRule[] {
+/**
+ * The rules that speak of an action, what is set of the person alone, and the rules that speak of cells and thereby hold for
+ * the action.
+ */
+export function countingRules(
+  ruleset: Ruleset,
+  table: Table,
+  action: ActionName,
+  settings: readonly Rule[],
+): CountingRule[] {
   const judges = actionOf(table, action)?.judges ?? "stored";
-  const own = ruleset
-    .of(table.name, action)
-    .map((rule): CountingRule => ({ rule, options: { judges, extent: rule.extents.get(action) as Extent } }));
+  const set = settings.filter(({ extents }) => extents.has(action));
+  const own = [...ruleset.of(table.name, action), ...set].map(
+    (rule): CountingRule => ({ rule, options: { judges, extent: rule.extents.get(action) as Extent } }),
+  );
   return [...own, ...heldByCells(ruleset, table, action)];
 }
 

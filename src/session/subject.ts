@@ -8,11 +8,13 @@ import type { Rule } from "../rules/rule.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
-import { type Schema, singleKey } from "../schema/schema.js";
+import { type Schema, singleKey, type Table } from "../schema/schema.js";
 import { storedValue } from "../schema/types/stored-form.js";
 import { findDelegation } from "./delegation.js";
 import { givenRoles, type RoleClaim } from "./given-roles.js";
 import { type Membership, Memberships, readMembership } from "./memberships.js";
+import { nothingSet, type PersonSettings, readSettings } from "./person-settings.js";
+import { settingRules } from "./setting-rules.js";
 import { type ConstantSources, readConstant, readRequest } from "./session-values.js";
 
 /** Who asks, as far as the residual of a rule depends on it. */
@@ -25,6 +27,8 @@ export interface Asker {
   /** Whether a rule that is there for a time is there now. */
   readonly inForce: (rule: Rule) => Expression;
   readonly known: Known;
+  /** What is set of the person on a table, as rules. */
+  readonly settings: (table: Table) => readonly Rule[];
 }
 
 /**
@@ -128,10 +132,13 @@ export function openSubject(
   };
   for (const name of ruleset.memberships) facts.push(member(name).fact);
   for (const rule of ruleset.timed) facts.push(isInForce(rule, now));
+  const set = memberships === undefined || key === null ? nothingSet : readSettings(schema, key, now, reading);
+  if (schema.people?.settings !== undefined) facts.push(set.id);
   // Sessions are opened for every request: what is made here is made without copies and accessors.
   const signedIn = row === undefined ? never : always;
   const membership = (name: string): Expression => ({ kind: "truth", value: member(name).read() });
   const inForce = inForceAt(now);
+  const alike = lastingAsker({ ruleset, meets, signedIn, inForce, values, constants, members: cache, set }, slots);
   const planKey = JSON.stringify([meets, row !== undefined, facts]);
   let classKey: string | undefined;
   return {
@@ -140,6 +147,7 @@ export function openSubject(
     membership,
     inForce,
     known,
+    settings: alike.settings,
     key,
     now,
     memberships,
@@ -149,7 +157,7 @@ export function openSubject(
       return classKey;
     },
     values,
-    alike: lastingAsker({ meets, signedIn, inForce, values, constants, members: cache }, slots),
+    alike,
     roles: () => heldRoles(ruleset, memberships),
   };
 }
@@ -158,9 +166,11 @@ const inForceAt = (now: string) => (rule: Rule) => (isInForce(rule, now) ? alway
 
 /** What a plan needs that outlives the session for which it was made. */
 interface Lasting extends Pick<Asker, "meets" | "signedIn" | "inForce"> {
+  readonly ruleset: Ruleset;
   readonly values: readonly (Scalar | undefined)[];
   readonly constants: ReadonlyMap<string, () => Operand>;
   readonly members: ReadonlyMap<string, Membership>;
+  readonly set: PersonSettings;
 }
 
 /**
@@ -168,12 +178,13 @@ interface Lasting extends Pick<Asker, "meets" | "signedIn" | "inForce"> {
  * them: plans are kept, and the records and the source of the one for whom one was made must not be.
  */
 function lastingAsker(
-  { meets, signedIn, inForce, values, constants, members }: Lasting,
+  { ruleset, meets, signedIn, inForce, values, constants, members, set }: Lasting,
   slots: ReadonlyMap<string, number>,
 ): Asker {
   // What rules name was read when the session was opened; of anything else nobody knows.
   const hasValue = values.map((value) => value !== undefined);
-  return {
+  const rules = new Map<string, readonly Rule[]>();
+  const asker: Asker = {
     meets,
     signedIn,
     inForce,
@@ -185,8 +196,17 @@ function lastingAsker(
       const read = constants.get(name);
       return read === undefined ? { kind: "unreadable", type: operand.type } : { ...read(), type: operand.type };
     },
+    settings: (table) => {
+      if (!set.of.has(table.name)) return noRules;
+      const made = rules.get(table.name) ?? settingRules(ruleset, asker, table, set);
+      rules.set(table.name, made);
+      return made;
+    },
   };
+  return asker;
 }
+
+const noRules: readonly Rule[] = Object.freeze([]);
 
 interface Opened {
   readonly ruleset: Ruleset;
@@ -295,6 +315,7 @@ export function roleSubject(
         ? { kind: "constant", type: operand.type, value: "[]" }
         : operand,
     inForce: (rule) => (isInForce(rule, now) ? always : never),
+    settings: () => noRules,
   };
   const classKey = `roles:${JSON.stringify([[...held].sort(), ruleset.timed.map((rule) => isInForce(rule, now))])}`;
   return {

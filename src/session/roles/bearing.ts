@@ -3,7 +3,7 @@ import type { Group, Member } from "../../rules/groups.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import type { Field } from "../../schema/schema.js";
 
-/** By table, the fields from which roles come: a change to one is an assignment or a revocation. */
+/** By table, the fields from which roles and settings come: a change to one is an assignment or a revocation. */
 export type RoleBearing = ReadonlyMap<string, ReadonlySet<Field>>;
 
 const known = new WeakMap<Ruleset, { readonly fields: RoleBearing; readonly reachOthers: boolean }>();
@@ -39,6 +39,11 @@ function workOut(ruleset: Ruleset) {
   for (const source of people?.roles ?? []) {
     if (source.kind === "field") bears(source.field);
     else for (const field of [source.person, source.role, source.on, source.from, source.until]) bears(field);
+  }
+  const { settings } = people ?? {};
+  if (settings !== undefined) {
+    const { person, on, field, level, record, from, until } = settings;
+    for (const one of [person, on, field, level, record, from, until]) bears(one);
   }
   const groups = groupsWithRoles(ruleset);
   if (people !== undefined && (people.roles.length > 0 || groups.length > 0)) {

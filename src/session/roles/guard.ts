@@ -5,6 +5,7 @@ import type { MakeRoleGuard } from "../session-parts.js";
 import { roleBearing } from "./bearing.js";
 import { Giving } from "./giving.js";
 import { refusalOf } from "./refusal.js";
+import { checkSettings } from "./setting-changes.js";
 import { StateChecks } from "./state-checks.js";
 
 /**
@@ -25,7 +26,9 @@ export const roleGuard: MakeRoleGuard = (opener, openedFor, { actedBy, request }
       confirmed: [],
     };
     const giving = new Giving(opener, source, giver, () => "", memberships);
-    const checks = new StateChecks(giving, withWrites(source, ruleset.schema, [write]));
+    const after = withWrites(source, ruleset.schema, [write]);
+    checkSettings(giving, after, [write], false);
+    const checks = new StateChecks(giving, after);
     checks.changed([write]);
     checks.state([write]);
   };

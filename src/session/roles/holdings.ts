@@ -45,7 +45,7 @@ export function membershipsOf(
     });
     return origin?.subject.memberships;
   } catch (error) {
-    if (error instanceof PortierError && (error.code === "unknown-role" || error.code === "wrong-scope"))
+    if (error instanceof PortierError && ["unknown-role", "wrong-scope", "bad-setting"].includes(error.code))
       return undefined;
     throw error;
   }

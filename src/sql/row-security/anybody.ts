@@ -2,20 +2,23 @@ import type { Expression, Operand } from "../../conditions/expression.js";
 import { always, and, not } from "../../conditions/expression.js";
 import type { Rule } from "../../rules/rule.js";
 import type { Ruleset } from "../../rules/ruleset.js";
-import { type Schema, singleKey } from "../../schema/schema.js";
+import { type Schema, singleKey, type Table } from "../../schema/schema.js";
 import { timestamp } from "../../schema/types/timestamp.js";
 import { Plan } from "../../session/plan.js";
 import { residualSteps } from "../../session/residual.js";
 import type { Asker } from "../../session/subject.js";
+import { settingsOfAnybody } from "./held-settings.js";
 
 /** The plan of a document for whoever asks: all that only a session knows is left to the statement. */
 export function planOfAnybody(ruleset: Ruleset): Plan {
-  return new Plan(ruleset.schema, residualSteps(ruleset, anybody(ruleset.schema)));
+  return new Plan(ruleset.schema, residualSteps(ruleset, anybody(ruleset)));
 }
 
 /** Anybody, of whom nothing is decided. That a person is there and active is asked once, around everything. */
-function anybody(schema: Schema): Asker {
-  return {
+function anybody(ruleset: Ruleset): Asker {
+  const { schema } = ruleset;
+  const made = new Map<Table, readonly Rule[]>();
+  const asker: Asker = {
     meets: true,
     signedIn: isSomebody(schema),
     membership: (name) => ({ kind: "open", name }),
@@ -26,7 +29,13 @@ function anybody(schema: Schema): Asker {
       return and(terms);
     },
     known: (operand) => operand,
+    settings: (table) => {
+      const rules = made.get(table) ?? settingsOfAnybody(ruleset, asker, table);
+      made.set(table, rules);
+      return rules;
+    },
   };
+  return asker;
 }
 
 const moment: Operand = { kind: "request", type: timestamp, name: "now" };

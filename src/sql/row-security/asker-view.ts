@@ -3,17 +3,18 @@ import { sessionOperandName } from "../../conditions/session-operand.js";
 import { False, type Truth } from "../../conditions/truth.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import { portierError } from "../../schema/problems.js";
-import { isOwn, type Table } from "../../schema/schema.js";
+import { isOwn, type People, type Table } from "../../schema/schema.js";
 import type { FieldType } from "../../schema/types/field-type.js";
 import type { Plan } from "../../session/plan.js";
 import { truthNumber } from "../condition.js";
 import { type Formula, test } from "../formula.js";
-import { allOf, anyOf, type Fragment, fact, isFactAmong, raw, sql } from "../fragment.js";
+import { allOf, anyOf, type Fragment, fact, isFactAmong, join, raw, sql } from "../fragment.js";
 import { postgres } from "../postgres.js";
 import { column, type OpenAsker, type Place, type Scope, scopeOf, sourceName } from "../scope.js";
 import { Joins } from "../value.js";
 import { literal, Names, qualified, type Schemas, written } from "./ddl.js";
 import { HeldRoles, keyOf, personAlias } from "./held-roles.js";
+import { HeldSettings } from "./held-settings.js";
 
 /**
  * The one who asks, as a view of one row that holds what the rules ask of them: fields, roles and groups as numbers of
@@ -25,6 +26,7 @@ export class AskerView implements OpenAsker {
   readonly #plan: Plan;
   readonly #schemas: Schemas;
   readonly #roles: HeldRoles;
+  readonly #settings: HeldSettings | undefined;
   readonly #columns = new Map<string, Fragment>();
   readonly #names = new Names();
 
@@ -33,6 +35,7 @@ export class AskerView implements OpenAsker {
     this.#plan = plan;
     this.#schemas = schemas;
     this.#roles = new HeldRoles(ruleset, (place) => this.#within(place));
+    this.#settings = HeldSettings.of(ruleset, (place) => this.#within(place));
     // Kept beside the facts, see planned.ts.
     this.#names.of("seal", "kept seal");
     this.#column("meets", "meets", () => this.#meets());
@@ -58,6 +61,7 @@ export class AskerView implements OpenAsker {
 
   membership(name: string, among: readonly Truth[]): Fragment {
     const column = this.#column(name, `in ${name}`, () => {
+      if (this.#settings?.has(name) === true) return this.#settings.numberOf(name);
       const met = this.#roles.member(name);
       if (met.kind === "open") return this.#roles.numberOf(met.name);
       const truth = truthNumber(met, this.#within(this.#person()));
@@ -84,9 +88,17 @@ export class AskerView implements OpenAsker {
   select said, coalesce(cast(said -> 'request' ->> 'now' as timestamptz), now()) as now
   from (select ${qualified(inside, "said")}() as said offset 0) s
 )`;
-    const tables = people === undefined ? [said] : [said, this.#ownRecord(people.table), ...this.#roles.tables()];
+    const tables =
+      people === undefined
+        ? [said]
+        : [said, this.#ownRecord(people.table), ...this.#roles.tables(), ...this.#setTable(people)];
     const from = people === undefined ? "from a" : `from a left join ${personAlias} on true`;
     return `create view ${qualified(inside, "asker")} as with ${tables.join(", ")}\nselect\n${columns.join(",\n")}\n${from}`;
+  }
+
+  #setTable(people: People): string[] {
+    const own = `(select ${postgres.quoteName(keyOf(people).column)} from ${personAlias})`;
+    return this.#settings === undefined ? [] : [this.#settings.table(own)];
   }
 
   /** Their own record. */
@@ -154,6 +166,7 @@ export class AskerView implements OpenAsker {
   }
 
   #heldKeys(role: string): Fragment {
+    if (this.#settings?.has(role) === true) return this.#settings.keysOf(role);
     return this.#roles.keysOf(role, this.#plan.of(this.#ruleset.schema.roles.get(role)?.scope ?? "").table);
   }
 
@@ -166,12 +179,18 @@ export class AskerView implements OpenAsker {
     const isActive = people.active === undefined ? [] : [sql`${column(scope, person, people.active)} is true`];
     const isThere = allOf([sql`not ${this.#isVisitor()}`, ...isActive]);
     const met = sql`(a.said is not null and ${anyOf([raw("a.said ->> 'person' is null"), isThere])})`;
-    if (people.roles.length === 0) return met;
-    const fault = raw(`${qualified(this.#schemas.inside, "fault")}(${literal(wrongRole)})`);
-    return sql`case when ${isThere} and ${this.#roles.namesWrongRole()} then ${fault} else ${met} end`;
+    const faults: Fragment[] = [];
+    const faultOf = (what: string, isWrong: Fragment) =>
+      faults.push(
+        sql`when ${isThere} and ${isWrong} then ${raw(`${qualified(this.#schemas.inside, "fault")}(${literal(what)})`)}`,
+      );
+    if (people.roles.length > 0) faultOf(wrongRole, this.#roles.namesWrongRole());
+    if (this.#settings !== undefined) faultOf(wrongSetting, this.#settings.isWrong());
+    return faults.length === 0 ? met : sql`case ${join(faults, " ")} else ${met} end`;
   }
 }
 
+const wrongSetting = "a setting of the current user names a table, field, level or record that the document does not have";
 const wrongRole = "a role of the person who asks is not in the document, or is held in another way there";
 
 /** A value of the request, which comes as JSON. */

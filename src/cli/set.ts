@@ -1,0 +1,42 @@
+import { settingLevels } from "../schema/schema.js";
+import { type ChangeRolesOptions, changeRoles } from "./change-roles.js";
+import type { CliCommand } from "./command.js";
+import { CliError, type ExitCode, type Io } from "./io.js";
+import { declareData } from "./store.js";
+
+interface SetOptions extends ChangeRolesOptions {
+  readonly record?: string;
+}
+
+export const setCommand: CliCommand = {
+  usage: "set <file> <person> <field> <level>",
+  summary: "sets how far a person may go with one field (TABLE.FIELD): none, view, edit, or unset",
+  declare: (command) => {
+    declareData(command);
+    command
+      .option("--as <person>", "who sets it: whom the settings' givenBy names")
+      .option("--record <key>", "the one record that it is about (default: all)")
+      .option("--reason <text>", "why, for the record")
+      .option("--preview", "only say what would come of it")
+      .option("--confirm", "do it although there are warnings");
+  },
+  run: ([file = "", person = "", field = "", level = ""], options, io) =>
+    runSet(file, person, field, level, options as unknown as SetOptions, io),
+};
+
+function runSet(
+  file: string,
+  person: string,
+  named: string,
+  text: string,
+  options: SetOptions,
+  io: Io,
+): Promise<ExitCode> {
+  const [table = "", field, ...more] = named.split(".");
+  if (field === undefined || more.length > 0) throw new CliError(`"${named}" is no field: write TABLE.FIELD`);
+  const level = settingLevels.find((one) => one === text);
+  if (level === undefined && text !== "unset") throw new CliError(`"${text}" is no level: write none, view, edit or unset`);
+  const { record, reason } = options;
+  const change = { kind: "setting", person, table, field, level: level ?? null, record, reason } as const;
+  return changeRoles(file, change, options, io);
+}

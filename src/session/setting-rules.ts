@@ -1,0 +1,117 @@
+import { always, and, type Expression, never, not, type Operand, or } from "../conditions/expression.js";
+import { type ActionName, knownBy } from "../rules/actions.js";
+import { type EffectName, effects } from "../rules/effects.js";
+import type { Extent, Rule } from "../rules/rule.js";
+import type { Ruleset } from "../rules/ruleset.js";
+import { type Field, isOwn, meansNothing, type Table } from "../schema/schema.js";
+import { list } from "../schema/types/list.js";
+import { scalarTypes } from "../schema/types/scalars.js";
+import type { FieldSettings, PersonSettings, SettingState } from "./person-settings.js";
+import { entryMet } from "./step.js";
+import type { Asker } from "./subject.js";
+
+/** What a setting does; each is a rule of its own. */
+export const settingParts = ["none", "view", "addsView", "addsEdit"] as const;
+
+export type SettingPart = (typeof settingParts)[number];
+
+/** On which records each part counts. */
+export type SettingWho = Readonly<Record<SettingPart, Expression>>;
+
+const changing = ["create", "edit", "import", "bulk"] as const;
+const meanings: Readonly<Record<SettingPart, { readonly effect: EffectName; readonly actions: readonly ActionName[] }>> = {
+  none: { effect: "deny", actions: [...knownBy, "export", ...changing] },
+  view: { effect: "deny", actions: changing },
+  addsView: { effect: "permit", actions: knownBy },
+  addsEdit: { effect: "permit", actions: [...knownBy, "edit"] },
+};
+
+/**
+ * The settings of a person on one table, as rules for them alone. What they open they open on records that some rule lets
+ * the person list or view: a setting is about a field, and makes no record known.
+ */
+export function settingRules(ruleset: Ruleset, asker: Asker, table: Table, settings: PersonSettings): Rule[] {
+  const own = settings.of.get(table.name) ?? [];
+  return own.flatMap((one) => rulesOfSetting(ruleset, asker, table, one.field, whoOf(table, one)));
+}
+
+/** The rules of one field; `who` says on which records each counts. */
+export function rulesOfSetting(
+  ruleset: Ruleset,
+  asker: Asker,
+  table: Table,
+  field: Field,
+  who: SettingWho,
+): Rule[] {
+  return settingParts.flatMap((part): Rule[] => {
+    const met = who[part];
+    if (met === never) return [];
+    const { effect, actions } = meanings[part];
+    const isPermit = effect === "permit";
+    const extent: Extent = { fields: new Set([field]), act: false, cells: undefined };
+    return [
+      {
+        address: `${table.name}/setting.${field.name}.${part}`,
+        table,
+        effect: effects[effect],
+        to: [{ kind: "related", met, text: "a setting of theirs" }],
+        except: [],
+        where: isPermit ? knownToRules(ruleset, asker, table) : always,
+        becomes: undefined,
+        bothWays: false,
+        from: undefined,
+        until: undefined,
+        extents: new Map(actions.map((action) => [action, extent])),
+        note: undefined,
+        copyOf: undefined,
+        meant: meansNothing,
+        path: [],
+      },
+    ];
+  });
+}
+
+/** What is set on one record stands in place of what is set on all. */
+function whoOf(table: Table, { whole, records }: FieldSettings): SettingWho {
+  const on = (which: (state: SettingState) => boolean) =>
+    isAmong(table, addressList([...records].flatMap(([address, state]) => (which(state) ? [address] : []))));
+  const taken = (part: "none" | "view") =>
+    whoMeets(whole[part] ? always : never, on((state) => state[part]), on((state) => state.counts));
+  // What gives counts where nothing else is said of the record, for certain or not.
+  const given = (part: "addsView" | "addsEdit") =>
+    whoMeets(whole[part] ? always : never, on((state) => state[part]), on(() => true));
+  return { none: taken("none"), view: taken("view"), addsView: given("addsView"), addsEdit: given("addsEdit") };
+}
+
+/** Set on the record itself, or on all while nothing else is set on it. */
+export function whoMeets(whole: Expression, record: Expression, isSetApart: Expression): Expression {
+  return or([and([whole, not(isSetApart)]), record]);
+}
+
+/** Whether a record's address is in a list of texts that a session knows. */
+export function isAmong(table: Table, addresses: Operand): Expression {
+  if (addresses.kind === "constant" && addresses.value === "[]") return never;
+  return { kind: "belongs", path: [table.address], asker: addresses };
+}
+
+function addressList(addresses: readonly string[]): Operand {
+  return { kind: "constant", type: list(scalarTypes.text), value: JSON.stringify([...addresses].sort()) };
+}
+
+/** Whether some rule permits the person to list or view anything of a record; rules on cells, and what is denied, aside. */
+function knownToRules(ruleset: Ruleset, asker: Asker, table: Table): Expression {
+  const permits = new Set(
+    knownBy.flatMap((action) =>
+      ruleset.of(table.name, action).filter(({ effect, extents }) => {
+        const extent = extents.get(action);
+        const showsAny = extent !== undefined && [...extent.fields].some(isOwn) && extent.cells === undefined;
+        return effect.name === "permit" && showsAny;
+      }),
+    ),
+  );
+  const met = (rule: Rule) => {
+    const any = (list: Rule["to"]) => or(list.map((who) => entryMet(who, asker)));
+    return and([asker.inForce(rule), any(rule.to), not(any(rule.except)), rule.where]);
+  };
+  return or([...permits].map(met));
+}
