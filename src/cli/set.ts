@@ -35,7 +35,8 @@ function runSet(
   const [table = "", field, ...more] = named.split(".");
   if (field === undefined || more.length > 0) throw new CliError(`"${named}" is no field: write TABLE.FIELD`);
   const level = settingLevels.find((one) => one === text);
-  if (level === undefined && text !== "unset") throw new CliError(`"${text}" is no level: write none, view, edit or unset`);
+  if (level === undefined && text !== "unset")
+    throw new CliError(`"${text}" is no level: write none, view, edit or unset`);
   const { record, reason } = options;
   const change = { kind: "setting", person, table, field, level: level ?? null, record, reason } as const;
   return changeRoles(file, change, options, io);

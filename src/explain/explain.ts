@@ -72,7 +72,7 @@ export function explain(session: Session, question: Question): Explanation {
   const decision = record === undefined ? undefined : session.decide(action, tableName, record, fieldName);
   const { field, all, rules } = traced(session, question);
   const refused = subject.meets && (decision === undefined ? reach === "none" : !decision.permitted);
-  const held = new HeldNames(ruleset, subject);
+  const held = new HeldNames(ruleset, subject, all.table);
   const lacking = (ways: readonly Gates[], more: readonly Need[] = []) => findAlternatives(ways, held, more);
   return {
     action,

@@ -1,9 +1,16 @@
 import { True, truthNames } from "../conditions/truth.js";
 import type { Ruleset } from "../rules/ruleset.js";
+import type { Table } from "../schema/schema.js";
 import type { Memberships } from "../session/memberships.js";
+import { settingPrefix } from "../session/setting-rules.js";
 import { roleSubject, type Subject } from "../session/subject.js";
 import { readsOf } from "./reads.js";
 import type { TracedTruth } from "./trace.js";
+
+/** Whether an entry stands for what is set of the person alone: it can be taken back, and is nothing to become. */
+export function isSetting(entry: string): boolean {
+  return entry.startsWith(settingPrefix);
+}
 
 /** What being something, or being it no more, brings and takes: roles, groups, and ways of standing to a record. */
 export class HeldNames {
@@ -13,10 +20,11 @@ export class HeldNames {
   readonly #supposed = new Map<string, Memberships>();
   readonly #related: ReadonlyMap<string, ReadonlySet<string>>;
 
-  constructor(ruleset: Ruleset, subject: Subject) {
+  /** `table`: the one that is asked about, on which something can be set of the person. */
+  constructor(ruleset: Ruleset, subject: Subject, table: Table) {
     this.#ruleset = ruleset;
     this.#subject = subject;
-    const related = ruleset.rules.flatMap(({ to, except }) =>
+    const related = [...ruleset.rules, ...subject.settings(table)].flatMap(({ to, except }) =>
       [...to, ...except].flatMap((who) => (who.kind === "related" ? [[who.text, readsOf(who.met)] as const] : [])),
     );
     this.#related = new Map(related);
@@ -33,7 +41,7 @@ export class HeldNames {
 
   /** Whether one can be told to become it: nobody becomes another person. */
   canBecome(entry: string): boolean {
-    return entry !== "anyone" && !entry.startsWith("person ");
+    return entry !== "anyone" && !entry.startsWith("person ") && !isSetting(entry);
   }
 
   /** Whether who becomes all of these is the other, too. */

@@ -1,6 +1,6 @@
 import { isContradiction } from "../conditions/contradiction.js";
 import { and, type Expression, not } from "../conditions/expression.js";
-import type { HeldNames } from "./held-names.js";
+import { type HeldNames, isSetting } from "./held-names.js";
 import { readsOf } from "./reads.js";
 import type { ConditionTrace, RuleTrace, TracedTruth } from "./trace.js";
 import { expressionOf } from "./trace.js";
@@ -14,7 +14,8 @@ export interface Alternative {
 
 /** `text` says what is needed; `here` what is there instead. */
 export interface Need {
-  readonly kind: "who" | "where";
+  /** `setting`: something that is set of the person, to be taken back. */
+  readonly kind: "who" | "where" | "setting";
   readonly text: string;
   readonly here?: string;
 }
@@ -118,7 +119,9 @@ class Search {
     if (!to.to.some((one) => this.#entry(one, change) === "true")) return this.#toBe(to.to, change);
     const barring = to.except.filter((one) => this.#entry(one, change) !== "false");
     if (barring.length > 0) return this.#notToBe(barring, change);
-    return where && this.#lacking(where, change);
+    const lacking = where && this.#lacking(where, change);
+    // A setting opens what rules show of a record: what these lack is said of them.
+    return lacking !== undefined && to.to.some(({ entry }) => isSetting(entry)) ? [] : lacking;
   }
 
   /** Undefined where the block does not apply. */
@@ -193,7 +196,7 @@ class Search {
   #notToBe(entries: RuleTrace["to"]["to"], change: Change): Change[] {
     const names = entries.map(({ entry }) => entry);
     const canNot = (entry: string) =>
-      this.#held.canBecome(entry) && entry !== "signed-in" && !change.plus.includes(entry);
+      (isSetting(entry) || this.#held.canBecome(entry)) && entry !== "signed-in" && !change.plus.includes(entry);
     return names.length > 0 && names.every(canNot) ? [{ ...change, minus: [...change.minus, ...names] }] : [];
   }
 
@@ -226,9 +229,11 @@ class Search {
 const toBeWords = "to be: ";
 
 function needsOf({ plus, minus, where }: Change): Need[] {
+  const names = minus.filter((entry) => !isSetting(entry));
   return [
     ...plus.map((entry): Need => ({ kind: "who", text: toBeWords + entry })),
-    ...(minus.length === 0 ? [] : [{ kind: "who", text: `to be none of: ${minus.join(", ")}` } as const]),
+    ...(names.length === 0 ? [] : [{ kind: "who", text: `to be none of: ${names.join(", ")}` } as const]),
+    ...minus.filter(isSetting).map((entry): Need => ({ kind: "setting", text: `without the ${entry}` })),
     ...where.map(({ trace, isMet }): Need => {
       return { kind: "where", text: isMet ? trace.text : `not (${trace.text})`, ...hereOf(trace) };
     }),

@@ -90,7 +90,10 @@ function openOr(instead: () => Session, open: () => Session): Session {
   try {
     return open();
   } catch (error) {
-    if (error instanceof PortierError && ["unknown-role", "wrong-scope", "bad-setting", "wrong-call"].includes(error.code))
+    if (
+      error instanceof PortierError &&
+      ["unknown-role", "wrong-scope", "bad-setting", "wrong-call"].includes(error.code)
+    )
       return instead();
     throw error;
   }

@@ -250,7 +250,8 @@ export class ChangeWrites {
     };
     const named = [settings.person, settings.on, settings.field, ...(settings.record ? [settings.record] : [])];
     const isSame = (row: Row) =>
-      named.every(({ name }) => String(row[name] ?? "") === String(target[name] ?? "")) && !this.#isOver(row, settings.until);
+      named.every(({ name }) => String(row[name] ?? "") === String(target[name] ?? "")) &&
+      !this.#isOver(row, settings.until);
     const all = [...(this.#giving.source.referring?.(table.name, settings.person.name, person) ?? [])];
     const [first, ...more] = all.filter(isSame);
     if (level === null && first === undefined) refuse("not-set", { person, field: `${about}.${field}` });
@@ -347,7 +348,9 @@ export class ChangeWrites {
 
   #isOver(row: Row, end?: Field): boolean {
     const until =
-      end === undefined ? instantIn(row, "until") : ((storedValue(end.type, row[end.name]) as string | undefined) ?? null);
+      end === undefined
+        ? instantIn(row, "until")
+        : ((storedValue(end.type, row[end.name]) as string | undefined) ?? null);
     return until !== null && until <= this.#giving.giver.now;
   }
 

@@ -1,5 +1,5 @@
-import { findField } from "./declare-tables.js";
 import { declareSettings } from "./declare-settings.js";
+import { findField } from "./declare-tables.js";
 import { assignmentSource, keptTables } from "./kept-tables.js";
 import { isMapping, type Part, readFlag, readMeant, readShape, readText } from "./reader.js";
 import type { Field, KeptTables, People, Role, RoleSource, Table } from "./schema.js";

@@ -81,8 +81,7 @@ function readGivers(part: Part | undefined, { roles, groups }: SettingScope): st
   return readTexts(part, "givenBy of people.settings").flatMap((entry) => {
     const name = entry.value as string;
     const role = roles.get(name);
-    if (role?.scope !== undefined)
-      entry.problems.add("scoped-role", { role: name, scope: role.scope }, entry.path);
+    if (role?.scope !== undefined) entry.problems.add("scoped-role", { role: name, scope: role.scope }, entry.path);
     else if (role !== undefined || groups.includes(name)) return [name];
     else entry.problems.add("unknown-who", { name, candidates: [...roles.keys(), ...groups] }, entry.path);
     return [];

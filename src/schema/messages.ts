@@ -90,7 +90,10 @@ export const messages = {
     `"${f.name}" in "${f.field}" is nothing that a setting can be about`,
     meant(f),
   ],
-  "setting-field": (f: { field: string; why: string }): Said => [`no setting can open ${f.why}: "${f.field}"`, "leave it out"],
+  "setting-field": (f: { field: string; why: string }): Said => [
+    `no setting can open ${f.why}: "${f.field}"`,
+    "leave it out",
+  ],
   "unknown-who": (f: Unknown): Said => [`"${f.name}" is no role and nothing else that a rule can be for`, meant(f)],
   circle: (f: { what: "roles" | "groups and roles" | "may"; names: readonly string[] }): Said => [
     f.what === "may"

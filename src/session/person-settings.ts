@@ -5,7 +5,14 @@ import { joinAddress, splitAddress } from "../schema/address.js";
 import { nearest } from "../schema/nearest.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
-import { type Field, type Schema, type SettingLevel, type SettingSource, settingLevels, type Table } from "../schema/schema.js";
+import {
+  type Field,
+  type Schema,
+  type SettingLevel,
+  type SettingSource,
+  settingLevels,
+  type Table,
+} from "../schema/schema.js";
 import { storedValue } from "../schema/types/stored-form.js";
 import { isRunning } from "./given-roles.js";
 
@@ -80,7 +87,8 @@ function settingsOf(found: readonly Setting[], { adds }: SettingSource): PersonS
   );
   const byTable = new Map<string, Map<Field, { whole: SettingState; records: Map<string, SettingState> }>>();
   for (const { table, field, level, record, counts } of found) {
-    const fields = byTable.get(table.name) ?? new Map<Field, { whole: SettingState; records: Map<string, SettingState> }>();
+    const fields =
+      byTable.get(table.name) ?? new Map<Field, { whole: SettingState; records: Map<string, SettingState> }>();
     byTable.set(table.name, fields);
     const own = fields.get(field) ?? { whole: unset, records: new Map<string, SettingState>() };
     fields.set(field, own);
@@ -122,22 +130,24 @@ export function settingIn(source: SettingSource, schema: Schema, row: Row): Omit
   const field = typeof named === "string" ? table.byName.get(named) : undefined;
   if (field === undefined)
     throw bad(`"${table.name}" has no field "${String(named)}"`, near(named, table.byName.keys()));
-  if (table.key.includes(field)) throw bad(`"${field.name}" is the key of "${table.name}", which is seen with any field`);
+  if (table.key.includes(field))
+    throw bad(`"${field.name}" is the key of "${table.name}", which is seen with any field`);
   if (!isLevel(level)) throw bad(`the level ${JSON.stringify(level)} is none of ${settingLevels.join(", ")}`);
   return { table, field, level, record: recordIn(source, table, row, bad) };
 }
 
-function recordIn(
-  { record }: SettingSource,
-  table: Table,
-  row: Row,
-  bad: (what: string) => Error,
-): string | null {
+function recordIn({ record }: SettingSource, table: Table, row: Row, bad: (what: string) => Error): string | null {
   const raw = record === undefined ? null : rawValue(row, record.name);
   if (record === undefined || raw === null) return null;
   const { target } = record.type;
   const value = target === undefined || target === table.name ? storedValue(record.type, raw) : undefined;
-  const key = value === undefined ? undefined : splitAddress(table.key.map(({ type }) => type), String(value));
+  const key =
+    value === undefined
+      ? undefined
+      : splitAddress(
+          table.key.map(({ type }) => type),
+          String(value),
+        );
   if (key === undefined) throw bad(`${JSON.stringify(raw)} is no key of "${table.name}"`);
   return joinAddress(key);
 }

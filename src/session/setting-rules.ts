@@ -1,4 +1,5 @@
 import { always, and, type Expression, never, not, type Operand, or } from "../conditions/expression.js";
+import { False } from "../conditions/truth.js";
 import { type ActionName, knownBy } from "../rules/actions.js";
 import { type EffectName, effects } from "../rules/effects.js";
 import type { Extent, Rule } from "../rules/rule.js";
@@ -15,11 +16,16 @@ export const settingParts = ["none", "view", "addsView", "addsEdit"] as const;
 
 export type SettingPart = (typeof settingParts)[number];
 
+/** What an entry begins with that stands for a setting: no name of a role or group has a space. */
+export const settingPrefix = "setting ";
+
 /** On which records each part counts. */
 export type SettingWho = Readonly<Record<SettingPart, Expression>>;
 
 const changing = ["create", "edit", "import", "bulk"] as const;
-const meanings: Readonly<Record<SettingPart, { readonly effect: EffectName; readonly actions: readonly ActionName[] }>> = {
+const meanings: Readonly<
+  Record<SettingPart, { readonly effect: EffectName; readonly actions: readonly ActionName[] }>
+> = {
   none: { effect: "deny", actions: [...knownBy, "export", ...changing] },
   view: { effect: "deny", actions: changing },
   addsView: { effect: "permit", actions: knownBy },
@@ -36,16 +42,10 @@ export function settingRules(ruleset: Ruleset, asker: Asker, table: Table, setti
 }
 
 /** The rules of one field; `who` says on which records each counts. */
-export function rulesOfSetting(
-  ruleset: Ruleset,
-  asker: Asker,
-  table: Table,
-  field: Field,
-  who: SettingWho,
-): Rule[] {
+export function rulesOfSetting(ruleset: Ruleset, asker: Asker, table: Table, field: Field, who: SettingWho): Rule[] {
   return settingParts.flatMap((part): Rule[] => {
     const met = who[part];
-    if (met === never) return [];
+    if (met.kind === "truth" && met.value === False) return [];
     const { effect, actions } = meanings[part];
     const isPermit = effect === "permit";
     const extent: Extent = { fields: new Set([field]), act: false, cells: undefined };
@@ -54,7 +54,7 @@ export function rulesOfSetting(
         address: `${table.name}/setting.${field.name}.${part}`,
         table,
         effect: effects[effect],
-        to: [{ kind: "related", met, text: "a setting of theirs" }],
+        to: [{ kind: "related", met, text: `${settingPrefix}${part} of ${field.name}` }],
         except: [],
         where: isPermit ? knownToRules(ruleset, asker, table) : always,
         becomes: undefined,
@@ -76,10 +76,18 @@ function whoOf(table: Table, { whole, records }: FieldSettings): SettingWho {
   const on = (which: (state: SettingState) => boolean) =>
     isAmong(table, addressList([...records].flatMap(([address, state]) => (which(state) ? [address] : []))));
   const taken = (part: "none" | "view") =>
-    whoMeets(whole[part] ? always : never, on((state) => state[part]), on((state) => state.counts));
+    whoMeets(
+      whole[part] ? always : never,
+      on((state) => state[part]),
+      on((state) => state.counts),
+    );
   // What gives counts where nothing else is said of the record, for certain or not.
   const given = (part: "addsView" | "addsEdit") =>
-    whoMeets(whole[part] ? always : never, on((state) => state[part]), on(() => true));
+    whoMeets(
+      whole[part] ? always : never,
+      on((state) => state[part]),
+      on(() => true),
+    );
   return { none: taken("none"), view: taken("view"), addsView: given("addsView"), addsEdit: given("addsEdit") };
 }
 

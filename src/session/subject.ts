@@ -14,8 +14,8 @@ import { findDelegation } from "./delegation.js";
 import { givenRoles, type RoleClaim } from "./given-roles.js";
 import { type Membership, Memberships, readMembership } from "./memberships.js";
 import { nothingSet, type PersonSettings, readSettings } from "./person-settings.js";
-import { settingRules } from "./setting-rules.js";
 import { type ConstantSources, readConstant, readRequest } from "./session-values.js";
+import { settingRules } from "./setting-rules.js";
 
 /** Who asks, as far as the residual of a rule depends on it. */
 export interface Asker {

@@ -146,7 +146,13 @@ describe("settings per person", () => {
     const own = session(who);
     const rows = data[table] ?? [];
     expect(keysOf(table, own.maskAll(table, rows, "view"), field)).toBe(seen);
-    expect(keysOf(table, rows.filter((row) => own.may("edit", table, row, field)), field)).toBe(edited);
+    expect(
+      keysOf(
+        table,
+        rows.filter((row) => own.may("edit", table, row, field)),
+        field,
+      ),
+    ).toBe(edited);
   });
 
   it("count at their time", () => {
@@ -164,7 +170,11 @@ describe("settings per person", () => {
     const strict = noor.accept("edit", "objects", log, { title: "Mine", value: 21 });
     expect(strict).toMatchObject({ accepted: false, refusals: [{ field: "title", reason: "denied" }] });
     const lenient = noor.accept("edit", "objects", log, { title: "Mine", value: 21 }, { mode: "lenient" });
-    expect(lenient).toMatchObject({ accepted: true, record: { title: "Log", value: 21 }, dropped: [{ field: "title" }] });
+    expect(lenient).toMatchObject({
+      accepted: true,
+      record: { title: "Log", value: 21 },
+      dropped: [{ field: "title" }],
+    });
     const made = noor.accept("create", "objects", { id: "o9", title: "Mine", department: "ships" });
     expect(made).toMatchObject({ accepted: false, refusals: [{ field: "title" }] });
     // What a setting adds to be edited makes no record.
@@ -174,7 +184,11 @@ describe("settings per person", () => {
   it("are what an explanation names", () => {
     const bram = session("bram");
     const [record] = data["objects"] as [Row];
-    const text = explanationText(explain(bram, { action: "view", table: "objects", record, field: "value" }));
+    const text = explanationText(
+      explain(bram, { action: "view", table: "objects", record, field: "value" }),
+      "bram",
+      "objects.value",
+    );
     expect(text).toContain("objects/setting.value.none");
     expect(bram.decide("view", "objects", record, "value")).toMatchObject({ rule: "objects/setting.value.none" });
   });
@@ -190,7 +204,9 @@ describe("settings per person", () => {
     expect(() => session("wren", { field_settings: rows })).toThrow(told);
     expect(() => session("bram", { field_settings: rows })).not.toThrow();
     const nothing = [setting("wren", "objects", "label", "none", { attribute: null })];
-    expect(session("wren", { field_settings: nothing }).may("view", "objects", data["objects"]?.[0], "label")).toBe(true);
+    expect(session("wren", { field_settings: nothing }).may("view", "objects", data["objects"]?.[0], "label")).toBe(
+      true,
+    );
   });
 
   it("say what is wrong in the declaration", () => {
@@ -209,7 +225,9 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
   let engine: Engine;
   beforeAll(async () => {
     engine = await open();
-    for (const statement of storeMigration(portier, engine.dialect).filter((one) => !/portier_(assign|deleg)/.test(one)))
+    for (const statement of storeMigration(portier, engine.dialect).filter(
+      (one) => !/portier_(assign|deleg)/.test(one),
+    ))
       await engine.run(statement);
     await createTables(engine, portier.schema);
   });
@@ -229,7 +247,8 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
   it("are set by whom the declaration names, previewed, and recorded", async () => {
     const people = administration(portier, databaseStore(portier, engine.connection));
     const database = openDatabase(portier, engine.connection);
-    const seen = async () => keysOf("objects", (await database.as("wren", { request }).list("objects")).records, "value");
+    const seen = async () =>
+      keysOf("objects", (await database.as("wren", { request }).list("objects")).records, "value");
     const change = { kind: "setting", person: "wren", table: "objects", field: "value", level: "none" } as const;
     const registrar = people.as("ines", { request });
     const preview = await registrar.preview(change);
@@ -246,12 +265,19 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
     expect(await registrar.set({ ...change, level: "view" })).toMatchObject({ accepted: true });
     expect(await seen()).toBe("o1 o2");
     const [entry] = await databaseStore(portier, engine.connection).entries({ person: "wren", limit: 1 });
-    expect(entry).toMatchObject({ kind: "setting", by: "ines", before: [{ level: "none" }], after: [{ level: "view" }] });
+    expect(entry).toMatchObject({
+      kind: "setting",
+      by: "ines",
+      before: [{ level: "none" }],
+      after: [{ level: "view" }],
+    });
     expect(await registrar.set({ ...change, record: "o1" })).toMatchObject({ accepted: true });
     expect(await seen()).toBe("o2");
     expect(await registrar.set({ ...change, level: null })).toMatchObject({ accepted: true });
     expect(await registrar.set({ ...change, level: null })).toMatchObject({ problems: [{ code: "not-set" }] });
-    expect(await registrar.set({ ...change, field: "valeu" })).toMatchObject({ problems: [{ code: "bad-setting-given" }] });
+    expect(await registrar.set({ ...change, field: "valeu" })).toMatchObject({
+      problems: [{ code: "bad-setting-given" }],
+    });
   });
 
   it("widen nobody's own rights unconfirmed, on no path", async () => {
@@ -261,7 +287,10 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
     const registrar = people.as("ines", { request });
     expect(await registrar.set({ ...own, level: "view" })).toMatchObject({ accepted: true });
     const widened = { ...own, level: null };
-    expect(await registrar.set(widened)).toMatchObject({ reason: "unconfirmed", warnings: [{ code: "gives-oneself" }] });
+    expect(await registrar.set(widened)).toMatchObject({
+      reason: "unconfirmed",
+      warnings: [{ code: "gives-oneself" }],
+    });
     const acting = openDatabase(portier, engine.connection).as("ines", { request });
     const [row] = (await acting.list("field_settings")).records.filter(({ member }) => member === "ines");
     const key = row?.["id"] as string;
@@ -280,29 +309,35 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
     expect(await registrar.set(widened, { confirmed: ["gives-oneself"] })).toMatchObject({ accepted: true });
   });
 
-  it.runIf(engines[name] !== undefined && (name === "PGlite" || name === "PostgreSQL"))("hold behind row security", async () => {
-    const { script } = engine as Required<Engine>;
-    const { schema } = engine;
-    const { migration, removal } = rowSecurity(portier, { schema: "seen", ...(schema === undefined ? {} : { tables: schema }) });
-    await script(migration);
-    try {
-      for (const [who, named, seen, edited] of cases) {
-        const [table = "", field = ""] = named.split(".");
-        const inTransaction = async (statement: string) => {
-          await script("begin");
-          try {
-            await script(`select seen.ask_as('${who}', '{"now": "${now}"}')`);
-            return await engine.run(statement);
-          } finally {
-            await script("rollback");
-          }
-        };
-        const rows = await inTransaction(`select * from seen.${table}`);
-        expect(keysOf(table, rows, field), `${who} ${named}`).toBe(seen);
-        void edited;
+  it.runIf(engines[name] !== undefined && (name === "PGlite" || name === "PostgreSQL"))(
+    "hold behind row security",
+    async () => {
+      const { script } = engine as Required<Engine>;
+      const { schema } = engine;
+      const { migration, removal } = rowSecurity(portier, {
+        schema: "seen",
+        ...(schema === undefined ? {} : { tables: schema }),
+      });
+      await script(migration);
+      try {
+        for (const [who, named, seen, edited] of cases) {
+          const [table = "", field = ""] = named.split(".");
+          const inTransaction = async (statement: string) => {
+            await script("begin");
+            try {
+              await script(`select seen.ask_as('${who}', '{"now": "${now}"}')`);
+              return await engine.run(statement);
+            } finally {
+              await script("rollback");
+            }
+          };
+          const rows = await inTransaction(`select * from seen.${table}`);
+          expect(keysOf(table, rows, field), `${who} ${named}`).toBe(seen);
+          void edited;
+        }
+      } finally {
+        await script(removal);
       }
-    } finally {
-      await script(removal);
-    }
-  });
+    },
+  );
 });

@@ -474,10 +474,17 @@ function remedied(one: Case & { readonly item: Row }, table: string, needs: read
     ...names.map((name) => ({ to: [name], permit: { create: ["title"] } })),
   ];
   const portier = compile(house({ ...one.drawn, rules: [...one.drawn.rules, ...tests] }));
+  const taken = needs.map(({ text }) => /^without the setting ((?:none|view) of \S+)$/.exec(text)?.[1]);
+  const isTaken = (row: Row) =>
+    row["who"] === me && row["part"] === table && taken.includes(`${row["how"]} of ${row["attr"]}`);
   const session = portier.session({
     ...(me === undefined ? {} : { person: me }),
     claims: names.map((role) => ({ role, source: "a claim" })),
-    source: portier.source({ ...dataOf(one), staff: [...(one.world["staff"] ?? []), somebody] }),
+    source: portier.source({
+      ...dataOf(one),
+      staff: [...(one.world["staff"] ?? []), somebody],
+      marks: (one.world["marks"] ?? []).filter((row) => !isTaken(row)),
+    }),
     request: promised,
     report: () => {},
   });
@@ -497,7 +504,18 @@ function remedied(one: Case & { readonly item: Row }, table: string, needs: read
 
 describe("an explanation", () => {
   it("says what is missing: who does that, and nothing else, gets a yes", () => {
-    const counts = { ways: 0, done: 0, roles: 0, conditions: 0, several: 0, export: 0, bulk: 0, delete: 0, owner: 0 };
+    const counts = {
+      ways: 0,
+      done: 0,
+      roles: 0,
+      conditions: 0,
+      several: 0,
+      export: 0,
+      bulk: 0,
+      delete: 0,
+      owner: 0,
+      settings: 0,
+    };
     const drawnRules = fc.oneof(
       { weight: 4, arbitrary: fc.array(plainRules, { minLength: 2, maxLength: 6 }) },
       { weight: 1, arbitrary: fc.array(rules, { minLength: 1, maxLength: 5 }) },
@@ -506,12 +524,25 @@ describe("an explanation", () => {
       one: cases,
       own: drawnRules,
       name: fc.constantFrom("title", "status", "title", "level", "id", "place"),
-      action: fc.constantFrom("list", "view", "edit", "export", "bulk", "delete", "approve"),
+      action: fc.constantFrom("list", "view", "edit", "export", "bulk", "bulk", "delete", "approve"),
       pool: fc.array(items, { minLength: 25, maxLength: 25 }),
+      set: fc.option(fc.constantFrom("none", "view"), { nil: undefined, freq: 3 }),
     });
     fc.assert(
-      fc.property(asked, ({ one: given, own, name, action, pool }) => {
-        const one = { ...given, actedBy: undefined, drawn: { ...given.drawn, rules: own, every: undefined } };
+      fc.property(asked, ({ one: given, own, name, action, pool, set }) => {
+        const mark = {
+          id: "m9",
+          who: given.me,
+          part: "items",
+          attr: name,
+          how: set,
+          rec: null,
+          from: null,
+          until: null,
+        };
+        const marks = [...(given.world["marks"] ?? []), ...(set === undefined || name === "id" ? [] : [mark])];
+        const drawn = { ...given.drawn, rules: own, every: undefined };
+        const one = { ...given, actedBy: undefined, drawn, world: { ...given.world, marks } };
         const field = action === "delete" || action === "approve" ? undefined : name;
         const found = explain(open(one), { action, table: "items", record: one.item, field });
         if (found.decision?.permitted !== false) return;
@@ -524,12 +555,13 @@ describe("an explanation", () => {
           if (needs.some(({ kind }) => kind === "who")) counts.roles++;
           if (needs.some(({ kind }) => kind === "where")) counts.conditions++;
           if (needs.length > 1) counts.several++;
+          if (needs.some(({ kind }) => kind === "setting")) counts.settings++;
           if (needs.some(({ text }) => text.includes("owner"))) counts.owner++;
           const { permitted } = after.session.decide(action, "items", after.item, field);
           expect(permitted, `${action} ${field} ${JSON.stringify(needs)}`).toBe(true);
         }
       }),
-      { seed, numRuns: runs * 6 },
+      { seed, numRuns: runs * 8 },
     );
     for (const [what, count] of Object.entries(counts)) expect([what, count > 10]).toEqual([what, true]);
   });

@@ -316,6 +316,31 @@ export const groups = fc.record({
   ),
 });
 
+/** Where settings per person are kept. */
+const marks = {
+  key: "id",
+  fields: {
+    id: "text",
+    who: { reference: "staff" },
+    part: "text",
+    attr: "text",
+    how: { choice: ["none", "view", "edit"], optional: true },
+    rec: { type: "text", optional: true },
+    from: { type: "timestamp", optional: true },
+    until: { type: "timestamp", optional: true },
+  },
+  rules: { "clerks-set": { to: "clerk", permit: { view: "all", create: "all", edit: "all", delete: "yes" } } },
+} as const;
+
+const settings = {
+  ...{ table: "marks", person: "who", on: "part", field: "attr", level: "how", record: "rec" },
+  ...{ from: "from", until: "until", givenBy: ["clerk"] },
+  adds: {
+    items: { view: ["price", "title"], edit: ["status", "level"] },
+    sheet: { view: "secret", edit: ["q1", "q2"] },
+  },
+};
+
 /** What is drawn of a document. */
 export interface Drawn {
   readonly rules: readonly RuleInput[];
@@ -336,6 +361,7 @@ export function house({ rules: itemRules, every, sheet = [], groups: drawn }: Dr
       active: "active",
       roles: ["post", { table: "team", person: "member", role: "part", on: "event", from: "from", until: "until" }],
       assignments: true,
+      settings,
     },
     request,
     roles,
@@ -364,6 +390,7 @@ export function house({ rules: itemRules, every, sheet = [], groups: drawn }: Dr
       },
       team: { ...tables.team, rules: { "own-team": { to: "editor of event", permit: { view: "all" } } } },
       notes: { ...tables.notes, rules: { known: { to: "junior", permit: { view: ["item", "writer"] } } } },
+      marks,
       items: { ...tables.items, rules: named(itemRules) },
       sheet: { ...tables.sheet, rules: named(sheet) },
     },
@@ -448,6 +475,32 @@ export const worlds = fc.record({
       { maxLength: 4 },
     )
     .map((rows) => rows.map((row, index) => ({ id: `d${index}`, ...row, givenBy: null, reason: null }))),
+  marks: fc
+    .array(
+      fc
+        .record({
+          who: fc.constantFrom("p1", "p1", "p2", "p3"),
+          of: fc.constantFrom(
+            ...["title", "status", "price", "level", "keeper", "dept_head", "place"].map((attr) => [
+              "items",
+              attr,
+              "i1",
+            ]),
+            ...["secret", "q1", "q2", "total"].map((attr) => ["sheet", attr, "s1"]),
+            ["staff", "level", "p1"],
+            ["depts", "head", "d1"],
+            ["team", "part", "e1/p1"],
+          ),
+          how: fc.constantFrom("none", "none", "view", "edit", "edit", null),
+          isOfOne: fc.boolean(),
+          from: fc.oneof({ weight: 4, arbitrary: fc.constant(null) }, ends),
+          until: fc.oneof({ weight: 4, arbitrary: fc.constant(null) }, ends),
+        })
+        .map(({ of: [part, attr, rec], isOfOne, ...row }) => ({ ...row, part, attr, rec: isOfOne ? rec : null })),
+      { maxLength: 4 },
+    )
+    .map((rows) => rows.map((row, index): Record<string, unknown> => ({ id: `m${index}`, ...row })))
+    .chain((rows) => fc.constantFrom(rows, [])),
   notes: fc
     .array(
       fc.record<Record<string, unknown>>({

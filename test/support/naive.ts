@@ -415,6 +415,8 @@ export class Naive {
     if (entry === "anyone") return T;
     if (entry === "signed-in") return of(this.#person !== undefined);
     if (this.#person === undefined) return F;
+    if (entry.startsWith("setting "))
+      return of(this.#isSet(table, row, entry.split(" ")[1] ?? "", entry.split(" ")[2] ?? ""));
     if (entry === "owner") return this.#leadsTo(this.#owners(table, row), [this.#myKey]);
     const [first = "", second = "", ...rest] = entry.split(" ");
     if (first === "above") {
@@ -452,6 +454,7 @@ export class Naive {
   #condition(table: string, row: Row, written: unknown, outer?: { table: string; row: Row }): Truth {
     if (written === undefined || written === true || written === "any") return T;
     if (written === false) return F;
+    if (typeof written === "object") return this.#isKnownTo(table, row, (written as Json)["known"]);
     return this.#test(table, row, parse(written as string), outer ?? { table, row });
   }
 
@@ -747,13 +750,87 @@ export class Naive {
       ([name, body]) => [`${table}/${name}`, body] as const,
     );
     const at = (moment: string) => microseconds(moment.length === 10 ? `${moment}T00:00:00Z` : moment);
-    return [...own, ...every]
+    const declared = [...own, ...every]
       .filter(([, body]) => body["from"] === undefined || at(body["from"]) <= this.#now)
       .filter(([, body]) => body["until"] === undefined || this.#now < at(body["until"]))
       .map(([address, body]) => {
         const effect = (["permit", "deny", "reserve", "confirm"] as const).find((name) => body[name] !== undefined);
         return { address, effect: effect ?? "deny", body };
       });
+    return [...declared, ...this.#settingRules(table, declared)];
+  }
+
+  /** The records that set something of this person in a table now, or perhaps now. */
+  #set(table: string, field?: string): Row[] {
+    const { settings } = this.#people;
+    if (settings === undefined || this.#person === undefined) return [];
+    return (this.#world.data[settings.table] ?? []).filter(
+      (row) =>
+        this.#field(settings.table, row, settings.person) === this.#myKey &&
+        row[settings.on] === table &&
+        (field === undefined || row[settings.field] === field) &&
+        row[settings.level] !== null &&
+        !isFalse(this.#runs(row, settings.from, settings.until)),
+    );
+  }
+
+  #settingRules(table: string, declared: readonly Rule[]): Rule[] {
+    const { settings } = this.#people;
+    const fields = new Set(this.#set(table).map((row) => row[settings.field] as string));
+    return [...fields].flatMap((field): Rule[] => {
+      const rule = (effect: "permit" | "deny", what: string, actions: readonly string[], where: unknown): Rule => ({
+        address: `setting ${what} ${field}`,
+        effect,
+        body: {
+          to: [`setting ${what} ${field}`],
+          where,
+          [effect]: Object.fromEntries(actions.map((one) => [one, [field]])),
+        },
+      });
+      const changes = ["create", "import", "edit", "bulk"];
+      const mayOpen = (level: string) => listed(settings.adds[table]?.[level]).includes(field);
+      const known = { known: declared };
+      return [
+        rule("deny", "none", ["list", "view", "export", ...changes], true),
+        rule("deny", "view", changes, true),
+        ...(mayOpen("view") || mayOpen("edit") ? [rule("permit", "opens", ["list", "view"], known)] : []),
+        ...(mayOpen("edit") ? [rule("permit", "edit", ["list", "view", "edit"], known)] : []),
+      ];
+    });
+  }
+
+  /** What is set on the record itself goes before what is set on all. */
+  #isSet(table: string, row: Row, what: string, field: string): boolean {
+    const { settings } = this.#people;
+    const address = this.#address(table, row, this.#keyOf(table));
+    const all = this.#set(table, field);
+    const own = all.filter((one) => one[settings.record] !== null && one[settings.record] === address);
+    const isSure = (one: Row) => isTrue(this.#runs(one, settings.from, settings.until));
+    const whole = all.filter((one) => one[settings.record] === null);
+    if (what === "none" || what === "view") {
+      const takes = (rows: readonly Row[]) => rows.some((one) => one[settings.level] === what);
+      return takes(own) || (!own.some(isSure) && takes(whole));
+    }
+    const levels = what === "opens" ? ["view", "edit"] : ["edit"];
+    const gives = (rows: readonly Row[]) =>
+      rows.some((one) => levels.includes(one[settings.level] as string) && isSure(one));
+    return gives(own.length > 0 ? own : whole);
+  }
+
+  /** Whether a rule permits to list or view a field of a record's own; cells aside. */
+  #isKnownTo(table: string, row: Row, rules: readonly Rule[]): Truth {
+    const shows = (rule: Rule) =>
+      rule.effect === "permit" &&
+      ["list", "view"].some((action) => {
+        const extent = rule.body["permit"][action];
+        if (extent === undefined || (typeof extent === "object" && !Array.isArray(extent))) return false;
+        const isOwn = (field: string) => {
+          const { lookup, by } = this.shape(table, field);
+          return lookup === undefined && by === undefined;
+        };
+        return this.fieldsOf(table).some((one) => isOwn(one) && this.#coversField(table, rule, action, extent, one));
+      });
+    return or(rules.filter(shows).map((rule) => this.#applies(table, row, rule)));
   }
 
   /** The rules that cover a field (or, without one, the act) for an action; of cells those that hold the record's row. */
@@ -1148,7 +1225,7 @@ export class Naive {
   /** A default of a field of another type than text can be what the session knows. */
   #standardValue(written: unknown, isOther: boolean): unknown {
     if (typeof written !== "string") return written ?? null;
-    if (written === "now" && isOther) return this.#world.now;
+    if (written === "now" && isOther) return `${this.#world.now.slice(0, 19)}.000000Z`;
     if (written === "today" && isOther) return this.#world.now.slice(0, 10);
     if (written === "me" && isOther) return this.#person === undefined ? null : this.#myKey;
     if (!written.startsWith("me.")) return written;

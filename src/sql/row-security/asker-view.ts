@@ -190,7 +190,8 @@ export class AskerView implements OpenAsker {
   }
 }
 
-const wrongSetting = "a setting of the current user names a table, field, level or record that the document does not have";
+const wrongSetting =
+  "a setting of the current user names a table, field, level or record that the document does not have";
 const wrongRole = "a role of the person who asks is not in the document, or is held in another way there";
 
 /** A value of the request, which comes as JSON. */

@@ -2,6 +2,7 @@ import { type Expression, never, type Operand } from "../../conditions/expressio
 import { False, True } from "../../conditions/truth.js";
 import type { Rule } from "../../rules/rule.js";
 import type { Ruleset } from "../../rules/ruleset.js";
+import { isRunningLink } from "../../rules/stored-members.js";
 import { type Field, type SettingSource, settingLevels, singleKey, type Table } from "../../schema/schema.js";
 import { list } from "../../schema/types/list.js";
 import { scalarTypes } from "../../schema/types/scalars.js";
@@ -10,7 +11,6 @@ import type { Asker } from "../../session/subject.js";
 import { truthNumber } from "../condition.js";
 import { anyOf, type Fragment, join, raw, sql } from "../fragment.js";
 import { column, type Place, type Scope, tableAs } from "../scope.js";
-import { isRunningLink } from "../../rules/stored-members.js";
 import { literal, written } from "./ddl.js";
 
 /** Which settings of a field a fact of the current user is about: of a part, or all that stand in place of the table's own. */
