@@ -15,8 +15,8 @@ interface Param {
 export interface Fact {
   readonly fact: string;
   readonly isList: boolean;
-  /** A test of it: whether it is one of these. Undefined for the value itself. */
-  readonly among: readonly (number | boolean)[] | undefined;
+  /** A test of it: whether it is one of these, or a list that has what one of these has. Undefined for the value itself. */
+  readonly among: readonly (number | boolean | readonly string[])[] | undefined;
 }
 
 export type Piece = PlainPiece | Fact;
@@ -48,6 +48,11 @@ export function fact(name: string, isList = false): Fragment {
 /** Whether what is found out about the one who asks is one of these. */
 export function isFactAmong(name: string, among: readonly (number | boolean)[]): Fragment {
   return [{ fact: name, isList: false, among }];
+}
+
+/** Whether a list of texts that is found out about the one who asks has one of them. */
+export function hasFact(name: string, element: string): Fragment {
+  return [{ fact: name, isList: false, among: [[element]] }];
 }
 
 /** Text that was made here, such as a quoted name or a number. */

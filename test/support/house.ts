@@ -316,14 +316,27 @@ export const groups = fc.record({
   ),
 });
 
+/** What can be set of a person, with a record that it can be about. */
+const set = [
+  ...["title", "status", "price", "level", "keeper", "dept_head", "place"].map(
+    (attr) => ["items", attr, "i1"] as const,
+  ),
+  ...["secret", "q1", "q2", "total"].map((attr) => ["sheet", attr, "s1"] as const),
+  ...([
+    ["staff", "level", "p1"],
+    ["depts", "head", "d1"],
+    ["team", "part", "e1/p1"],
+  ] as const),
+];
+
 /** Where settings per person are kept. */
 const marks = {
   key: "id",
   fields: {
     id: "text",
     who: { reference: "staff" },
-    part: "text",
-    attr: "text",
+    part: { choice: ["items", "sheet", "staff", "depts", "team"] },
+    attr: { choice: [...new Set(set.map(([, attr]) => attr))] },
     how: { choice: ["none", "view", "edit"], optional: true },
     rec: { type: "text", optional: true },
     from: { type: "timestamp", optional: true },
@@ -480,17 +493,7 @@ export const worlds = fc.record({
       fc
         .record({
           who: fc.constantFrom("p1", "p1", "p2", "p3"),
-          of: fc.constantFrom(
-            ...["title", "status", "price", "level", "keeper", "dept_head", "place"].map((attr) => [
-              "items",
-              attr,
-              "i1",
-            ]),
-            ...["secret", "q1", "q2", "total"].map((attr) => ["sheet", attr, "s1"]),
-            ["staff", "level", "p1"],
-            ["depts", "head", "d1"],
-            ["team", "part", "e1/p1"],
-          ),
+          of: fc.constantFrom(...set),
           how: fc.constantFrom("none", "none", "view", "edit", "edit", null),
           isOfOne: fc.boolean(),
           from: fc.oneof({ weight: 4, arbitrary: fc.constant(null) }, ends),

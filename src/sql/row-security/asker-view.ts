@@ -1,6 +1,6 @@
 import type { SessionOperand } from "../../conditions/expression.js";
 import { sessionOperandName } from "../../conditions/session-operand.js";
-import { False, type Truth } from "../../conditions/truth.js";
+import { False, True, type Truth } from "../../conditions/truth.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import { portierError } from "../../schema/problems.js";
 import { isOwn, type People, type Table } from "../../schema/schema.js";
@@ -8,7 +8,7 @@ import type { FieldType } from "../../schema/types/field-type.js";
 import type { Plan } from "../../session/plan.js";
 import { truthNumber } from "../condition.js";
 import { type Formula, test } from "../formula.js";
-import { allOf, anyOf, type Fragment, fact, isFactAmong, join, raw, sql } from "../fragment.js";
+import { allOf, anyOf, type Fragment, fact, hasFact, isFactAmong, join, raw, sql } from "../fragment.js";
 import { postgres } from "../postgres.js";
 import { column, type OpenAsker, type Place, type Scope, scopeOf, sourceName } from "../scope.js";
 import { Joins } from "../value.js";
@@ -60,8 +60,15 @@ export class AskerView implements OpenAsker {
   }
 
   membership(name: string, among: readonly Truth[]): Fragment {
+    const set = this.#settings?.ofTable(name);
+    if (set !== undefined) {
+      const isSet = hasFact(
+        this.#column(set.fact, set.fact, () => set.list),
+        set.element,
+      );
+      return among.includes(True) ? isSet : sql`not ${isSet}`;
+    }
     const column = this.#column(name, `in ${name}`, () => {
-      if (this.#settings?.has(name) === true) return this.#settings.numberOf(name);
       const met = this.#roles.member(name);
       if (met.kind === "open") return this.#roles.numberOf(met.name);
       const truth = truthNumber(met, this.#within(this.#person()));
@@ -71,6 +78,15 @@ export class AskerView implements OpenAsker {
   }
 
   held(role: string): Fragment {
+    const set = this.#settings?.ofRecords(role);
+    if (set !== undefined) {
+      return set.keys(
+        fact(
+          this.#column(set.fact, set.fact, () => set.list),
+          true,
+        ),
+      );
+    }
     return fact(
       this.#column(`${role} of`, `held ${role}`, () => this.#heldKeys(role)),
       true,
@@ -166,7 +182,6 @@ export class AskerView implements OpenAsker {
   }
 
   #heldKeys(role: string): Fragment {
-    if (this.#settings?.has(role) === true) return this.#settings.keysOf(role);
     return this.#roles.keysOf(role, this.#plan.of(this.#ruleset.schema.roles.get(role)?.scope ?? "").table);
   }
 

@@ -35,7 +35,9 @@ export function selected(schema: string): FactWriter {
 function ofColumn(record: string, { fact, among }: Fact): string {
   const value = `${record}.${postgres.quoteName(fact)}`;
   if (among === undefined) return value;
-  return among.length === 1 ? `${value} = ${among[0]}` : `${value} in (${among.join(", ")})`;
+  const [first] = among;
+  if (Array.isArray(first)) return `${value} @> array[${first.map(literal).join(", ")}]::text[]`;
+  return among.length === 1 ? `${value} = ${first}` : `${value} in (${among.join(", ")})`;
 }
 
 /** The one who asks, as a table of one row. */

@@ -1,4 +1,4 @@
-import { type Expression, never, type Operand } from "../../conditions/expression.js";
+import { and, type Expression, never, type Operand } from "../../conditions/expression.js";
 import { False, True } from "../../conditions/truth.js";
 import type { Rule } from "../../rules/rule.js";
 import type { Ruleset } from "../../rules/ruleset.js";
@@ -6,15 +6,18 @@ import { isRunningLink } from "../../rules/stored-members.js";
 import { type Field, type SettingSource, settingLevels, singleKey, type Table } from "../../schema/schema.js";
 import { list } from "../../schema/types/list.js";
 import { scalarTypes } from "../../schema/types/scalars.js";
-import { isAmong, rulesOfSetting, type SettingPart, whoMeets } from "../../session/setting-rules.js";
+import { isAmong, rulesOfSetting, type SettingPart, settingPrefix, whoMeets } from "../../session/setting-rules.js";
 import type { Asker } from "../../session/subject.js";
 import { truthNumber } from "../condition.js";
 import { anyOf, type Fragment, join, raw, sql } from "../fragment.js";
 import { column, type Place, type Scope, tableAs } from "../scope.js";
 import { literal, written } from "./ddl.js";
 
-/** Which settings of a field a fact of the current user is about: of a part, or all that stand in place of the table's own. */
-type Sought = SettingPart | "counts" | "any";
+/**
+ * What is asked of the settings of a field: of a part whether it is set; `counts`, `any`: on which records anything stands in
+ * place of what is set on all; `apart`: whether it does on any.
+ */
+type Sought = SettingPart | "counts" | "any" | "apart";
 
 interface SettingFact {
   readonly sought: Sought;
@@ -24,30 +27,38 @@ interface SettingFact {
 
 /** The name of a fact: whether it is set on the whole table, or the records on which it is set. */
 function nameOf({ sought, table, field }: SettingFact): string {
-  return `setting ${sought} ${table.name}.${field.name}`;
+  return `${settingPrefix}${sought} ${elementOf(table, field)}`;
+}
+
+function elementOf(table: Table, field: Field): string {
+  return `${table.name}.${field.name}`;
 }
 
 /** What may be set of anybody on a table, as rules: who and where are left to the statement. */
 export function settingsOfAnybody(ruleset: Ruleset, asker: Asker, table: Table): Rule[] {
   const settings = ruleset.schema.people?.settings;
-  if (settings === undefined) return [];
+  if (settings === undefined || settings.on.type.choices?.includes(table.name) === false) return [];
   const adds = settings.adds.get(table.name);
-  return table.fields
-    .filter((field) => !table.key.includes(field))
-    .flatMap((field) => {
-      const who = (part: SettingPart, apart: Sought): Expression => {
-        const whole: Expression = { kind: "open", name: nameOf({ sought: part, table, field }) };
-        if (settings.record === undefined || !namesRecords(settings, table)) return whole;
-        const on = (sought: Sought) => isAmong(table, held(nameOf({ sought, table, field })));
-        return whoMeets(whole, on(part), on(apart));
-      };
-      return rulesOfSetting(ruleset, asker, table, field, {
-        none: who("none", "counts"),
-        view: who("view", "counts"),
-        addsView: adds?.view.has(field) === true ? who("addsView", "any") : never,
-        addsEdit: adds?.edit.has(field) === true ? who("addsEdit", "any") : never,
-      });
+  return settable(settings, table).flatMap((field) => {
+    const who = (part: SettingPart, apart: Sought): Expression => {
+      const isSet = (sought: Sought): Expression => ({ kind: "open", name: nameOf({ sought, table, field }) });
+      if (settings.record === undefined || !namesRecords(settings, table)) return isSet(part);
+      // Where nothing is set on any record, which the planner sees, no record is asked for it.
+      const on = (sought: Sought) => and([isSet("apart"), isAmong(table, held(nameOf({ sought, table, field })))]);
+      return whoMeets(isSet(part), on(part), on(apart));
+    };
+    return rulesOfSetting(ruleset, asker, table, field, {
+      none: who("none", "counts"),
+      view: who("view", "counts"),
+      addsView: adds?.view.has(field) === true ? who("addsView", "any") : never,
+      addsEdit: adds?.edit.has(field) === true ? who("addsEdit", "any") : never,
     });
+  });
+}
+
+function settable({ field: named }: SettingSource, table: Table): Field[] {
+  const { choices } = named.type;
+  return table.fields.filter((field) => !table.key.includes(field) && choices?.includes(field.name) !== false);
 }
 
 function held(role: string): Operand {
@@ -80,7 +91,7 @@ export class HeldSettings {
     this.#within = within;
     const facts = [...ruleset.schema.tables.values()].flatMap((table) =>
       table.fields.flatMap((field) =>
-        (["none", "view", "addsView", "addsEdit", "counts", "any"] as const).map((sought) => ({
+        (["none", "view", "addsView", "addsEdit", "counts", "any", "apart"] as const).map((sought) => ({
           sought,
           table,
           field,
@@ -88,10 +99,6 @@ export class HeldSettings {
       ),
     );
     this.#facts = new Map(facts.map((fact) => [nameOf(fact), fact]));
-  }
-
-  has(name: string): boolean {
-    return this.#facts.has(name);
   }
 
   /** The settings of this person that are not over, read once; `n` is whether they count. */
@@ -116,27 +123,46 @@ export class HeldSettings {
     );
   }
 
-  /** Whether something is set on a whole table, as a number of truth values. */
-  numberOf(name: string): Fragment {
-    const fact = this.#fact(name);
-    const { sought, table } = fact;
-    const takes = sought === "none" || sought === "view";
-    const isOfAll = namesRecords(this.#settings, table) || !takes ? sql` and r is null` : sql``;
-    const nothingElse =
-      namesRecords(this.#settings, table) || takes
-        ? sql``
-        : sql` and not exists (select 1 from settings where ${this.#about(fact, "any")} and r is not null)`;
-    const isSet = sql`exists (select 1 from settings where ${this.#about(fact, sought)}${isOfAll})${nothingElse}`;
-    return sql`case when ${isSet} then ${raw(String(True))} else ${raw(String(False))} end`;
+  /** Where it is found whether something is set on a whole table; undefined for another name. */
+  ofTable(name: string): { readonly fact: string; readonly list: Fragment; readonly element: string } | undefined {
+    const fact = this.#facts.get(name);
+    if (fact === undefined) return undefined;
+    const { sought, table, field } = fact;
+    return { fact: `set ${sought}`, list: this.#wholes(sought), element: elementOf(table, field) };
   }
 
-  /** The keys of the records on which something is set. */
-  keysOf(name: string): Fragment {
-    const fact = this.#fact(name);
-    const key = singleKey(fact.table) as Field;
-    const value = key.type.base === "integer" ? sql`cast(r as bigint)` : sql`r`;
-    const isKey = key.type.base === "integer" ? sql` and r ~ ${raw(literal(integerKey))}` : sql``;
-    return sql`array(select ${value} from settings where ${this.#about(fact, fact.sought)} and r is not null${isKey})`;
+  /** Where the keys are found of the records on which something is set; undefined for another name. */
+  ofRecords(name: string) {
+    const fact = this.#facts.get(name);
+    if (fact === undefined) return undefined;
+    const { sought, table, field } = fact;
+    const start = `${elementOf(table, field)}/`;
+    const key = singleKey(table) as Field;
+    const record = raw(`substr(one, ${[...start].length + 1})`);
+    const value = key.type.base === "integer" ? sql`cast(${record} as bigint)` : record;
+    return {
+      fact: `set ${sought} on`,
+      list: sql`array(select t || '.' || f || '/' || r from settings where r is not null and ${isSought(sought)})`,
+      keys: (all: Fragment): Fragment =>
+        sql`array(select ${value} from unnest(${all}) one where starts_with(one, ${raw(literal(start))}))`,
+    };
+  }
+
+  /** The fields on which something is set for whole tables, as texts. */
+  #wholes(sought: Sought): Fragment {
+    const takes = sought === "none" || sought === "view";
+    // Where no record can be named, what is set on one counts for all where it takes away, and keeps what gives from counting.
+    const blind = [...this.#ruleset.schema.tables.values()].filter((table) => !namesRecords(this.#settings, table));
+    const isBlind =
+      blind.length === 0 ? raw("false") : sql`t in (${raw(blind.map(({ name }) => literal(name)).join(", "))})`;
+    const isOther = sql`exists (select 1 from settings o where o.t = s.t and o.f = s.f and o.r is not null)`;
+    const counts =
+      sought === "apart"
+        ? raw("r is not null")
+        : takes
+          ? sql`(r is null or ${isBlind})`
+          : sql`r is null and not (${isBlind} and ${isOther})`;
+    return sql`array(select t || '.' || f from settings s where ${counts} and ${isSought(sought)})`;
   }
 
   /** Whether something that is set names no field, no level or no record: that is a fault, and never silently nothing. */
@@ -161,29 +187,25 @@ export class HeldSettings {
     const { choices } = key?.type ?? {};
     return choices === undefined ? raw("true") : sql`(r is null or r in (${raw(choices.map(literal).join(", "))}))`;
   }
+}
 
-  #fact(name: string): SettingFact {
-    return this.#facts.get(name) as SettingFact;
-  }
-
-  #about({ table, field }: SettingFact, sought: Sought): Fragment {
-    const isOf = sql`t = ${raw(literal(table.name))} and f = ${raw(literal(field.name))}`;
-    const counts = sql`n = ${raw(String(True))}`;
-    switch (sought) {
-      case "none":
-      case "view":
-        return sql`${isOf} and v = ${raw(literal(sought))}`;
-      case "addsView":
-        return sql`${isOf} and ${counts} and v in ('view', 'edit')`;
-      case "addsEdit":
-        return sql`${isOf} and ${counts} and v = 'edit'`;
-      case "counts":
-        return sql`${isOf} and ${counts}`;
-      case "any":
-        return isOf;
-      default:
-        return sought satisfies never;
-    }
+function isSought(sought: Sought): Fragment {
+  const counts = sql`n = ${raw(String(True))}`;
+  switch (sought) {
+    case "none":
+    case "view":
+      return sql`v = ${raw(literal(sought))}`;
+    case "addsView":
+      return sql`${counts} and v in ('view', 'edit')`;
+    case "addsEdit":
+      return sql`${counts} and v = 'edit'`;
+    case "counts":
+      return counts;
+    case "any":
+    case "apart":
+      return raw("true");
+    default:
+      return sought satisfies never;
   }
 }
 

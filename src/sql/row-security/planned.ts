@@ -153,7 +153,7 @@ export function asked(inside: string): FactWriter {
 
 const said = `${whoAsksAlias}.said`;
 
-function testIn(facts: string, among: readonly (number | boolean)[], { fact }: Fact): string {
+function testIn(facts: string, among: NonNullable<Fact["among"]>, { fact }: Fact): string {
   const tests = among.map((value) => `${facts} @> ${literal(JSON.stringify({ [fact]: value }))}`);
   return tests.length === 1 ? (tests[0] as string) : `(${tests.join(" or ")})`;
 }
