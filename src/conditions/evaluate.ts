@@ -215,6 +215,17 @@ function compileBelongs({ path, asker }: Extract<Expression, { kind: "belongs" }
       return value === undefined || asking === undefined ? Bad : value === asking ? True : False;
     };
   }
+  if (last.type.base !== "list") {
+    const read = readPath(path);
+    return (row, reading) => {
+      const asking = askers(row, reading);
+      if (asking === null || asking?.size === 0) return False;
+      const value = read(row, reading);
+      if (value === null) return False;
+      if (value === undefined || asking === undefined) return Bad;
+      return asking.has(String(value)) ? True : False;
+    };
+  }
   return (row, reading) => {
     const asking = askers(row, reading);
     if (asking === null || asking?.size === 0) return False;

@@ -89,12 +89,12 @@ export function compileRead(operand: Operand): Read {
       };
     }
     case "me":
+    case "held":
     case "request":
     case "today": {
       const { slot } = operand;
       return slot === undefined ? () => undefined : (_row, { values }) => values?.[slot];
     }
-    case "held":
     case "unreadable":
       return () => undefined;
     default:
@@ -190,8 +190,16 @@ export function compileElements(
     return () => known;
   }
   const read = compileRead(operand);
+  // What a session knows is the same for one record after the other.
+  let last: Scalar | undefined;
+  let elements: ReadonlySet<Scalar> = new Set();
   return (row, reading) => {
     const value = read(row, reading);
-    return value == null ? value : elementsOf(value);
+    if (value == null) return value;
+    if (value !== last) {
+      elements = elementsOf(value);
+      last = value;
+    }
+    return elements;
   };
 }

@@ -5,7 +5,7 @@ import type { Group, Member } from "../rules/groups.js";
 import { type Line, readLine } from "../rules/lines.js";
 import type { Rule, Who } from "../rules/rule.js";
 import type { Screen } from "../rules/screens.js";
-import type { Field, Role, Table } from "../schema/schema.js";
+import type { Field, Role, SettingSource, Table } from "../schema/schema.js";
 import { internals } from "../session/internals.js";
 import type { Portier } from "../session/portier.js";
 import { accessMatrix, type MatrixRow } from "../verify/matrix.js";
@@ -238,6 +238,7 @@ function tableReport(portier: Portier, table: Table, rules: readonly Rule[]): Ta
     ...(owner === undefined ? [] : [`owned by who is its ${owner.map((field) => field.name).join(".")}`]),
     ...(actions.length === 0 ? [] : [`can also be asked to ${listed(actions)}`]),
     ...(grid === undefined ? [] : [`a sheet of the columns ${listed(grid.columns.map((field) => field.name))}`]),
+    ...settingFacts(portier.schema.people?.settings, table),
   ];
   const own = rules.filter((rule) => rule.table === table);
   const ranges = keptRanges(portier, name);
@@ -252,6 +253,23 @@ function tableReport(portier: Portier, table: Table, rules: readonly Rule[]): Ta
     })),
     grid: grid === undefined || ranges.length === 0 ? undefined : drawGrid(grid, own),
   };
+}
+
+/** What is said of settings per person at the table that holds them, and where they may open something. */
+function settingFacts(settings: SettingSource | undefined, table: Table): string[] {
+  if (settings === undefined) return [];
+  const { givenBy, adds } = settings;
+  const setBy = givenBy.length === 0 ? "nobody" : listed(givenBy, "or");
+  const opened = adds.get(table.name);
+  const names = (fields: Iterable<Field>) => listed([...fields].map(({ name }) => name));
+  const seen = [...(opened?.view ?? [])].filter((field) => opened?.edit.has(field) !== true);
+  return [
+    ...(settings.table === table ? [`sets how far one person may go with one field, by ${setBy}`] : []),
+    ...(seen.length === 0 ? [] : [`a setting may open ${names(seen)} to one person, to be viewed`]),
+    ...(opened === undefined || opened.edit.size === 0
+      ? []
+      : [`a setting may open ${names(opened.edit)} to one person, to be edited`]),
+  ];
 }
 
 function marksOf({ sensitive, computed, generated, lookup, tags }: Field): string[] {

@@ -109,6 +109,10 @@ export const doubtMessages = {
     `${shown(f.name)} in ${f.where} is no role, so ${list(f.persons)} cannot sign in`,
     meant(f),
   ],
+  "unreadable-setting": (f: { person: string; what: string }): Said => [
+    `${f.person} cannot sign in: ${f.what}`,
+    "correct it, or take it away",
+  ],
   "role-not-held": (f: { rule: string; roles: readonly string[] }): Said => [
     `rule "${f.rule}" is for ${list(f.roles)}, which nobody in the data holds`,
   ],

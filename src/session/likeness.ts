@@ -13,6 +13,7 @@ import { isRunning } from "./given-roles.js";
 import { isAlong } from "./memberships.js";
 import { readSettings } from "./person-settings.js";
 import { requestValue } from "./session-values.js";
+import { addSettingValues } from "./setting-rules.js";
 import { isInForce } from "./subject.js";
 
 /** The current user, as far as they are like others. */
@@ -48,15 +49,18 @@ type Value = (opened: Opened) => Scalar | null | undefined;
  * from the fields that roles, groups and conditions read, the records that give roles, and the request with its instant.
  */
 export class Likeness {
+  readonly #ruleset: Ruleset;
   readonly #key: Value;
   readonly #parts: readonly Part[];
   readonly #compared: readonly { readonly slot: number; readonly value: Value }[];
 
   private constructor(
+    ruleset: Ruleset,
     key: Value,
     parts: readonly Part[],
     compared: readonly { readonly slot: number; readonly value: Value }[],
   ) {
+    this.#ruleset = ruleset;
     this.#key = key;
     this.#parts = parts;
     this.#compared = compared;
@@ -76,11 +80,6 @@ export class Likeness {
       else if (linkFields(source).every(isPlain)) parts.push((opened, own) => linked(source, own, opened));
       else return undefined;
     }
-    const { settings } = people;
-    if (settings !== undefined) {
-      if (![settings.person, settings.on, settings.field, settings.level].every(isPlain)) return undefined;
-      parts.push(({ request, reading }, own) => setting(schema, own, request().get("now") as string, reading));
-    }
     for (const [name, operand] of sessionOperands.all) {
       // The records on which a role is held follow from what gives it.
       if (operand.kind === "held") continue;
@@ -98,7 +97,7 @@ export class Likeness {
     for (const rule of timed)
       parts.push(({ request }) => (isInForce(rule, request().get("now") as string) ? "t" : "f"));
     for (const { name } of fields) parts.push(({ person }) => print(person[name]));
-    return [key, ...fields].every(isPlain) ? new Likeness(stored(key), parts, compared) : undefined;
+    return [key, ...fields].every(isPlain) ? new Likeness(ruleset, stored(key), parts, compared) : undefined;
   }
 
   /** Undefined for a person who has to be looked at more closely. */
@@ -119,7 +118,26 @@ export class Likeness {
       values[slot] = known ?? undefined;
       id += known === null ? "n" : "v";
     }
+    const shape = this.#settings(opened, key, values);
+    if (shape === undefined) return undefined;
+    id += shape;
     return id.length > mostText ? undefined : { id, key, values };
+  }
+
+  /** What is set of them; undefined where it cannot be read, which the opening tells of. */
+  #settings({ request, reading }: Opened, key: Scalar, values: (Scalar | undefined)[]): string | undefined {
+    const { schema } = this.#ruleset;
+    const { settings } = schema.people ?? {};
+    if (settings === undefined) return "";
+    const isEnding = settings.from !== undefined || settings.until !== undefined;
+    try {
+      const now = isEnding ? (request().get("now") as string) : "";
+      const set = readSettings(schema, key, now, { ...silent, source: reading.source });
+      addSettingValues(this.#ruleset, set, values);
+      return set.shape;
+    } catch {
+      return undefined;
+    }
   }
 }
 
@@ -220,16 +238,6 @@ function linked(link: Link, key: Scalar, { request, reading: { source } }: Opene
     id += `${name}${record};`;
   }
   return `(${id})`;
-}
-
-/** What is set of them; undefined where it cannot be read, which the opening tells of. */
-function setting(schema: Schema, key: Scalar, now: string, { source }: Reading): string | undefined {
-  try {
-    const { id } = readSettings(schema, key, now, { ...silent, source });
-    return `${id.length}:${id}`;
-  } catch {
-    return undefined;
-  }
 }
 
 /** A text for each plain value, told apart by type and length. */

@@ -15,6 +15,7 @@ import {
 } from "../schema/schema.js";
 import { storedValue } from "../schema/types/stored-form.js";
 import { isRunning } from "./given-roles.js";
+import { Recent } from "./recent.js";
 
 /** What is set of one field, on all records or on one. */
 export interface SettingState {
@@ -39,11 +40,33 @@ export interface FieldSettings {
 export interface PersonSettings {
   /** The same for two persons of whom the same is set. */
   readonly id: string;
+  /** The same for two persons of whom the same is set but for the records that it is about. */
+  readonly shape: string;
   /** By table. */
   readonly of: ReadonlyMap<string, readonly FieldSettings[]>;
+  /** The records of which something is set, see {@link addressesOf}. */
+  readonly addresses: readonly SetRecords[];
 }
 
-export const nothingSet: PersonSettings = { id: "", of: new Map() };
+/** The records of which a part is set, as a canonical list of texts. */
+export interface SetRecords {
+  readonly field: Field;
+  readonly part: RecordPart;
+  readonly list: string;
+}
+
+export const nothingSet: PersonSettings = { id: "", shape: "", of: new Map(), addresses: [] };
+
+/** What records that something is set on have in common. */
+export const recordParts = ["none", "view", "addsView", "addsEdit", "counts", "any"] as const;
+
+export type RecordPart = (typeof recordParts)[number];
+
+/** The addresses of the records of which a part is set, as a canonical list of texts; undefined for none. */
+export function addressesOf({ records }: FieldSettings, part: RecordPart): string | undefined {
+  const found = [...records].flatMap(([address, state]) => (part === "any" || state[part] ? [address] : []));
+  return found.length === 0 ? undefined : JSON.stringify(found.sort());
+}
 
 const unset: SettingState = { none: false, view: false, addsView: false, addsEdit: false, counts: false };
 
@@ -78,13 +101,24 @@ export function readSettings(schema: Schema, key: Scalar, now: string, reading: 
     const setting = running === False ? undefined : settingIn(source, schema, row);
     if (setting !== undefined) found.push({ ...setting, counts: running === True });
   }
-  return found.length === 0 ? nothingSet : settingsOf(found, source);
+  if (found.length === 0) return nothingSet;
+  // Sessions are opened for every request, and mostly of those for whom one was opened before.
+  const id = found.map(textOf).sort().join("\n");
+  const recent = known.get(source) ?? new Recent<PersonSettings>(1_000);
+  known.set(source, recent);
+  const made = recent.get(id) ?? settingsOf(id, found, source);
+  recent.set(id, made);
+  return made;
 }
 
-function settingsOf(found: readonly Setting[], { adds }: SettingSource): PersonSettings {
-  const texts = found.map(({ table, field, level, record, counts }) =>
-    JSON.stringify([table.name, field.name, level, record, counts]),
-  );
+const known = new WeakMap<SettingSource, Recent<PersonSettings>>();
+
+/** The record comes last: no name has a control character, and an address may have any. */
+function textOf({ table, field, level, record, counts }: Setting): string {
+  return `${table.name}\t${field.name}\t${level}\t${counts}\t${record === null ? "" : JSON.stringify(record)}`;
+}
+
+function settingsOf(id: string, found: readonly Setting[], { adds }: SettingSource): PersonSettings {
   const byTable = new Map<string, Map<Field, { whole: SettingState; records: Map<string, SettingState> }>>();
   for (const { table, field, level, record, counts } of found) {
     const fields =
@@ -107,7 +141,23 @@ function settingsOf(found: readonly Setting[], { adds }: SettingSource): PersonS
   const of = new Map(
     [...byTable].map(([name, fields]) => [name, [...fields].map(([field, own]): FieldSettings => ({ field, ...own }))]),
   );
-  return { id: texts.sort().join(""), of };
+  const addresses = [...of.values()].flat().flatMap((own) =>
+    recordParts.flatMap((part): SetRecords[] => {
+      const list = addressesOf(own, part);
+      return list === undefined ? [] : [{ field: own.field, part, list }];
+    }),
+  );
+  return { id, shape: shapeOf(of), of, addresses };
+}
+
+function shapeOf(of: PersonSettings["of"]): string {
+  const fields = [...of].flatMap(([table, own]) =>
+    own.map((one) => [
+      ...[table, one.field.name, Object.values(one.whole)],
+      recordParts.filter((part) => addressesOf(one, part) !== undefined),
+    ]),
+  );
+  return JSON.stringify(fields.sort((a, b) => (String(a) < String(b) ? -1 : 1)));
 }
 
 function together(one: SettingState, other: SettingState): SettingState {

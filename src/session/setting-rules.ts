@@ -4,10 +4,17 @@ import { type ActionName, knownBy } from "../rules/actions.js";
 import { type EffectName, effects } from "../rules/effects.js";
 import type { Extent, Rule } from "../rules/rule.js";
 import type { Ruleset } from "../rules/ruleset.js";
+import type { Scalar } from "../schema/scalar.js";
 import { type Field, isOwn, meansNothing, type Table } from "../schema/schema.js";
 import { list } from "../schema/types/list.js";
 import { scalarTypes } from "../schema/types/scalars.js";
-import type { FieldSettings, PersonSettings, SettingState } from "./person-settings.js";
+import {
+  addressesOf,
+  type FieldSettings,
+  type PersonSettings,
+  type RecordPart,
+  recordParts,
+} from "./person-settings.js";
 import { entryMet } from "./step.js";
 import type { Asker } from "./subject.js";
 
@@ -38,7 +45,7 @@ const meanings: Readonly<
  */
 export function settingRules(ruleset: Ruleset, asker: Asker, table: Table, settings: PersonSettings): Rule[] {
   const own = settings.of.get(table.name) ?? [];
-  return own.flatMap((one) => rulesOfSetting(ruleset, asker, table, one.field, whoOf(table, one)));
+  return own.flatMap((one) => rulesOfSetting(ruleset, asker, table, one.field, whoOf(ruleset, table, one)));
 }
 
 /** The rules of one field; `who` says on which records each counts. */
@@ -72,23 +79,42 @@ export function rulesOfSetting(ruleset: Ruleset, asker: Asker, table: Table, fie
 }
 
 /** What is set on one record stands in place of what is set on all. */
-function whoOf(table: Table, { whole, records }: FieldSettings): SettingWho {
-  const on = (which: (state: SettingState) => boolean) =>
-    isAmong(table, addressList([...records].flatMap(([address, state]) => (which(state) ? [address] : []))));
-  const taken = (part: "none" | "view") =>
-    whoMeets(
-      whole[part] ? always : never,
-      on((state) => state[part]),
-      on((state) => state.counts),
-    );
-  // What gives counts where nothing else is said of the record, for certain or not.
-  const given = (part: "addsView" | "addsEdit") =>
-    whoMeets(
-      whole[part] ? always : never,
-      on((state) => state[part]),
-      on(() => true),
-    );
-  return { none: taken("none"), view: taken("view"), addsView: given("addsView"), addsEdit: given("addsEdit") };
+function whoOf(ruleset: Ruleset, table: Table, settings: FieldSettings): SettingWho {
+  const on = (part: RecordPart): Expression => {
+    if (addressesOf(settings, part) === undefined) return never;
+    const slot = slotOf(ruleset, settings.field, part);
+    const role = `${settingPrefix}${part} ${table.name}.${settings.field.name}`;
+    return isAmong(table, { kind: "held", type: list(scalarTypes.text), role, slot });
+  };
+  const meets = (part: SettingPart, apart: RecordPart) =>
+    whoMeets(settings.whole[part] ? always : never, on(part), on(apart));
+  return {
+    none: meets("none", "counts"),
+    view: meets("view", "counts"),
+    // What gives counts where nothing else is said of the record, for certain or not.
+    addsView: meets("addsView", "any"),
+    addsEdit: meets("addsEdit", "any"),
+  };
+}
+
+/** Places among a session's values, by ruleset and field: behind those of the operands that rules compare. */
+const slots = new WeakMap<Ruleset, Map<Field, number>>();
+
+function slotOf(ruleset: Ruleset, field: Field, part: RecordPart): number {
+  const own = slots.get(ruleset) ?? new Map<Field, number>();
+  slots.set(ruleset, own);
+  const first = own.get(field) ?? ruleset.sessionOperands.slots.size + own.size * recordParts.length;
+  own.set(field, first);
+  return first + recordParts.indexOf(part);
+}
+
+/** Writes the records that something is set on where the rules of {@link settingRules} look for them. */
+export function addSettingValues(
+  ruleset: Ruleset,
+  { addresses }: PersonSettings,
+  values: (Scalar | undefined)[],
+): void {
+  for (const { field, part, list: found } of addresses) values[slotOf(ruleset, field, part)] = found;
 }
 
 /** Set on the record itself, or on all while nothing else is set on it. */
@@ -98,12 +124,7 @@ export function whoMeets(whole: Expression, record: Expression, isSetApart: Expr
 
 /** Whether a record's address is in a list of texts that a session knows. */
 export function isAmong(table: Table, addresses: Operand): Expression {
-  if (addresses.kind === "constant" && addresses.value === "[]") return never;
   return { kind: "belongs", path: [table.address], asker: addresses };
-}
-
-function addressList(addresses: readonly string[]): Operand {
-  return { kind: "constant", type: list(scalarTypes.text), value: JSON.stringify([...addresses].sort()) };
 }
 
 /** Whether some rule permits the person to list or view anything of a record; rules on cells, and what is denied, aside. */

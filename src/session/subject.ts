@@ -15,7 +15,7 @@ import { givenRoles, type RoleClaim } from "./given-roles.js";
 import { type Membership, Memberships, readMembership } from "./memberships.js";
 import { nothingSet, type PersonSettings, readSettings } from "./person-settings.js";
 import { type ConstantSources, readConstant, readRequest } from "./session-values.js";
-import { settingRules } from "./setting-rules.js";
+import { addSettingValues, settingRules } from "./setting-rules.js";
 
 /** Who asks, as far as the residual of a rule depends on it. */
 export interface Asker {
@@ -85,6 +85,7 @@ export function openSubject(
 
   const constants = new Map<string, () => Operand>();
   const known: Known = (operand) => {
+    if (operand.slot !== undefined) return constantOf(operand, values[operand.slot]);
     const name = sessionOperandName(operand);
     let read = constants.get(name);
     if (read === undefined) {
@@ -133,7 +134,11 @@ export function openSubject(
   for (const name of ruleset.memberships) facts.push(member(name).fact);
   for (const rule of ruleset.timed) facts.push(isInForce(rule, now));
   const set = memberships === undefined || key === null ? nothingSet : readSettings(schema, key, now, reading);
-  if (schema.people?.settings !== undefined) facts.push(set.id);
+  if (set !== nothingSet) {
+    facts.push(set.shape);
+    own.push(set.id);
+    addSettingValues(ruleset, set, values);
+  }
   // Sessions are opened for every request: what is made here is made without copies and accessors.
   const signedIn = row === undefined ? never : always;
   const membership = (name: string): Expression => ({ kind: "truth", value: member(name).read() });
@@ -160,6 +165,10 @@ export function openSubject(
     alike,
     roles: () => heldRoles(ruleset, memberships),
   };
+}
+
+function constantOf({ type }: Operand, value: Scalar | undefined): Operand {
+  return value === undefined ? { kind: "unreadable", type } : { kind: "constant", type, value };
 }
 
 const inForceAt = (now: string) => (rule: Rule) => (isInForce(rule, now) ? always : never);
@@ -190,6 +199,7 @@ function lastingAsker(
     inForce,
     membership: (name) => ({ kind: "truth", value: members.get(name)?.read() ?? False }),
     known: (operand) => {
+      if (operand.slot !== undefined) return operand;
       const name = sessionOperandName(operand);
       const slot = slots.get(name);
       if (slot !== undefined && hasValue[slot] === true) return { ...operand, slot };

@@ -37,7 +37,7 @@ export function dataChecks(input: LintInput): void {
   }
 }
 
-/** The sessions of all who can sign in. Who holds a role that is none cannot, and is doubted. */
+/** The sessions of all who can sign in. Who holds a role that is none, or of whom something unreadable is set, cannot. */
 function openAll({ portier, ruleset, doubts, request }: LintInput, { tables, source }: LintData): Session[] {
   const { people } = ruleset.schema;
   if (people === undefined) return [];
@@ -47,8 +47,13 @@ function openAll({ portier, ruleset, doubts, request }: LintInput, { tables, sou
     try {
       sessions.push(portier.session({ person, source, request, report: toNobody }));
     } catch (error) {
-      if (!(error instanceof PortierError) || (error.code !== "unknown-role" && error.code !== "wrong-scope"))
-        throw error;
+      if (!(error instanceof PortierError)) throw error;
+      if (error.code === "bad-setting") {
+        const facts = { person: recordAddress(people.table, person) ?? "somebody", what: error.message };
+        doubts.add("unreadable-setting", facts, ["people", "settings"]);
+        continue;
+      }
+      if (error.code !== "unknown-role" && error.code !== "wrong-scope") throw error;
       for (const { name, where } of strangeRoles(person)) {
         const found = strangers.get(`${name} ${where}`) ?? { name, where, persons: [] };
         strangers.set(`${name} ${where}`, found);

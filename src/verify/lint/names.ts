@@ -20,6 +20,7 @@ function namesAsked({ schema, rules, groups, screens, lines }: Ruleset): Set<str
     }
   }
   for (const { givenBy } of schema.roles.values()) for (const { name } of givenBy) asked.add(name);
+  for (const name of schema.people?.settings?.givenBy ?? []) asked.add(name);
   for (const member of [...groups.values()].flatMap((group) => [...group.members, ...group.without])) {
     if (member.kind === "member") asked.add(lines.get(member.name)?.of ?? member.name);
   }
