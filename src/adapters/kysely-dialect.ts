@@ -27,7 +27,7 @@ import {
 import type { Row } from "../conditions/source.js";
 import type { Acting } from "../database/acting.js";
 import type { Connection, DriverRow } from "../database/connection.js";
-import { openDatabase } from "../database/open-database.js";
+import { type DatabaseOptions, openDatabase } from "../database/open-database.js";
 import { inTransaction } from "../database/retry.js";
 import type { ActingOptions } from "../database/work.js";
 import { recordAddress } from "../schema/address.js";
@@ -41,7 +41,7 @@ import { driverOf } from "./kysely-driver.js";
 import { type KyselyOptions, Rewriter } from "./kysely-select.js";
 import { onlyParts, refusedNode, returnedFields, rowsOf, updateOf } from "./kysely-statements.js";
 
-export interface PortierDialectOptions extends KyselyOptions, ActingOptions {
+export interface PortierDialectOptions extends KyselyOptions, ActingOptions, DatabaseOptions {
   /** Addresses of the rules whose messages the person has confirmed. */
   readonly confirmed?: readonly string[];
 }
@@ -145,7 +145,8 @@ class Working {
   }
 
   #acting(link: Connection): Acting {
-    return openDatabase(this.#portier, link).as(this.#person, this.#options);
+    const { observe } = this.#options;
+    return openDatabase(this.#portier, link, observe && { observe }).as(this.#person, this.#options);
   }
 
   async #select(node: SelectQueryNode, id: QueryId, link: Connection): Promise<readonly DriverRow[]> {

@@ -187,6 +187,7 @@ export class Rewriter {
       const hint = `declared: ${[...this.#tables.keys()].slice(0, 12).join(", ")}; a "with" is named inside of its own statement`;
       throw portierError("wrong-call", { what: `the document declares no table "${source}"`, hint });
     }
+    internals(this.#session).parts.stated?.(declared, this.#action);
     const select = maskedFragment(internals(this.#session), declared, this.#action, this.#dialect, {
       nameOf: ({ column }) => column,
       fence: this.#isFenced,

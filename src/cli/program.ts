@@ -12,6 +12,7 @@ import { CliError, type ExitCode, type Io } from "./io.js";
 import { lintCommand } from "./lint.js";
 import { matrixCommand } from "./matrix.js";
 import { membersCommand } from "./members.js";
+import { observedCommand } from "./observed.js";
 import { openCommand } from "./open.js";
 import { palette } from "./paint.js";
 import { recordCommand } from "./record.js";
@@ -36,6 +37,7 @@ const commands: readonly CliCommand[] = [
   explainCommand,
   testCommand,
   diffCommand,
+  observedCommand,
   reportCommand,
   sqlCommand,
   compileCommand,

@@ -11,6 +11,7 @@ import type { Masked } from "../session/session-types.js";
 import type { Connection } from "./connection.js";
 import { RecordChanged } from "./errors.js";
 import { type Listed, type ListQuery, listRecords } from "./listing.js";
+import { type Observe, Observing } from "./observing.js";
 import { inReading, inTransaction, typed } from "./retry.js";
 import { hasAddress, selectRecords } from "./statements.js";
 import { type ActingOptions, only, Work } from "./work.js";
@@ -55,9 +56,17 @@ export class Acting<T extends TableTypes = AnyTables> {
   readonly #connection: Connection;
   readonly #person: string | number | null;
   readonly #options: ActingOptions;
+  readonly #observe: Observe | undefined;
 
   /** Made by `openDatabase(...).as(...)`, not by applications. */
-  constructor(portier: Portier<T>, connection: Connection, person: string | number | null, options: ActingOptions) {
+  constructor(
+    portier: Portier<T>,
+    connection: Connection,
+    person: string | number | null,
+    options: ActingOptions,
+    observe?: Observe,
+  ) {
+    this.#observe = observe;
     this.#portier = portier;
     this.#connection = connection;
     this.#person = person;
@@ -98,7 +107,9 @@ export class Acting<T extends TableTypes = AnyTables> {
   list<K extends TableOf<T>>(table: K, query: ListQuery = {}): Promise<Listed<Masked<T, K>>> {
     return this.#reading(async (work) => {
       const session = await work.ask((one) => one);
-      return listRecords<Masked<T, K>>(work.inside, session as unknown as Session, table, query);
+      const listed = await listRecords<Masked<T, K>>(work.inside, session as unknown as Session, table, query);
+      await work.observeShown(table, listed.records, query.action ?? "list");
+      return listed;
     });
   }
 
@@ -243,7 +254,7 @@ export class Acting<T extends TableTypes = AnyTables> {
   }
 
   #reading<R>(run: (work: Work<T>) => Promise<R>): Promise<R> {
-    return inReading(this.#connection, (inside) => run(new Work(this.#portier, inside, this.#person, this.#options)));
+    return this.#observed((observing) => inReading(this.#connection, (inside) => run(this.#work(inside, observing()))));
   }
 
   /**
@@ -262,9 +273,26 @@ export class Acting<T extends TableTypes = AnyTables> {
   }
 
   #inTransaction<R>(run: (work: Work<T>) => Promise<R>): Promise<R> {
-    return inTransaction(this.#connection, (inside) =>
-      run(new Work(this.#portier, inside, this.#person, this.#options)),
+    return this.#observed((observing) =>
+      inTransaction(this.#connection, (inside) => run(this.#work(inside, observing()))),
     );
+  }
+
+  #work(inside: Connection, observing: Observing | undefined): Work<T> {
+    return new Work(this.#portier, inside, this.#person, this.#options, observing);
+  }
+
+  /** What is noted of an attempt that was begun anew is told by the one that was done. */
+  async #observed<R>(run: (observing: () => Observing | undefined) => Promise<R>): Promise<R> {
+    const observe = this.#observe;
+    if (observe === undefined) return run(() => undefined);
+    let last: Observing | undefined;
+    const done = await run(() => {
+      last = new Observing(observe);
+      return last;
+    });
+    last?.tell();
+    return done;
   }
 
   /** Whether the record is still as the person saw it. */

@@ -1,3 +1,4 @@
+export type { Observation } from "../session/observation.js";
 export type {
   Acting,
   ActingChange,
@@ -7,5 +8,6 @@ export type {
 export type { Connection, DriverRow } from "./connection.js";
 export { ConflictError, ConstraintError, RecordChanged } from "./errors.js";
 export type { Listed, ListQuery } from "./listing.js";
-export { type Database, openDatabase } from "./open-database.js";
+export type { Observe } from "./observing.js";
+export { type Database, type DatabaseOptions, openDatabase } from "./open-database.js";
 export type { ActingOptions } from "./work.js";

@@ -2,6 +2,7 @@ import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { Portier } from "../session/portier.js";
 import { Acting } from "./acting.js";
 import type { Connection } from "./connection.js";
+import { checkObserving, type Observe } from "./observing.js";
 import type { ActingOptions } from "./work.js";
 
 /**
@@ -15,8 +16,18 @@ import type { ActingOptions } from "./work.js";
 export function openDatabase<T extends TableTypes = AnyTables>(
   portier: Portier<T>,
   connection: Connection,
+  { observe }: DatabaseOptions = {},
 ): Database<T> {
-  return { as: (person, options = {}) => new Acting(portier, connection, person, options) };
+  const observing = checkObserving(portier.schema, observe);
+  return { as: (person, options = {}) => new Acting(portier, connection, person, options, observing) };
+}
+
+export interface DatabaseOptions {
+  /**
+   * Told what would have been refused or hidden of the tables that the document observes (`observe: true`). Needed where it
+   * observes any. It is called when a call is done, and what it throws is thrown by the call.
+   */
+  readonly observe?: Observe;
 }
 
 export interface Database<T extends TableTypes = AnyTables> {

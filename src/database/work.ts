@@ -1,16 +1,20 @@
 import type { Row } from "../conditions/source.js";
+import type { ShowAction } from "../rules/action-tree.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Table } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import type { Acceptance } from "../session/acceptance.js";
 import type { RoleClaim } from "../session/given-roles.js";
+import type { Noted } from "../session/observation.js";
 import type { Portier } from "../session/portier.js";
 import { firstOnConsole } from "../session/reading.js";
 import { seenOf } from "../session/seen.js";
 import type { Session } from "../session/session.js";
 import type { Finding } from "../session/session-options.js";
 import type { Connection } from "./connection.js";
+import { ObservedSession } from "./observed-session.js";
+import type { Observing } from "./observing.js";
 import { foundAtOnce, Records } from "./records.js";
 import { deleteRecord, hasAddress, insertRecord, selectRecords, updateRecord } from "./statements.js";
 
@@ -33,9 +37,17 @@ export class Work<T extends TableTypes = AnyTables> {
   readonly #options: ActingOptions;
   readonly #records: Records;
   readonly #report: (finding: Finding) => void;
+  readonly #observing: Observing | undefined;
 
-  constructor(portier: Portier<T>, inside: Connection, person: string | number | null, options: ActingOptions) {
+  constructor(
+    portier: Portier<T>,
+    inside: Connection,
+    person: string | number | null,
+    options: ActingOptions,
+    observing?: Observing,
+  ) {
     this.inside = inside;
+    this.#observing = observing;
     this.#portier = portier;
     this.#person = person;
     this.#options = options;
@@ -48,9 +60,12 @@ export class Work<T extends TableTypes = AnyTables> {
     const { request, actedBy, claims } = this.#options;
     const report = this.#report;
     let findings: Finding[] = [];
+    let noted: Noted[] = [];
     let isAnswered = false;
+    const observing = this.#observing;
     const answer = await this.#records.read(() => {
       findings = [];
+      noted = [];
       const session = this.#portier.session({
         person: this.#person,
         source: this.#records,
@@ -60,11 +75,26 @@ export class Work<T extends TableTypes = AnyTables> {
         ...(actedBy === undefined ? {} : { actedBy }),
         ...(claims === undefined ? {} : { claims }),
       });
-      return question(session);
+      if (observing === undefined) return question(session);
+      const observed = new ObservedSession<T>(session, (more) =>
+        isAnswered ? observing.note(more, observed.observed) : noted.push(...more),
+      );
+      const given = question(observed);
+      observing.of = observed.observed;
+      return given;
     });
     isAnswered = true;
+    if (observing?.of !== undefined) observing.note(noted, observing.of);
     for (const finding of findings) report(finding);
     return answer;
+  }
+
+  /** Notes what of the records that somebody was shown would have been hidden from them. */
+  async observeShown(name: TableOf<T>, records: readonly Row[], action: ShowAction): Promise<void> {
+    if (this.#observing === undefined || records.length === 0) return;
+    await this.ask((session) => {
+      if (session instanceof ObservedSession) session.noteShown(name, records, action);
+    });
   }
 
   table(name: string): Table {

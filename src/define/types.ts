@@ -36,6 +36,7 @@ interface DeclaredTable {
   readonly actions?: readonly string[];
   readonly grid?: object;
   readonly ranges?: Readonly<Record<string, string>>;
+  readonly observe?: boolean;
   readonly meant?: MeantInput;
 }
 

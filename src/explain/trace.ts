@@ -82,7 +82,7 @@ export class Tracer {
   constructor(ruleset: Ruleset, subject: Subject, plan: Plan, reading: Reading, record: Row | undefined) {
     this.#ruleset = ruleset;
     this.#subject = subject;
-    this.#judge = (action, table) => compileTruth(plan.of(table), action);
+    this.#judge = (action, table) => compileTruth(plan.judged(table), action);
     this.#reading = quietly(reading);
     this.#record = record;
   }

@@ -25,9 +25,20 @@ export type AccessHandler = (request: Request) => Promise<Response | undefined>;
  * const response = (await handle(request)) ?? new Response(null, { status: 404 });
  */
 export function accessHandler<T extends TableTypes = AnyTables>(options: HttpOptions<T>): AccessHandler {
-  const { portier, connection, who, base = "", tables, limits, report, onError, challenge = "Bearer" } = options;
+  const {
+    portier,
+    connection,
+    observe,
+    who,
+    base = "",
+    tables,
+    limits,
+    report,
+    onError,
+    challenge = "Bearer",
+  } = options;
   const served = { ...portier.schema, tables: servedTables(portier.schema.tables, tables) };
-  const database = openDatabase(portier, connection);
+  const database = openDatabase(portier, connection, observe === undefined ? {} : { observe });
   return async (request) => {
     const url = new URL(request.url);
     const path = pathUnder(base, url.pathname);

@@ -1,5 +1,6 @@
 import type { Row } from "../conditions/source.js";
 import type { Connection } from "../database/connection.js";
+import type { Observe } from "../database/observing.js";
 import type { ActingOptions } from "../database/work.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import type { Portier } from "../session/portier.js";
@@ -14,6 +15,8 @@ export interface Asking extends Omit<ActingOptions, "report"> {
 export interface HttpOptions<T extends TableTypes = AnyTables> {
   readonly portier: Portier<T>;
   readonly connection: Connection;
+  /** Told what would have been refused or hidden of the tables that the document observes; needed where it observes any. */
+  readonly observe?: Observe;
   /**
    * Finds out who asks, from a token or the application's own session. A response of its own is sent as it is, such as one
    * to a page for signing in; undefined is answered by 401.

@@ -2,7 +2,7 @@ import { type DeclaredField, declareFields } from "./declare-fields.js";
 import { isSource } from "./default-source.js";
 import { limits } from "./limits.js";
 import { TypeLinker } from "./link-types.js";
-import { checkName, type Part, readMapping, readMeant, readShape, readText, readTexts } from "./reader.js";
+import { checkName, type Part, readFlag, readMapping, readMeant, readShape, readText, readTexts } from "./reader.js";
 import {
   type Field,
   type FieldPath,
@@ -29,7 +29,19 @@ export interface DeclaredTables {
   readonly broken: ReadonlyMap<string, ReadonlySet<string>>;
 }
 
-const tableKeys = ["note", "source", "key", "owner", "fields", "actions", "grid", "ranges", "rules", "meant"] as const;
+const tableKeys = [
+  "note",
+  "source",
+  "key",
+  "owner",
+  "fields",
+  "actions",
+  "grid",
+  "ranges",
+  "observe",
+  "rules",
+  "meant",
+] as const;
 
 interface DeclaredTable {
   readonly shape: ReadonlyMap<(typeof tableKeys)[number], Part>;
@@ -50,13 +62,17 @@ export function declareTables(document: Part, part: Part | undefined): DeclaredT
   const entries = readMapping(part, "tables");
   if (entries.size > limits.tables) part.problems.add("too-large", { what: "tables", limit: limits.tables }, part.path);
   let everyTable: Part | undefined;
+  let observesAll = false;
   for (const [name, entry] of entries) {
-    if (name === "*") everyTable = readShape(entry, 'table "*"', ["rules"]).get("rules");
-    else if (checkTableName(entry, name)) declared.set(name, declareTable(entry, name));
+    if (name === "*") {
+      const shape = readShape(entry, 'table "*"', ["rules", "observe"]);
+      everyTable = shape.get("rules");
+      observesAll = readFlag(shape.get("observe"), "observe");
+    } else if (checkTableName(entry, name)) declared.set(name, declareTable(entry, name));
   }
 
   const linker = new TypeLinker(declared);
-  for (const [name, table] of declared) tables.set(name, makeTable(name, table, linker, defaults));
+  for (const [name, table] of declared) tables.set(name, makeTable(name, table, linker, defaults, observesAll));
   for (const [name, { shape, fields }] of declared) {
     const table = tables.get(name) as Table;
     linkFields(table, fields, tables);
@@ -116,6 +132,7 @@ function makeTable(
   { shape, fields: declared, key: keyNames }: DeclaredTable,
   linker: TypeLinker,
   defaults: Map<Field, Part>,
+  observesAll: boolean,
 ): Table {
   const fields: Field[] = [];
   for (const one of declared.values()) {
@@ -137,6 +154,7 @@ function makeTable(
     actions: readActions(shape.get("actions"), name),
     grid: readGrid(shape.get("grid"), base),
     source: readText(shape.get("source"), `source of "${name}"`) ?? name,
+    observe: readFlag(shape.get("observe"), "observe") || (observesAll && !shape.has("observe")),
     meant: readMeant(shape.get("meant")),
   };
 }

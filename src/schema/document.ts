@@ -148,12 +148,16 @@ export interface TableInput {
   readonly grid?: GridInput;
   /** Names for cell ranges: `{ heading: "A1:F1" }`. */
   readonly ranges?: Readonly<Record<string, string>>;
+  /** Tries the rules out: in a database, decisions about this table are logged, and nothing of it is refused or hidden. */
+  readonly observe?: boolean;
   readonly rules?: Readonly<Record<string, RuleInput>>;
   readonly meant?: MeantInput;
 }
 
 export interface EveryTableInput {
-  readonly rules: Readonly<Record<string, RuleInput>>;
+  /** Every table that does not say `observe: false`. */
+  readonly observe?: boolean;
+  readonly rules?: Readonly<Record<string, RuleInput>>;
 }
 
 export interface GridInput {

@@ -25,6 +25,10 @@ export const doubtMessages = {
     `table "${f.table}" has no rule that permits anything, so nobody may do anything with it`,
     "add permits, or leave the table out",
   ],
+  "observed-table": (f: { table: string }): Said => [
+    `table "${f.table}" is observed: in a database nothing of it is refused or hidden`,
+    'take "observe" out once its rules are right; `portier observed LOG` says what they would refuse',
+  ],
   "covers-nothing": (f: { rule: string; action: string }): Said => [
     `rule "${f.rule}" covers no field for ${f.action}`,
     "a permit covers sensitive, owner and computed fields only by their names",

@@ -72,6 +72,7 @@ function keptTable(name: string, declared: readonly KeptField[]): Table {
     actions: [],
     grid: undefined,
     source: name,
+    observe: false,
     meant: meansNothing,
   };
 }

@@ -63,6 +63,8 @@ export interface Table {
   readonly grid: Grid | undefined;
   /** The name of the table in the database. */
   readonly source: string;
+  /** Rules are tried on it: where a database is open, its decisions are logged and nothing of it is refused. */
+  readonly observe: boolean;
   readonly meant: Meant;
 }
 

@@ -15,7 +15,7 @@ import { decideStep, type StepData } from "./step.js";
  * checked. Where nothing is to be decided, the steps of a table and action are the plan's own, the very list.
  */
 export function decidedSteps(plan: Plan, reading: Reading): StepSource {
-  const judge: Judge = (action, table) => compileTruth(plan.of(table), action);
+  const judge: Judge = (action, table) => compileTruth(plan.judged(table), action);
   const truthOf: Decided = (test) => {
     try {
       return compileTest(test, judge)({}, reading);

@@ -124,6 +124,7 @@ export function encodeTable(table: Table, isSent = false): unknown {
     actions,
     grid: encode(grid),
     source,
+    ...(table.observe && !isSent ? { observe: true } : {}),
   };
 }
 
@@ -165,6 +166,7 @@ interface EncodedTable {
   readonly actions: readonly string[];
   readonly grid?: unknown;
   readonly source: string;
+  readonly observe?: boolean;
 }
 
 function decodeField(encoded: EncodedField, table: string, index: number): Field {
@@ -198,6 +200,7 @@ export function decodeTables(encoded: readonly unknown[]): Tables {
       actions,
       grid: undefined,
       source,
+      observe: one.observe === true,
       meant: meansNothing,
     });
   }

@@ -58,6 +58,11 @@ export class Plan {
     return plan;
   }
 
+  /** What another table's rules find when they ask whether something may be done with a record of this one. */
+  judged(name: string): TablePlan {
+    return this.of(name);
+  }
+
   #fromBase(table: Table): TablePlan | undefined {
     const base = this.#base?.of(table.name);
     const isSame = (action: ActionName) => base?.data(action) === this.#steps(table, action);
@@ -105,7 +110,7 @@ export class TablePlan implements TableGates {
   steps(action: ActionName): readonly Step[] {
     const known = this.#steps.get(action);
     if (known !== undefined) return known;
-    const judge: Judge = (asked, table) => compileTruth(this.#plan.of(table), asked);
+    const judge: Judge = (asked, table) => compileTruth(this.#plan.judged(table), asked);
     const steps = this.data(action).map((data) => compileStep(data, judge));
     steps.sort(cheapFirst);
     this.#steps.set(action, steps);

@@ -1,4 +1,5 @@
 import type { Reading } from "../conditions/read.js";
+import type { ActionName } from "../rules/actions.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Need } from "../rules/screens.js";
 import type { Scalar } from "../schema/scalar.js";
@@ -28,6 +29,8 @@ export interface SessionParts {
   /** What the session knows of the value of a new record; undefined where it cannot tell. Only of fields that say so. */
   readonly standard: (field: Field) => Scalar | null | undefined;
   readonly screens: (reach: (need: Need) => Reach) => ShownScreens;
+  /** Told of a table that a statement is written for, where it is looked at what would be hidden. */
+  readonly stated?: ((table: string, action: ActionName) => void) | undefined;
   /** What a session was opened from; one that was made from a snapshot has none. */
   readonly origin: SessionOrigin | undefined;
 }

@@ -232,7 +232,7 @@ function writeMay(
   const asked = askedRecord(key, scope.residual.plan.of(target).table, joins, scope);
   if (asked === undefined) return mode === "bad" && key.kind === "unreadable" ? formula("and", []) : never;
   const { record, bad } = asked;
-  const gates = scope.residual.plan.of(target);
+  const gates = scope.residual.plan.judged(target);
   const condition = conditionOf(gates, actionTree(gates.table, action, undefined));
   const within = inside(scope, joins.depth, record, undefined);
   const permitted = print(write(pushNots(bound(condition, scope.residual)), within, insideMode(isNegated, mode)));

@@ -113,7 +113,7 @@ function plain(expression: Expression, residual: Residual): Filter {
     case "exists":
       return { exists: expression.table, where: write(expression.condition, residual) };
     case "may": {
-      const gates = residual.plan.of(expression.target);
+      const gates = residual.plan.judged(expression.target);
       const asked = bound(conditionOf(gates, actionTree(gates.table, expression.action, undefined)), residual);
       return { record: expression.target, key: written(expression.key), where: write(asked, residual) };
     }

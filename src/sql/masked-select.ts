@@ -66,6 +66,7 @@ export function maskedSelect<T extends TableTypes = AnyTables, K extends TableOf
 ): MaskedSelect<Masked<T, K>> {
   const residual = internals(session);
   const { table } = residual.plan.of(name);
+  residual.parts.stated?.(name, action);
   if (table.byName.has(hidden)) {
     const hint = `give the column of hidden fields another name: { hidden: "${hidden}_fields" }`;
     throw portierError("wrong-call", { what: `"${name}" has a field "${hidden}"`, hint });

@@ -65,6 +65,7 @@ export function askedRecords(session: AnySession, name: string, action: string) 
   const gates = residual.plan.of(name);
   const { table } = gates;
   gates.checkAction(action);
+  residual.parts.stated?.(name, action);
   if (actionOf(table, action)?.judges === "new") {
     const hint = "ask session.accept about the new record";
     throw portierError("wrong-call", { what: `${action} speaks of no stored record`, hint });

@@ -32,6 +32,7 @@ export {
 export { type CellDifference, type CompareCell, compareWith } from "./matrix-differences.js";
 export { type Member, membersOf } from "./members.js";
 export { type Mutation, mutationsOf } from "./mutations.js";
+export { type ObservedRefusal, type ObservedSummary, type ProposedRule, summarizeObserved } from "./observed.js";
 export { type RuleDifference, ruleDifferences } from "./rule-differences.js";
 export { findUnnoticed, type MutationOptions, type MutationRun, type Unnoticed } from "./unnoticed.js";
 export { type CellView, type RecordView, recordView } from "./view.js";

@@ -44,7 +44,7 @@ export class PermittedSets {
     let view = this.#views.get(key);
     if (view === undefined) {
       const own = plan.of(this.#table);
-      const judge: Judge = (action, table) => compileTruth(plan.of(table), action);
+      const judge: Judge = (action, table) => compileTruth(plan.judged(table), action);
       const meeting = (condition: Expression) => this.sets.meeting(bound(condition, { values }), reading, judge, key);
       const shows = (field: Field, action: ShowAction) => {
         const shown = lookupTest(own, action, field);

@@ -94,7 +94,7 @@ describe("members", () => {
         const rules = names.map((to, index) => ({ to: [to], permit: { edit: [fields[index] as string] } }));
         const seen = { to: "anyone", permit: { view: ["all"] } };
         const document = compile(house({ rules: [...rules, seen], groups: drawn }));
-        const data = document.source({ ...world, items: [{ id: "i1" }] });
+        const data = document.source({ ...world, marks: [], items: [{ id: "i1" }] });
         const people = personViewers(document, world.staff, { source: data, request: { now } });
         for (const [index, name] of names.entries()) {
           const members = membersOf(document, people, name);

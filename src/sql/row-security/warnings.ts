@@ -30,6 +30,9 @@ export function warningsOf(ruleset: Ruleset, plan: Plan): string[] {
     if (table.actions.length > 0) {
       warnings.push(`${table.name}: ${table.actions.join(", ")}: no statement of SQL does that; ask the library`);
     }
+    if (table.observe) {
+      warnings.push(`${table.name}: it is observed, which is the library's: behind row security its rules hold`);
+    }
     const bearing = roleBearing(ruleset).get(table.name);
     if (bearing !== undefined) {
       const names = [...bearing].map(({ name }) => name).join(", ");

@@ -160,7 +160,7 @@ function metByNone({ doubts }: LintInput, rule: Rule, sessions: readonly Session
     const step = makeStepData(rule, subject, { judges: "stored", extent });
     if (step === undefined) continue;
     isFor = true;
-    const judge = (action: string, table: string) => compileTruth(plan.of(table), action);
+    const judge = (action: string, table: string) => compileTruth(plan.judged(table), action);
     if (sizeOf(sets.meeting(ruleTest(step.who, step.where), reading, judge, subject.classKey())) > 0) return;
   }
   if (isFor) doubts.add("met-by-none", { rule: nameOf(rule), all: sets.size }, rule.path);

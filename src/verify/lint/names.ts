@@ -4,7 +4,14 @@ import type { Ruleset } from "../../rules/ruleset.js";
 import type { LintInput } from "./doubts.js";
 
 /** Names that lead nowhere: roles, groups, tables and screens without a use. */
-export const nameChecks = [unusedRoles, unreachableRoles, tablesWithoutRules, deadScreens, rolesNobodyIsGiven];
+export const nameChecks = [
+  unusedRoles,
+  unreachableRoles,
+  tablesWithoutRules,
+  deadScreens,
+  rolesNobodyIsGiven,
+  openTables,
+];
 
 /** The roles and groups that rules, groups, screens and the giving of roles ask for. */
 function namesAsked({ schema, rules, groups, screens, lines }: Ruleset): Set<string> {
@@ -138,6 +145,13 @@ function deadScreens({ portier, ruleset, doubts, request }: LintInput): void {
       if (without.length === 0 && !isDead) continue;
       doubts.add("dead-screen", { screen: name, need: text, who: without }, ["screens", name]);
     }
+  }
+}
+
+/** Of a table that is observed nothing is refused or hidden in a database. */
+function openTables({ ruleset, doubts }: LintInput): void {
+  for (const { name, observe } of ruleset.schema.tables.values()) {
+    if (observe) doubts.add("observed-table", { table: name }, ["tables", name]);
   }
 }
 

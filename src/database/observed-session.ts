@@ -1,0 +1,205 @@
+import type { Row } from "../conditions/source.js";
+import type { ShowAction } from "../rules/action-tree.js";
+import { actionOf } from "../rules/actions.js";
+import { recordAddress } from "../schema/address.js";
+import type { Table } from "../schema/schema.js";
+import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
+import type { Acceptance, ChangeOptions, Refusal } from "../session/acceptance.js";
+import type { Decision } from "../session/decision.js";
+import { internals } from "../session/internals.js";
+import type { ManyAcceptance } from "../session/many.js";
+import type { Noted, Observed } from "../session/observation.js";
+import { observedParts } from "../session/observed-plan.js";
+import { Session } from "../session/session.js";
+import type { ActionOf, Masked } from "../session/session-types.js";
+import { mask } from "../session/shows.js";
+import { isOwner } from "./is-owner.js";
+
+/**
+ * A session in which nothing of the observed tables is refused or hidden, and in which it is noted what would have been. All
+ * other tables, and changes of who holds a role, are judged as ever.
+ */
+export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T> {
+  /** The session as it will be when the rules of all tables are enforced. */
+  readonly enforced: Session<T>;
+  readonly #note: (noted: readonly Noted[]) => void;
+
+  constructor(enforced: Session<T>, note: (noted: readonly Noted[]) => void) {
+    const { parts, ruleset } = internals(enforced);
+    const open = observedParts(parts, ruleset.schema);
+    super(open);
+    open.stated = (table, action) => this.#stated(table, action);
+    this.enforced = enforced;
+    this.#note = note;
+  }
+
+  get observed(): Observed {
+    return { person: this.person ?? null, actedBy: this.actedBy ?? null, roles: this.roles };
+  }
+
+  override may<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: Row, field?: FieldOf<T, K>): boolean {
+    const isPermitted = super.may(action, table, record, field);
+    if (isPermitted && this.#isObserved(table)) this.#decided(action, table, record, field);
+    return isPermitted;
+  }
+
+  override decide<K extends TableOf<T>>(
+    action: ActionOf<T, K>,
+    table: K,
+    record?: Row,
+    field?: FieldOf<T, K>,
+  ): Decision {
+    const decision = super.decide(action, table, record, field);
+    if (decision.permitted && this.#isObserved(table)) this.#decided(action, table, record, field);
+    return decision;
+  }
+
+  override mask<K extends TableOf<T>>(table: K, record: Row, action: ShowAction = "view"): Masked<T, K> | undefined {
+    const seen = super.mask(table, record, action);
+    this.noteShown(table, [record], action);
+    return seen;
+  }
+
+  override maskAll<K extends TableOf<T>>(
+    table: K,
+    records: Iterable<Row>,
+    action: ShowAction = "list",
+  ): Masked<T, K>[] {
+    const all = [...records];
+    const seen = super.maskAll(table, all, action);
+    this.noteShown(table, all, action);
+    return seen;
+  }
+
+  override accept(
+    action: string,
+    table: TableOf<T>,
+    record: Row | undefined,
+    valuesOrOptions?: Row | ChangeOptions,
+    options?: ChangeOptions,
+  ): Acceptance {
+    const given = [action, table, record, valuesOrOptions, options] as unknown as Parameters<Session<T>["accept"]>;
+    const outcome = super.accept(...given);
+    if (outcome.accepted && this.#isObserved(table)) {
+      const before = action === "create" ? undefined : record;
+      const values = action === "create" ? record : action === "edit" ? (valuesOrOptions as Row) : {};
+      this.#judged(action, table, before, values ?? {}, this.enforced.accept(...given));
+    }
+    return outcome;
+  }
+
+  override acceptBulk(
+    table: TableOf<T>,
+    records: readonly (Row | undefined)[],
+    values: Row,
+    options?: ChangeOptions,
+  ): ManyAcceptance {
+    const outcome = super.acceptBulk(table, records, values, options);
+    if (outcome.accepted && this.#isObserved(table)) {
+      const { results } = this.enforced.acceptBulk(table, records, values, options);
+      for (const [index, one] of results.entries()) this.#judged("bulk", table, records[index], values, one);
+    }
+    return outcome;
+  }
+
+  override acceptImport(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): ManyAcceptance {
+    const outcome = super.acceptImport(table, lines, options);
+    if (outcome.accepted && this.#isObserved(table)) {
+      const { results } = this.enforced.acceptImport(table, lines, options);
+      for (const [index, one] of results.entries()) this.#judged("import", table, undefined, lines[index] ?? {}, one);
+    }
+    return outcome;
+  }
+
+  /** Notes what of some records, which were shown, would have been hidden; nothing of a table that is not observed. */
+  noteShown(name: string, records: readonly Row[], action: ShowAction): void {
+    const table = this.#table(name);
+    if (table?.observe !== true) return;
+    const enforced = this.enforced as unknown as Session;
+    const open = this as unknown as Session;
+    const noted: Noted[] = [];
+    for (const record of records) {
+      const [shown, seen] = [mask(open, name, record, action), enforced.mask(name, record, action)];
+      for (const field of Object.keys(shown ?? {})) {
+        if (seen !== undefined && Object.hasOwn(seen, field)) continue;
+        const { permitted, reason, rule } = enforced.decide(action, name, record, field);
+        // A value that does not fit its type is shown to nobody.
+        if (permitted || reason === "permitted") continue;
+        noted.push({ ...this.#about(table, record), action, field, reason, rule });
+      }
+    }
+    this.#note(noted);
+  }
+
+  /** Of a statement that the application sends itself nobody sees the records: what it may hide of some is noted. */
+  #stated(name: string, action: string): void {
+    const table = this.#table(name);
+    if (table?.observe !== true) return;
+    const enforced = this.enforced as unknown as Session;
+    const isOfFields = actionOf(table, action)?.speaksOf === "fields";
+    const asked = isOfFields ? table.fields.map((field) => field.name) : [undefined];
+    const record = {};
+    const noted = { table: name, action, own: false, reason: "hidden", rule: undefined, key: undefined } as const;
+    const hidden = asked.filter((field) => enforced.reach(action, name, field) !== "all");
+    this.#note(hidden.map((field) => ({ ...noted, field, record, records: 0 })));
+  }
+
+  #decided(action: string, name: string, record: Row | undefined, field: string | undefined): void {
+    const table = this.#table(name);
+    const { permitted, reason, rule } = (this.enforced as unknown as Session).decide(action, name, record, field);
+    if (table === undefined || permitted || reason === "permitted") return;
+    this.#note([{ ...this.#about(table, record), action, field, reason, rule }]);
+  }
+
+  #judged(action: string, name: string, record: Row | undefined, values: Row, outcome: Acceptance): void {
+    const table = this.#table(name);
+    if (table === undefined) return;
+    const about = this.#about(table, record ?? values);
+    // A new record has no key that anybody could look up.
+    this.#note(judgedAs({ ...about, action, key: record === undefined ? undefined : about.key }, values, outcome));
+  }
+
+  #isObserved(name: string): boolean {
+    return this.#table(name)?.observe === true;
+  }
+
+  #table(name: string): Table | undefined {
+    return internals(this).ruleset.schema.tables.get(name);
+  }
+
+  #about(table: Table, record: Row | undefined): About {
+    const key = record === undefined ? undefined : recordAddress(table, record);
+    const own = record !== undefined && isOwner(this.enforced as unknown as Session, table, record);
+    return { table: table.name, record: record ?? {}, key, own };
+  }
+}
+
+type About = Pick<Noted, "table" | "record" | "key" | "own">;
+
+/** What a change would have come to, refusal by refusal. */
+function judgedAs(about: Omit<Noted, "field" | "reason" | "rule">, values: Row, outcome: Acceptance): Noted[] {
+  if (outcome.accepted) return outcome.dropped.map((one) => refusedAs(about, one));
+  switch (outcome.reason) {
+    case "refused":
+      return outcome.refusals.map((one) => refusedAs(about, one));
+    case "unconfirmed":
+      return (outcome.confirm ?? []).map(({ rule }) => ({ ...about, field: undefined, reason: "unconfirmed", rule }));
+    case "not-found":
+    case "fault": {
+      const { reason } = outcome;
+      const isOfFields = about.action === "edit" || about.action === "bulk";
+      const fields = isOfFields ? Object.keys(values) : [undefined];
+      return fields.map((field) => ({ ...about, field, reason, rule: undefined }));
+    }
+    case "invalid":
+      return [];
+    default:
+      return outcome.reason satisfies never;
+  }
+}
+
+/** A reference to what the person does not know of is as one to what is not there. */
+function refusedAs(about: Omit<Noted, "field" | "reason" | "rule">, { field, reason, rule }: Refusal): Noted {
+  const why = reason === "denied" || reason === "reserved" || reason === "not-permitted" || reason === "fault";
+  return { ...about, field, reason: why ? reason : "not-found", rule };
+}
