@@ -1,20 +1,24 @@
 import { mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import fc from "fast-check";
 import { Kysely } from "kysely";
-import { compile, compiledOf, type Row } from "portier";
+import { compile, compiledOf, type DocumentInput, type Row } from "portier";
 import { openCompiled } from "portier/compiled";
 import { type Observation, openDatabase } from "portier/database";
 import { observedFile } from "portier/directory";
 import { parseDocument } from "portier/document";
 import { accessHandler } from "portier/http";
 import { portierDialect } from "portier/kysely";
-import { rowSecurity, where } from "portier/sql";
+import { mariadb, maskedSelect, postgres, rowSecurity, sqlite, where } from "portier/sql";
 import { lint, summarizeObserved } from "portier/verify";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
 import { parse } from "yaml";
+import { ObservedSession } from "../../src/database/observed-session.js";
 import { waitForCli } from "../support/cli.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
+import { groups, house, items, promised, rules, worlds } from "../support/house.js";
+import { runsOf, seedOf } from "../support/runs.js";
 
 /** I want to add rules to an application that is in use, table by table, and to see first what they would refuse. */
 const rulesFile = `
@@ -241,6 +245,63 @@ describe("observing", () => {
     expect(() => openDatabase(openCompiled(compiledOf(portier)) as never, connection)).toThrow(/nobody is told/);
     const none = compile(parseDocument(rulesFile.replace("    observe: true\n", "")).document);
     expect(() => openDatabase(none, connection)).not.toThrow();
+  });
+
+  it("changes no answer about any other table, whatever its rules ask of the one that is observed", () => {
+    const counts = { masked: 0, statements: 0, opened: 0 };
+    fc.assert(
+      fc.property(
+        fc.record({ rules: fc.array(rules, { minLength: 1, maxLength: 5 }), groups }),
+        worlds,
+        items,
+        fc.constantFrom("items", "staff", "events", "depts", "team", "notes"),
+        fc.constantFrom("p1", "p2", "p3", undefined),
+        (drawn, world, item, observed, me) => {
+          // Each table is asked about by the rules of another one.
+          const asking = ["keeper", "dept", "event"].map((path) => ({
+            to: "anyone",
+            where: `may view ${path}`,
+            permit: { view: ["title"] },
+          }));
+          const document = house({ ...drawn, rules: [...drawn.rules, ...asking] });
+          const tables = { ...document.tables, [observed]: { ...document.tables[observed], observe: true } };
+          const made = compile({ ...document, tables } as DocumentInput);
+          const all: Record<string, readonly Row[]> = { ...world, items: [item], sheet: [] };
+          const source = made.source(all);
+          const enforced = made.session({ ...(me && { person: me }), source, request: promised, report: () => {} });
+          const open = new ObservedSession(enforced, () => {});
+          for (const table of Object.keys(document.tables)) {
+            if (table === observed) continue;
+            for (const action of ["list", "view", "export"] as const) {
+              for (const row of all[table] ?? []) {
+                counts.masked++;
+                expect(open.mask(table, row, action)).toEqual(enforced.mask(table, row, action));
+              }
+              for (const dialect of [sqlite, postgres, mariadb]) {
+                counts.statements++;
+                const [seen, kept] = [open, enforced].map((one) => {
+                  const { text, params } = maskedSelect(one, table, dialect, { action });
+                  return { text, params };
+                });
+                expect(seen).toEqual(kept);
+                expect(where(open, table, action, dialect)).toEqual(where(enforced, table, action, dialect));
+              }
+            }
+            for (const row of all[table] ?? []) {
+              for (const action of ["edit", "delete", "bulk"] as const)
+                expect(open.decide(action, table, row)).toEqual(enforced.decide(action, table, row));
+            }
+          }
+          for (const row of all[observed] ?? []) {
+            counts.opened++;
+            expect(open.may("list", observed, row)).toBe(true);
+            expect(open.may("delete", observed, row)).toBe(true);
+          }
+        },
+      ),
+      { seed: seedOf(1), numRuns: runsOf(60) },
+    );
+    for (const [what, count] of Object.entries(counts)) expect([what, count > 100]).toEqual([what, true]);
   });
 
   it("changes nothing of a session by itself", () => {
