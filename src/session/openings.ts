@@ -4,6 +4,7 @@ import type { Need } from "../rules/screens.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Field, lastOf, type Schema } from "../schema/schema.js";
+import type { Asker } from "./asker.js";
 import { asksOfAnyRecord, decidedSteps } from "./decided.js";
 import { Likeness } from "./likeness.js";
 import { Plan } from "./plan.js";
@@ -17,7 +18,7 @@ import { type ShownScreens, shownScreens } from "./screens.js";
 import type { Finding, SessionOptions } from "./session-options.js";
 import type { MakeRoleGuard, SessionOrigin, SessionParts } from "./session-parts.js";
 import { readRequest } from "./session-values.js";
-import { type Asker, openSubject, roleSubject, type Subject } from "./subject.js";
+import { openSubject, roleSubject, type Subject } from "./subject.js";
 
 type Report = (finding: Finding) => void;
 

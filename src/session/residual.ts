@@ -3,9 +3,9 @@ import { holdsRows } from "../rules/extent.js";
 import type { Extent, Rule } from "../rules/rule.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Table } from "../schema/schema.js";
+import type { Asker } from "./asker.js";
 import type { StepSource } from "./plan.js";
 import { makeStepData, type StepOptions } from "./step.js";
-import type { Asker } from "./subject.js";
 
 /** A rule as it counts for an action of its table. */
 export interface CountingRule {

@@ -1,7 +1,7 @@
 import { True } from "../conditions/truth.js";
 import type { Need, Screen } from "../rules/screens.js";
+import type { Asker } from "./asker.js";
 import type { Reach } from "./reach.js";
-import type { Asker } from "./subject.js";
 
 /** The screens that somebody is shown, in declared order, and the one where they land after signing in. */
 export interface ShownScreens {

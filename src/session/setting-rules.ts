@@ -8,6 +8,7 @@ import type { Scalar } from "../schema/scalar.js";
 import { type Field, isOwn, meansNothing, type Table } from "../schema/schema.js";
 import { list } from "../schema/types/list.js";
 import { scalarTypes } from "../schema/types/scalars.js";
+import type { Asker } from "./asker.js";
 import {
   addressesOf,
   type FieldSettings,
@@ -16,7 +17,6 @@ import {
   recordParts,
 } from "./person-settings.js";
 import { entryMet } from "./step.js";
-import type { Asker } from "./subject.js";
 
 /** What a setting does; each is a rule of its own. */
 export const settingParts = ["none", "view", "addsView", "addsEdit"] as const;

@@ -8,8 +8,8 @@ import type { Action } from "../rules/actions.js";
 import { type Effect, type EffectName, effectNames, effects, ruleTest } from "../rules/effects.js";
 import type { Extent, Rule, Who } from "../rules/rule.js";
 import type { FieldPath, Table } from "../schema/schema.js";
+import type { Asker } from "./asker.js";
 import type { Decision } from "./decision.js";
-import type { Asker } from "./subject.js";
 
 /** One rule as it stands for one subject: conditions on the record alone. Plain data, but for what is compiled from it. */
 export interface StepData {

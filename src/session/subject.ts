@@ -8,28 +8,15 @@ import type { Rule } from "../rules/rule.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
-import { type Schema, singleKey, type Table } from "../schema/schema.js";
+import { type Schema, singleKey } from "../schema/schema.js";
 import { storedValue } from "../schema/types/stored-form.js";
+import type { Asker } from "./asker.js";
 import { findDelegation } from "./delegation.js";
 import { givenRoles, type RoleClaim } from "./given-roles.js";
 import { type Membership, Memberships, readMembership } from "./memberships.js";
 import { nothingSet, type PersonSettings, readSettings } from "./person-settings.js";
 import { type ConstantSources, readConstant, readRequest } from "./session-values.js";
 import { addSettingValues, settingRules } from "./setting-rules.js";
-
-/** Who asks, as far as the residual of a rule depends on it. */
-export interface Asker {
-  /** False for a person who is inactive or not in the people table: no rule is met, `anyone` included. */
-  readonly meets: boolean;
-  readonly signedIn: Expression;
-  /** Whether the person holds the role or is in the group; the open expression where that is not known. */
-  readonly membership: (name: string) => Expression;
-  /** Whether a rule that is there for a time is there now. */
-  readonly inForce: (rule: Rule) => Expression;
-  readonly known: Known;
-  /** What is set of the person on a table, as rules. */
-  readonly settings: (table: Table) => readonly Rule[];
-}
 
 /**
  * Who asks, as far as rules can tell: everything that partial evaluation needs. Two subjects with the same `classKey`

@@ -4,9 +4,9 @@ import type { Rule } from "../../rules/rule.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import { type Schema, singleKey, type Table } from "../../schema/schema.js";
 import { timestamp } from "../../schema/types/timestamp.js";
+import type { Asker } from "../../session/asker.js";
 import { Plan } from "../../session/plan.js";
 import { residualSteps } from "../../session/residual.js";
-import type { Asker } from "../../session/subject.js";
 import { settingsOfAnybody } from "./held-settings.js";
 
 /** The plan of a document for whoever asks: all that only a session knows is left to the statement. */
