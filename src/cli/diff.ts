@@ -6,6 +6,7 @@ import type { Data } from "../document/data.js";
 import { compileText } from "../document/parse-document.js";
 import { findTable } from "../schema/schema.js";
 import type { Portier } from "../session/portier.js";
+import { declaredGains } from "../verify/declared-gains.js";
 import { type AccessChange, everybodysDifference, type SharedDifference } from "../verify/gains.js";
 import { type RuleDifference, ruleDifferences } from "../verify/rule-differences.js";
 import { personViewers, roleViewers } from "../verify/viewers.js";
@@ -70,16 +71,18 @@ function printDifferences(
   const viewersOf = (portier: Portier) => roleViewers(portier, sessionOptions(portier, options, undefined, io));
   const rules = ruleDifferences(viewersOf(before), viewersOf(after));
   const accepted = acceptedSentences(options.accept);
+  const declared = declaredGains(before.schema, after.schema);
   const gains = [
+    ...declared,
     ...people.flatMap(({ persons, gains: lines }) => lines.map((line) => gainSentence(persons, line))),
     // What a role may do more is a gain by itself where no record at hand shows it, or none could.
     ...rules
       .filter((one) => (one.isTentative ? one.after !== "none" : one.change !== "less" && !isShown(one, people)))
       .map(ruleSentence),
   ].map((sentence): Gain => ({ sentence, isAccepted: accepted.has(sentence) }));
-  if (options.format === "json") io.out(`${JSON.stringify({ people, rules, gains }, null, 2)}\n`);
-  else if (options.format === "markdown") io.out(markdown(people, rules, gains));
-  else printText(people, rules, gains, io);
+  if (options.format === "json") io.out(`${JSON.stringify({ people, rules, declared, gains }, null, 2)}\n`);
+  else if (options.format === "markdown") io.out(markdown(people, rules, declared, gains));
+  else printText(people, rules, declared, gains, io);
   const open = gains.filter(({ isAccepted }) => !isAccepted).length;
   if (open > 0) io.err(`${open} gain${open === 1 ? " is" : "s are"} not accepted\n`);
   return open > 0 ? 1 : 0;
@@ -164,11 +167,12 @@ function personsText(persons: readonly string[]): string {
 function printText(
   people: readonly SharedDifference[],
   rules: readonly RuleDifference[],
+  declared: readonly string[],
   gains: readonly Gain[],
   io: Io,
 ): void {
   const paint = palette(io);
-  if (people.length + rules.length === 0) {
+  if (people.length + rules.length + declared.length === 0) {
     io.out(`${paint.yes("same")}  nobody gains or loses anything\n`);
     return;
   }
@@ -205,6 +209,11 @@ function printText(
     ]);
     io.out(`${columns(["", "who", "table", "action", "reach", "what"].map(paint.quiet), body, io.width)}\n`);
   }
+  if (declared.length > 0) {
+    io.out(`${paint.heading("besides the rules")}\n`);
+    for (const sentence of declared) io.out(`${paint.yes("+")}  ${sentence}\n`);
+    io.out("\n");
+  }
   const open = gains.filter(({ isAccepted }) => !isAccepted);
   if (open.length === 0) return;
   io.out(`${paint.doubt("not accepted")}  for a file that --accept names, if it is meant:\n`);
@@ -215,6 +224,7 @@ function printText(
 function markdown(
   people: readonly SharedDifference[],
   rules: readonly RuleDifference[],
+  declared: readonly string[],
   gains: readonly Gain[],
 ): string {
   const open = gains.filter(({ isAccepted }) => !isAccepted).length;
@@ -228,5 +238,7 @@ function markdown(
   });
   const lines = rules.map((one) => `- ${cell(ruleSentence(one))}`);
   const byRules = lines.length === 0 ? "" : `\n### By the rules, whatever is stored\n\n${lines.join("\n")}\n`;
-  return `${head}${tables.join("")}${byRules}`;
+  const besides =
+    declared.length === 0 ? "" : `\n### Besides the rules\n\n${declared.map((one) => `- ${cell(one)}`).join("\n")}\n`;
+  return `${head}${tables.join("")}${byRules}${besides}`;
 }

@@ -1,3 +1,4 @@
+export { declaredGains } from "./declared-gains.js";
 export type { ExpectationData } from "./expectations/asked.js";
 export { coverageOf, type RuleCoverage } from "./expectations/coverage.js";
 export type {

@@ -43,6 +43,31 @@ describe("a change of the rules", () => {
     expect(ran.err).toBe("27 gains are not accepted\n");
   });
 
+  it.each([
+    [
+      "    key: accession\n",
+      "    key: accession\n    observe: true\n",
+      "objects is observed: in a database nothing of it is refused or hidden",
+    ],
+    [
+      "keeper: { include: [assistant], givenBy: [director]",
+      "keeper: { include: [assistant], givenBy: [director, head]",
+      "head may give and take keeper",
+    ],
+    ["exclusive: [director] } # pays", "} # pays", "director and treasurer may be held together"],
+    ["givenBy: [director], atLeast: 1 }", "givenBy: [director] }", "director must be held by 0 instead of 1"],
+  ])("besides the rules is stopped, too: %s", (from, to, sentence) => {
+    change(from, to);
+    const ran = diff();
+    expect(ran.code).toBe(1);
+    expect(ran.out).toContain(`besides the rules\n+  ${sentence}\n`);
+    expect(JSON.parse(diff("--format", "json").out).declared).toEqual([sentence]);
+    expect(diff("--format", "markdown").out).toContain(`### Besides the rules\n\n- ${sentence}`);
+    const accept = join(folder, "accepted.txt");
+    writeFileSync(accept, `${sentence}\n`);
+    expect(diff("--accept", accept).code).toBe(0);
+  });
+
   it("passes once its gains are accepted, and not any more when they grow", () => {
     change("permit: { view: [name, head] }", "permit: { view: [name, head], edit: [name] }");
     const { gains } = JSON.parse(diff("--format", "json").out) as { gains: { sentence: string }[] };

@@ -4,6 +4,7 @@ import { parseDocument } from "portier/document";
 import { explain, explanationText } from "portier/explain";
 import { administration, databaseStore, storeMigration } from "portier/people";
 import { maskedSelect, rowSecurity } from "portier/sql";
+import { declaredGains } from "portier/verify";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { codesOf } from "../support/codes.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
@@ -209,6 +210,22 @@ describe("settings per person", () => {
     );
   });
 
+  it.each([
+    ["givenBy: [registrar]", "givenBy: [registrar, keeper]", "keeper may set what one person may do with a field"],
+    ["view: [shelf]", "view: [shelf, value]", "a setting may open objects value to be viewed"],
+    ["edit: [label]", "edit: [label, title]", "a setting may open objects title to be edited"],
+    ["    until: ends_at\n", "", "settings per person are read otherwise: from field_settings"],
+    [
+      / {2}settings:[\s\S]*edit: \[label\] }\n/,
+      "",
+      "settings per person count no more: what they take away is given back",
+    ],
+  ])("are compared with those of another document: %s", (from, to, sentence) => {
+    const other = compile(parseDocument(rulesFile.replace(from, to)).document);
+    expect(declaredGains(portier.schema, other.schema)).toContain(sentence);
+    expect(declaredGains(portier.schema, portier.schema)).toEqual([]);
+  });
+
   it("say what is wrong in the declaration", () => {
     const wrong = (from: string, to: string) => codesOf(rulesFile.replace(from, to));
     expect(wrong("level: level", "level: id_")).toEqual(["unknown-field"]);
@@ -320,21 +337,38 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
       });
       await script(migration);
       try {
+        const asked = async (who: string, statement: string) => {
+          await script("begin");
+          try {
+            await script(`select seen.ask_as('${who}', '{"now": "${now}"}')`);
+            return await engine.run(statement);
+          } finally {
+            await script("rollback");
+          }
+        };
         for (const [who, named, seen, edited] of cases) {
           const [table = "", field = ""] = named.split(".");
-          const inTransaction = async (statement: string) => {
-            await script("begin");
-            try {
-              await script(`select seen.ask_as('${who}', '{"now": "${now}"}')`);
-              return await engine.run(statement);
-            } finally {
-              await script("rollback");
-            }
-          };
-          const rows = await inTransaction(`select * from seen.${table}`);
+          const rows = await asked(who, `select * from seen.${table}`);
           expect(keysOf(table, rows, field), `${who} ${named}`).toBe(seen);
-          void edited;
+          // Records that nobody may list are not there to be changed.
+          for (const key of seen.split(" ").filter((one) => one !== "")) {
+            const where = `where ${table === "loans" ? "number" : "id"} = '${key}'`;
+            const value = table === "loans" ? "1" : field === "value" ? "3" : "'x'";
+            const isDone = await asked(who, `update seen.${table} set ${field} = ${value} ${where}`).then(
+              () => true,
+              () => false,
+            );
+            expect(isDone, `${who} edits ${named} of ${key}`).toBe(edited.split(" ").includes(key));
+          }
         }
+        for (const change of [
+          "insert into seen.field_settings (id, member, entity, attribute, level) values ('x', 'wren', 'objects', 'label', 'none')",
+          "update seen.field_settings set level = 'none' where id like 'noor%'",
+          "delete from seen.field_settings",
+        ]) {
+          await expect(asked("ines", change), change).rejects.toThrow();
+        }
+        await asked("ines", "update seen.field_settings set remark = 'why'");
       } finally {
         await script(removal);
       }
