@@ -1,6 +1,7 @@
 import type { Scalar } from "../schema/scalar.js";
 import type { Expression, LineTest, PersonTest } from "./expression.js";
 import { compileElements, compileRead, find, holding, type Reading, readField, type Test } from "./read.js";
+import { keyOf } from "./simplify.js";
 import type { Row } from "./source.js";
 import { Bad, False, True, type Truth, Unknown } from "./truth.js";
 
@@ -12,9 +13,11 @@ export function compilePerson(
   const test = compile(condition);
   const isHere = here === undefined ? undefined : compile(here);
   const isSome = quantifier === "some";
+  // Rules that ask the same of a person share what was found.
+  const id = `${people} ${keyOf(condition)}`;
   /** Undefined where there is no such person. */
   const ofPerson = (one: Scalar, reading: Reading): Truth | undefined => {
-    const known = reading.decided?.ofPersons(test);
+    const known = reading.decided?.ofPersons(id);
     const truth = known?.get(one);
     if (truth !== undefined) return truth;
     const person = find(people, one, reading);

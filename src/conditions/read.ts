@@ -14,8 +14,8 @@ import type { Truth } from "./truth.js";
 interface DecidedTests {
   get(test: object): Truth | undefined;
   set(test: object, truth: Truth): void;
-  /** Those of a test on other persons' records, by the person's key. */
-  ofPersons(test: object): Map<Scalar, Truth>;
+  /** Those of a test on other persons' records, by the person's key. `test`: a text that equal tests share. */
+  ofPersons(test: string): Map<Scalar, Truth>;
 }
 
 /** What an evaluation may use besides the record. One per session. */

@@ -93,7 +93,7 @@ export function makeReading(given: Source | undefined, report: (finding: Finding
 /** Most sessions decide no such test. */
 class DecidedTests {
   #kept: Map<object, Truth> | undefined;
-  #ofPersons: Map<object, Map<Scalar, Truth>> | undefined;
+  #ofPersons: Map<string, Map<Scalar, Truth>> | undefined;
 
   get(test: object): Truth | undefined {
     return this.#kept?.get(test);
@@ -104,7 +104,7 @@ class DecidedTests {
     this.#kept.set(test, truth);
   }
 
-  ofPersons(test: object): Map<Scalar, Truth> {
+  ofPersons(test: string): Map<Scalar, Truth> {
     this.#ofPersons ??= new Map();
     const known = this.#ofPersons.get(test);
     if (known !== undefined) return known;
