@@ -254,7 +254,7 @@ export class Acting<T extends TableTypes = AnyTables> {
   }
 
   #reading<R>(run: (work: Work<T>) => Promise<R>): Promise<R> {
-    return this.#observed((observing) => inReading(this.#connection, (inside) => run(this.#work(inside, observing()))));
+    return inReading(this.#connection, (inside) => this.#observed(inside, run));
   }
 
   /**
@@ -273,25 +273,14 @@ export class Acting<T extends TableTypes = AnyTables> {
   }
 
   #inTransaction<R>(run: (work: Work<T>) => Promise<R>): Promise<R> {
-    return this.#observed((observing) =>
-      inTransaction(this.#connection, (inside) => run(this.#work(inside, observing()))),
-    );
+    return inTransaction(this.#connection, (inside) => this.#observed(inside, run));
   }
 
-  #work(inside: Connection, observing: Observing | undefined): Work<T> {
-    return new Work(this.#portier, inside, this.#person, this.#options, observing);
-  }
-
-  /** What is noted of an attempt that was begun anew is told by the one that was done. */
-  async #observed<R>(run: (observing: () => Observing | undefined) => Promise<R>): Promise<R> {
-    const observe = this.#observe;
-    if (observe === undefined) return run(() => undefined);
-    let last: Observing | undefined;
-    const done = await run(() => {
-      last = new Observing(observe);
-      return last;
-    });
-    last?.tell();
+  /** What cannot be told of what is observed ends the transaction: nothing goes on unseen. */
+  async #observed<R>(inside: Connection, run: (work: Work<T>) => Promise<R>): Promise<R> {
+    const observing = this.#observe && new Observing(this.#observe);
+    const done = await run(new Work(this.#portier, inside, this.#person, this.#options, observing));
+    observing?.tell();
     return done;
   }
 

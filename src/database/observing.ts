@@ -3,10 +3,10 @@ import type { Schema } from "../schema/schema.js";
 import { timestampOf } from "../schema/types/timestamp.js";
 import { type Noted, type Observation, type Observed, observationsOf } from "../session/observation.js";
 
-/** Where observations go. What it throws ends the call, so that nothing goes on unseen. */
+/** Where observations go. What it throws undoes the change that it is told of, so that nothing goes on unseen. */
 export type Observe = (observation: Observation) => void;
 
-/** What is noted while a call is answered; it is told when the call is done. */
+/** What is noted while a call is answered; it is told at its end. */
 export class Observing {
   readonly #observe: Observe;
   #noted: { readonly noted: Noted[]; readonly of: Observed }[] = [];

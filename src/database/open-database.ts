@@ -25,7 +25,7 @@ export function openDatabase<T extends TableTypes = AnyTables>(
 export interface DatabaseOptions {
   /**
    * Told what would have been refused or hidden of the tables that the document observes (`observe: true`). Needed where it
-   * observes any. It is called when a call is done, and what it throws is thrown by the call.
+   * observes any. It is called before a change is committed, once more where that is begun anew; what it throws undoes it.
    */
   readonly observe?: Observe;
 }

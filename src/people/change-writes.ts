@@ -242,6 +242,7 @@ export class ChangeWrites {
     const [address] = record === undefined ? [null] : (splitAddress([recordType(settings)], record) ?? []);
     if (address === undefined || (record !== undefined && settings.record === undefined))
       return refuse("no-such-record", { table: about, name: record ?? "" });
+    if (record !== undefined && schema.tables.has(about)) this.#mustKnow(about, record);
     const target: Row = {
       [settings.person.name]: key,
       [settings.on.name]: about,

@@ -174,6 +174,17 @@ describe.each(Object.entries(engines))("observed tables in %s", (_name, open) =>
     expect(await bram.edit("objects", "o2", { title: null })).toMatchObject({ accepted: false, reason: "invalid" });
   });
 
+  it("change nothing that cannot be told of", async () => {
+    const full = () => {
+      throw new Error("the disk is full");
+    };
+    const bram = openDatabase(portier, engine.connection, { observe: full }).as("bram");
+    await expect(bram.edit("objects", "o1", { shelf: "S3" })).rejects.toThrow("the disk is full");
+    await expect(bram.list("objects")).rejects.toThrow("the disk is full");
+    expect(await engine.run("select shelf from objects where id = 'o1'")).toMatchObject([{ shelf: "S1" }]);
+    expect(await bram.ask((session) => session.may("edit", "objects", data["objects"]?.[0], "title"))).toBe(true);
+  });
+
   it("are observed over HTTP and in Kysely", async () => {
     const handle = accessHandler({ portier, connection: engine.connection, observe, who: () => ({ person: "bram" }) });
     const got = await handle(new Request("http://museum.test/records/objects/o3"));

@@ -290,6 +290,7 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
     });
     expect(await registrar.set({ ...change, record: "o1" })).toMatchObject({ accepted: true });
     expect(await seen()).toBe("o2");
+    expect(await registrar.set({ ...change, record: "o77" })).toMatchObject({ problems: [{ code: "no-such-record" }] });
     expect(await registrar.set({ ...change, level: null })).toMatchObject({ accepted: true });
     expect(await registrar.set({ ...change, level: null })).toMatchObject({ problems: [{ code: "not-set" }] });
     expect(await registrar.set({ ...change, field: "valeu" })).toMatchObject({
