@@ -33,7 +33,7 @@ export const givingMessages = {
     "what this person may do with a field is not yours to set",
     f.givers.length === 0 ? 'the settings name nobody in "givenBy"' : `it is set by ${f.givers.join(", ")}`,
   ],
-  "bad-setting-given": (f: { what: string }): Said => [f.what],
+  "bad-setting-given": (f: { what: string; hint: string | undefined }): Said => [f.what, f.hint],
   "no-settings": (_: object): Said => [
     "this document does not say where settings are kept",
     'add "settings" to "people"',

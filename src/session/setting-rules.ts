@@ -30,14 +30,25 @@ export const settingPrefix = "setting ";
 export type SettingWho = Readonly<Record<SettingPart, Expression>>;
 
 const changing = ["create", "edit", "import", "bulk"] as const;
-const meanings: Readonly<
-  Record<SettingPart, { readonly effect: EffectName; readonly actions: readonly ActionName[] }>
-> = {
-  none: { effect: "deny", actions: [...knownBy, "export", ...changing] },
-  view: { effect: "deny", actions: changing },
-  addsView: { effect: "permit", actions: knownBy },
-  addsEdit: { effect: "permit", actions: [...knownBy, "edit"] },
+interface SettingMeaning {
+  /** The last part of the address. */
+  readonly name: string;
+  readonly effect: EffectName;
+  readonly actions: readonly ActionName[];
+}
+
+const meanings: Readonly<Record<SettingPart, SettingMeaning>> = {
+  none: { name: "none", effect: "deny", actions: [...knownBy, "export", ...changing] },
+  view: { name: "view", effect: "deny", actions: changing },
+  addsView: { name: "opens-view", effect: "permit", actions: knownBy },
+  addsEdit: { name: "opens-edit", effect: "permit", actions: [...knownBy, "edit"] },
 };
+
+/** `none of label`, `that opens label to edit`. */
+function said(part: SettingPart, field: string): string {
+  if (part === "none" || part === "view") return `${part} of ${field}`;
+  return `that opens ${field} to ${part === "addsEdit" ? "edit" : "view"}`;
+}
 
 /**
  * The settings of a person on one table, as rules for them alone. What they open they open on records that some rule lets
@@ -58,10 +69,10 @@ export function rulesOfSetting(ruleset: Ruleset, asker: Asker, table: Table, fie
     const extent: Extent = { fields: new Set([field]), act: false, cells: undefined };
     return [
       {
-        address: `${table.name}/setting.${field.name}.${part}`,
+        address: `${table.name}/setting.${field.name}.${meanings[part].name}`,
         table,
         effect: effects[effect],
-        to: [{ kind: "related", met, text: `${settingPrefix}${part} of ${field.name}` }],
+        to: [{ kind: "related", met, text: `${settingPrefix}${said(part, field.name)}` }],
         except: [],
         where: isPermit ? knownToRules(ruleset, asker, table) : always,
         becomes: undefined,

@@ -42,7 +42,8 @@ function checkReadable(settings: SettingSource, schema: Schema, row: Row): void 
     settingIn(settings, schema, row);
   } catch (error) {
     if (!(error instanceof PortierError)) throw error;
-    refuse("bad-setting-given", { what: error.message });
+    const { message = "", hint } = error.problems[0] ?? {};
+    refuse("bad-setting-given", { what: message, hint });
   }
 }
 

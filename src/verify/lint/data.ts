@@ -49,7 +49,8 @@ function openAll({ portier, ruleset, doubts, request }: LintInput, { tables, sou
     } catch (error) {
       if (!(error instanceof PortierError)) throw error;
       if (error.code === "bad-setting") {
-        const facts = { person: recordAddress(people.table, person) ?? "somebody", what: error.message };
+        const what = error.problems[0]?.message ?? error.message;
+        const facts = { person: recordAddress(people.table, person) ?? "somebody", what };
         doubts.add("unreadable-setting", facts, ["people", "settings"]);
         continue;
       }
