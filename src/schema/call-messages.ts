@@ -67,8 +67,8 @@ export const callMessages = {
       ? `${f.where}: role "${f.role}" is not held on a record`
       : `${f.where}: role "${f.role}" is held on records of "${f.scope}"`,
   ],
-  "bad-setting": (f: { table: string; what: string; hint: string | undefined }): Said => [
-    `a setting of this person in "${f.table}" cannot be read: ${f.what}`,
+  "bad-setting": (f: { person: string; table: string; what: string; hint: string | undefined }): Said => [
+    `a setting of ${f.person} in "${f.table}" is wrong: ${f.what}`,
     f.hint,
   ],
   "bad-token": (f: { why: string }): Said => [`this token does not say who is asking: ${f.why}`],

@@ -174,7 +174,9 @@ function together(one: SettingState, other: SettingState): SettingState {
 export function settingIn(source: SettingSource, schema: Schema, row: Row): Omit<Setting, "counts"> | undefined {
   const [on, named, level] = [source.on, source.field, source.level].map((field) => rawValue(row, field.name));
   if (on === null || named === null || level === null) return undefined;
-  const bad = (what: string, hint?: string) => portierError("bad-setting", { table: source.table.name, what, hint });
+  const person = String(rawValue(row, source.person.name));
+  const bad = (what: string, hint?: string) =>
+    portierError("bad-setting", { person, table: source.table.name, what, hint });
   const table = typeof on === "string" ? schema.tables.get(on) : undefined;
   if (table === undefined) throw bad(`there is no table "${String(on)}"`, near(on, schema.tables.keys()));
   const field = typeof named === "string" ? table.byName.get(named) : undefined;
