@@ -218,9 +218,29 @@ type CheckedPeople<D extends Declaration, S> = S extends { readonly table: infer
         ? Among<S[K], FieldName<D, P>, "the people's table has no such field">
         : K extends "roles"
           ? Among<S[K], FieldName<D, P> | object, "the people's table has no such field">
-          : unknown;
+          : K extends "settings"
+            ? CheckedSettings<D, S[K]>
+            : unknown;
     }
   : { readonly table: Mistake<"there is no such table"> };
+
+type CheckedSettings<D extends Declaration, S> = S extends { readonly table: infer T extends TableName<D> }
+  ? {
+      readonly [K in keyof S]: K extends "table"
+        ? unknown
+        : K extends "givenBy"
+          ? Among<S[K], Exclude<Giver<D>, `${string} of this`>, "there is no such role or group">
+          : K extends "adds"
+            ? CheckedAdds<D, S[K]>
+            : Among<S[K], FieldName<D, T>, "the settings' table has no such field">;
+    }
+  : { readonly table: Mistake<"there is no such table"> };
+
+type CheckedAdds<D extends Declaration, S> = {
+  readonly [T in keyof S]: T extends TableName<D>
+    ? { readonly [K in keyof S[T]]: Among<S[T][K], FieldName<D, T>, "there is no such field"> }
+    : Mistake<"there is no such table">;
+};
 
 type Giver<D extends Declaration> = Exclude<RoleName<D>, ScopedRole<D>> | GroupName<D> | `${ScopedRole<D>} of this`;
 

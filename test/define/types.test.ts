@@ -296,6 +296,47 @@ function mistakes(): void {
     },
     tables: { staff: { key, fields } },
   });
+  const settings = { table: "staff", person: "id", on: "id", field: "id", level: "id" } as const;
+  define({
+    people: { table: "staff", settings: { ...settings, givenBy: ["keeper"], adds: { staff: { view: "id" } } } },
+    roles: { keeper: {} },
+    tables: { staff: { key, fields } },
+  });
+  define({
+    people: {
+      table: "staff",
+      // @ts-expect-error the settings' table has no such field
+      settings: { ...settings, level: "lvel" },
+    },
+    tables: { staff: { key, fields } },
+  });
+  define({
+    people: {
+      table: "staff",
+      settings: {
+        ...settings,
+        // @ts-expect-error nobody by that name may set anything
+        givenBy: "keper",
+      },
+    },
+    roles: { keeper: {} },
+    tables: { staff: { key, fields } },
+  });
+  define({
+    people: {
+      table: "staff",
+      settings: {
+        ...settings,
+        adds: {
+          staff: {
+            // @ts-expect-error there is no such field to be opened
+            view: ["salry"],
+          },
+        },
+      },
+    },
+    tables: { staff: { key, fields } },
+  });
   define({
     roles: {
       a: {
