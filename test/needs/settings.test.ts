@@ -49,7 +49,7 @@ tables:
       ends_at: { type: timestamp, optional: true }
       remark: { type: text, optional: true }
     rules:
-      registrar-sets: { to: [registrar, keeper], permit: { view: all, create: all, edit: all, delete: yes } }
+      registrar-sets: { to: [registrar, keeper], permit: { view: all, create: all, edit: all, delete: yes, bulk: all, import: all } }
   objects:
     key: id
     fields:
@@ -316,6 +316,12 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
       const outcome = await acting.edit("field_settings", key, forged);
       expect(outcome, JSON.stringify(forged)).toMatchObject({ accepted: false });
     }
+    expect(await acting.editMany("field_settings", [key], { level: "edit" })).toMatchObject({ accepted: false });
+    const lenient = await acting.edit("field_settings", key, { level: "edit", remark: "mine" }, { mode: "lenient" });
+    expect(lenient).toMatchObject({ accepted: true, dropped: [{ field: "level", reason: "role-change" }] });
+    const opening = setting("ines", "objects", "label", "edit", { id: "w" });
+    expect(await acting.create("field_settings", opening)).toMatchObject({ accepted: false });
+    expect(await acting.createMany("field_settings", [opening])).toMatchObject({ accepted: false });
     expect(await acting.edit("field_settings", key, { level: "none" })).toMatchObject({ accepted: true });
     expect(await acting.edit("field_settings", key, { remark: "why" })).toMatchObject({ accepted: true });
     expect(await acting.delete("field_settings", key)).toMatchObject({ accepted: false });
@@ -323,6 +329,8 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
     const keeper = openDatabase(portier, engine.connection).as("wren", { request });
     const foreign = setting("bram", "objects", "label", "none");
     expect(await keeper.create("field_settings", { ...foreign, id: "x" })).toMatchObject({ accepted: false });
+    expect(await keeper.createMany("field_settings", [{ ...foreign, id: "x" }])).toMatchObject({ accepted: false });
+    expect(await keeper.editMany("field_settings", [key], { level: "view" })).toMatchObject({ accepted: false });
     expect(await keeper.edit("field_settings", key, { remark: "mine" })).toMatchObject({ accepted: true });
     expect(await registrar.set(widened, { confirmed: ["gives-oneself"] })).toMatchObject({ accepted: true });
   });
