@@ -21,7 +21,7 @@ import {
 import { runsOf, seedOf } from "../support/runs.js";
 
 // A case is one answer that memory and database both gave.
-const runs = runsOf(12);
+const runs = runsOf(8);
 const seed = seedOf(1164327715);
 
 const generous = {
