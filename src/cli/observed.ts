@@ -1,5 +1,5 @@
 import { readFileSync } from "node:fs";
-import { stringify } from "yaml";
+import { Document, visit } from "yaml";
 import { isMapping } from "../schema/reader.js";
 import type { Observation } from "../session/observation.js";
 import { type ObservedRefusal, type ProposedRule, summarizeObserved } from "../verify/observed.js";
@@ -126,6 +126,12 @@ function yamlOf(proposals: readonly ProposedRule[]): string {
     tables.set(table, rules);
     rules[name] = rule;
   }
-  const document = { tables: Object.fromEntries([...tables].map(([table, rules]) => [table, { rules }])) };
-  return stringify(document, { collectionStyle: "any", lineWidth: 0 });
+  const written = Object.fromEntries([...tables].map(([table, rules]) => [table, { rules }]));
+  const document = new Document({ tables: written });
+  visit(document, {
+    Seq: (_, list) => {
+      list.flow = true;
+    },
+  });
+  return document.toString({ lineWidth: 100, flowCollectionPadding: false });
 }

@@ -37,7 +37,11 @@ export function summarizeObserved(observations: readonly Observation[]): Observe
     JSON.stringify([table, action, fields, reason, rule]),
   );
   const refusals = groups.map(refusalOf).sort((a, b) => b.calls - a.calls || (a.table < b.table ? -1 : 1));
-  const lacking = observations.filter(({ reason }) => reason === "not-permitted" || reason === "not-found");
+  // A role on one record is none that a rule could be for: that is said by a path, which nobody can tell from here.
+  const isHeldAsSuch = (role: string) => !role.includes(" of ");
+  const lacking = observations
+    .filter(({ reason }) => reason === "not-permitted" || reason === "not-found")
+    .map((one) => ({ ...one, roles: one.roles.filter(isHeldAsSuch) }));
   const unheld = lacking.filter(({ roles, own }) => roles.length === 0 && !own);
   return {
     refusals,
@@ -146,7 +150,7 @@ function rolesFor(of: readonly Observation[], holders: ReadonlyMap<string, Reado
   return chosen.sort();
 }
 
-/** A role's name as a part of a rule's; a scoped role as it is held anywhere. */
+/** A role's name as a part of a rule's. */
 function slug(name: string): string {
   const plain = name.toLowerCase().replaceAll(/[^a-z0-9]+/g, "-");
   return plain.replaceAll(/^-+|-+$/g, "") || "some";

@@ -329,11 +329,13 @@ describe("observing", () => {
       seen("a", ["guide", "staff"], "shelf"),
       seen("b", ["staff"], "title"),
       seen("c", ["staff"], "title"),
-      seen("d", ["guest"], "note", true),
+      // A role on one record names no rule's audience.
+      seen("d", ["guest", "editor of e-1"], "note", true),
+      seen("e", ["staff", "editor of e-1"], "donor"),
     ]);
     expect(proposals.map(({ name, rule }) => [name, rule.to, rule.permit])).toEqual([
       ["proposed-for-guide", "guide", { view: ["shelf"] }],
-      ["proposed-for-staff", "staff", { view: ["title"] }],
+      ["proposed-for-staff", "staff", { view: ["donor", "title"] }],
       ["proposed-for-owner", "owner", { view: ["note"] }],
     ]);
   });
