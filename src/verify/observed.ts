@@ -1,5 +1,6 @@
 import type { RuleInput } from "../schema/document.js";
 import type { Observation } from "../session/observation.js";
+import { groupBy } from "./compared-plans.js";
 
 /** What would have been refused in the same way, of however many calls. */
 export interface ObservedRefusal extends Pick<Observation, "table" | "action" | "fields" | "reason" | "rule"> {
@@ -33,9 +34,9 @@ export interface ObservedSummary {
 
 /** What was observed, put together: what would be refused to whom, and which rules would permit what none does. */
 export function summarizeObserved(observations: readonly Observation[]): ObservedSummary {
-  const groups = groupBy(observations, ({ table, action, fields, reason, rule }) =>
-    JSON.stringify([table, action, fields, reason, rule]),
-  );
+  const groups = groupBy(observations, ({ table, action, fields, reason, rule }) => [
+    ...[table, action, fields, reason, rule],
+  ]);
   const refusals = groups.map(refusalOf).sort((a, b) => b.calls - a.calls || (a.table < b.table ? -1 : 1));
   // A role on one record is none that a rule could be for: that is said by a path, which nobody can tell from here.
   const isHeldAsSuch = (role: string) => !role.includes(" of ");
@@ -46,19 +47,8 @@ export function summarizeObserved(observations: readonly Observation[]): Observe
   return {
     refusals,
     proposals: proposalsFor(lacking.filter((one) => !unheld.includes(one))),
-    ofNoRole: groupBy(unheld, ({ table, action, fields }) => JSON.stringify([table, action, fields])).map(refusalOf),
+    ofNoRole: groupBy(unheld, ({ table, action, fields }) => [table, action, fields]).map(refusalOf),
   };
-}
-
-function groupBy<V>(list: readonly V[], idOf: (one: V) => string): V[][] {
-  const groups = new Map<string, V[]>();
-  for (const one of list) {
-    const id = idOf(one);
-    const own = groups.get(id);
-    if (own === undefined) groups.set(id, [one]);
-    else own.push(one);
-  }
-  return [...groups.values()];
 }
 
 function refusalOf(group: readonly Observation[]): ObservedRefusal {
@@ -129,7 +119,7 @@ function lacksIn(lacking: readonly Observation[]): Lack[] {
     const fields: (string | undefined)[] = of.fields.length === 0 ? [undefined] : [...of.fields];
     return fields.map((field) => ({ table: of.table, action: of.action, field, of }));
   });
-  return groupBy(asked, ({ table, action, field }) => JSON.stringify([table, action, field])).map((group) => {
+  return groupBy(asked, ({ table, action, field }) => [table, action, field]).map((group) => {
     const [{ table, action, field }] = group as [(typeof group)[number], ...typeof group];
     return { table, action, field, of: group.map((one) => one.of) };
   });
