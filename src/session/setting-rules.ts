@@ -30,6 +30,7 @@ export const settingPrefix = "setting ";
 export type SettingWho = Readonly<Record<SettingPart, Expression>>;
 
 const changing = ["create", "edit", "import", "bulk"] as const;
+
 interface SettingMeaning {
   /** The last part of the address. */
   readonly name: string;

@@ -62,6 +62,10 @@ tables:
     rules:
       keepers: { to: keeper, where: department = 'ships', permit: { view: [title, label, value], edit: [title, value], create: all } }
       registrar: { to: registrar, permit: { view: [all, shelf], edit: [all, shelf], create: [all, shelf] } }
+  odd:
+    key: id
+    fields: { id: text, a: { type: text, optional: true }, "a/b": { type: text, optional: true } }
+    rules: { all: { to: keeper, permit: { view: all, edit: all } } }
   loans:
     key: number
     fields: { number: integer, object: { reference: objects, optional: true }, fee: { type: decimal, optional: true } }
@@ -99,6 +103,8 @@ const data: Record<string, Row[]> = {
     setting("wren", "objects", "value", "none", { ends_at: now }),
     setting("wren", "objects", "label", "none", { starts_at: "2027-02-01T00:00:00Z" }),
     setting("liv", "objects", "label", "edit"),
+    // A field and a record that together read like another field and another record.
+    setting("wren", "odd", "a/b", "none", { record_key: "o1" }),
     // Opens it to be seen, and no more: that is what the declaration says that it may.
     setting("wren", "objects", "shelf", "edit"),
   ],
@@ -106,6 +112,10 @@ const data: Record<string, Row[]> = {
     { id: "o1", title: "Sextant", label: "A sextant", shelf: "S1", value: 10, department: "ships" },
     { id: "o2", title: "Log", label: "A log", shelf: "S2", value: 20, department: "ships" },
     { id: "o3", title: "Loom", label: "A loom", shelf: "T1", value: 30, department: "textiles" },
+  ],
+  odd: [
+    { id: "b/o1", a: "1", "a/b": "1" },
+    { id: "o1", a: "2", "a/b": "2" },
   ],
   loans: [
     { number: 7, object: "o1", fee: "7.5" },
@@ -127,6 +137,8 @@ const cases: readonly (readonly [who: string, field: string, seen: string, edite
   ["wren", "objects.value", "o1 o2", "o1 o2"],
   ["wren", "objects.label", "o1 o2", ""],
   ["wren", "objects.shelf", "o1 o2", ""],
+  ["wren", "odd.a", "b/o1 o1", "b/o1 o1"],
+  ["wren", "odd.a/b", "b/o1", "b/o1"],
   ["liv", "objects.label", "", ""],
   ["ines", "objects.shelf", "o1 o2 o3", "o1 o2 o3"],
 ];
@@ -363,7 +375,7 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
           for (const key of seen.split(" ").filter((one) => one !== "")) {
             const where = `where ${table === "loans" ? "number" : "id"} = '${key}'`;
             const value = table === "loans" ? "1" : field === "value" ? "3" : "'x'";
-            const isDone = await asked(who, `update seen.${table} set ${field} = ${value} ${where}`).then(
+            const isDone = await asked(who, `update seen.${table} set "${field}" = ${value} ${where}`).then(
               () => true,
               () => false,
             );

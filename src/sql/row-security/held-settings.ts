@@ -30,8 +30,12 @@ function nameOf({ sought, table, field }: SettingFact): string {
   return `${settingPrefix}${sought} ${elementOf(table, field)}`;
 }
 
+/** Between names, which have no control characters. */
+const between = "\t";
+const then = raw("|| chr(9) ||");
+
 function elementOf(table: Table, field: Field): string {
-  return `${table.name}.${field.name}`;
+  return `${table.name}${between}${field.name}`;
 }
 
 /** What may be set of anybody on a table, as rules: who and where are left to the statement. */
@@ -79,7 +83,7 @@ export class HeldSettings {
   readonly #within: (place: Place) => Scope;
   readonly #facts: ReadonlyMap<string, SettingFact>;
 
-  /** `own`: the key of the current user, as a statement. Undefined for a document without settings. */
+  /** Undefined for a document without settings. */
   static of(ruleset: Ruleset, within: (place: Place) => Scope): HeldSettings | undefined {
     const settings = ruleset.schema.people?.settings;
     return settings && new HeldSettings(ruleset, settings, within);
@@ -101,7 +105,7 @@ export class HeldSettings {
     this.#facts = new Map(facts.map((fact) => [nameOf(fact), fact]));
   }
 
-  /** The settings of this person that are not over, read once; `n` is whether they count. */
+  /** The settings of a person, whose key the statement `own` gives, that are not over; `n` is whether they count. */
   table(own: string): string {
     const { table, person, on, field, level, record, from, until } = this.#settings;
     const place: Place = { table, alias: "l" };
@@ -136,13 +140,13 @@ export class HeldSettings {
     const fact = this.#facts.get(name);
     if (fact === undefined) return undefined;
     const { sought, table, field } = fact;
-    const start = `${elementOf(table, field)}/`;
+    const start = `${elementOf(table, field)}${between}`;
     const key = singleKey(table) as Field;
     const record = raw(`substr(one, ${[...start].length + 1})`);
     const value = key.type.base === "integer" ? sql`cast(${record} as bigint)` : record;
     return {
       fact: `set ${sought} on`,
-      list: sql`array(select t || '.' || f || '/' || r from settings where r is not null and ${isSought(sought)})`,
+      list: sql`array(select t ${then} f ${then} r from settings where r is not null and ${isSought(sought)})`,
       keys: (all: Fragment): Fragment =>
         sql`array(select ${value} from unnest(${all}) one where starts_with(one, ${raw(literal(start))}))`,
     };
@@ -162,7 +166,7 @@ export class HeldSettings {
         : takes
           ? sql`(r is null or ${isBlind})`
           : sql`r is null and not (${isBlind} and ${isOther})`;
-    return sql`array(select t || '.' || f from settings s where ${counts} and ${isSought(sought)})`;
+    return sql`array(select t ${then} f from settings s where ${counts} and ${isSought(sought)})`;
   }
 
   /** Whether something that is set names no field, no level or no record: that is a fault, and never silently nothing. */
