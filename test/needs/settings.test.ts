@@ -105,6 +105,7 @@ const data: Record<string, Row[]> = {
     setting("liv", "objects", "label", "edit"),
     // A field and a record that together read like another field and another record.
     setting("wren", "odd", "a/b", "none", { record_key: "o1" }),
+    setting("wren", "odd", "a", "edit", { record_key: "none such" }),
     // Opens it to be seen, and no more: that is what the declaration says that it may.
     setting("wren", "objects", "shelf", "edit"),
   ],
