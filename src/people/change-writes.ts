@@ -1,11 +1,6 @@
 import type { Row } from "../conditions/source.js";
-import { splitAddress } from "../schema/address.js";
 import { momentOf } from "../schema/moment.js";
-import { type Field, type Role, type SettingSource, singleKey, type Table } from "../schema/schema.js";
-import type { FieldType } from "../schema/types/field-type.js";
-import { scalarTypes } from "../schema/types/scalars.js";
-import { storedValue } from "../schema/types/stored-form.js";
-import { accept } from "../session/accept.js";
+import type { Role } from "../schema/schema.js";
 import type { StoredWrite } from "../session/overlay.js";
 import {
   type Assignment,
@@ -15,8 +10,9 @@ import {
   instantIn,
 } from "../session/roles/assignment.js";
 import { type Giving, giverNames } from "../session/roles/giving.js";
-import { holdingOf, linksOf, mayGive, turningPoints } from "../session/roles/holdings.js";
+import { holdingOf, mayGive, turningPoints } from "../session/roles/holdings.js";
 import { refuse } from "../session/roles/refusal.js";
+import { RecordWrites } from "./record-writes.js";
 import type { RoleChange } from "./role-change.js";
 
 type ChangeOf<K extends RoleChange["kind"]> = Extract<RoleChange, { kind: K }>;
@@ -48,11 +44,11 @@ export class ChangeWrites {
       case "end":
         return this.#end(change);
       case "person":
-        return [this.#changePerson(change)];
+        return [new RecordWrites(this.#giving).person(change)];
       case "link":
-        return [this.#changeLink(change)];
+        return [new RecordWrites(this.#giving).link(change)];
       case "setting":
-        return this.#set(change);
+        return new RecordWrites(this.#giving).setting(change);
       default:
         return change satisfies never;
     }
@@ -105,7 +101,7 @@ export class ChangeWrites {
   /** The assignments of a role that are not over, for a change of which the giver has the right. */
   #assigned(change: ChangeOf<"revoke" | "limit">): Row[] {
     const { person } = change;
-    this.#personKey(person);
+    this.#giving.personKey(person);
     const mine = [...this.#assignmentsOf(person)].filter((row) => !this.#isOver(row));
     const declared = this.#giving.schema.roles.get(change.role);
     // A role that the document does not have any more can still be taken away, by whoever may give any role.
@@ -211,84 +207,6 @@ export class ChangeWrites {
     });
   }
 
-  /** A person's own record is changed as any record is, by the rules of its table. */
-  #changePerson({ person, values }: ChangeOf<"person">): StoredWrite {
-    const { table } = this.#giving.people;
-    const before = this.#giving.source.find(table.name, person);
-    if (before === undefined) return refuse("change-refused", { what: `the change of ${person}`, fields: [] });
-    return this.#written(table, before, values, `the change of ${person}`);
-  }
-
-  /** So is a record of a link table. */
-  #changeLink({ table: name, key, values }: ChangeOf<"link">): StoredWrite {
-    const { schema, source } = this.#giving;
-    const link = linksOf(schema).find(({ table }) => table.name === name && schema.tables.has(name));
-    if (link === undefined) {
-      const candidates = linksOf(schema).map(({ table }) => table.name);
-      return refuse("unknown-table", { name, candidates });
-    }
-    const before = key === undefined ? undefined : source.find(name, key);
-    if (key !== undefined && before === undefined) return refuse("no-such-record", { table: name, name: key });
-    return this.#written(link.table, before, values, key === undefined ? `a new record of ${name}` : `${name} ${key}`);
-  }
-
-  /** One record says what is set; more of the same are taken away with it. */
-  #set({ person, table: about, field, level, record }: ChangeOf<"setting">): StoredWrite[] {
-    const { schema } = this.#giving;
-    const settings = schema.people?.settings ?? refuse("no-settings", {});
-    const key = this.#personKey(person);
-    const { table } = settings;
-    const what = `the setting of "${field}"`;
-    const [address] = record === undefined ? [null] : (splitAddress([recordType(settings)], record) ?? []);
-    if (address === undefined || (record !== undefined && settings.record === undefined))
-      return refuse("no-such-record", { table: about, name: record ?? "" });
-    if (record !== undefined && schema.tables.has(about)) this.#mustKnow(about, record);
-    const target: Row = {
-      [settings.person.name]: key,
-      [settings.on.name]: about,
-      [settings.field.name]: field,
-      ...(settings.record === undefined ? {} : { [settings.record.name]: address }),
-    };
-    const named = [settings.person, settings.on, settings.field, ...(settings.record ? [settings.record] : [])];
-    const isSame = (row: Row) =>
-      named.every(({ name }) => String(row[name] ?? "") === String(target[name] ?? "")) &&
-      !this.#isOver(row, settings.until);
-    const all = [...(this.#giving.source.referring?.(table.name, settings.person.name, person) ?? [])];
-    const [first, ...more] = all.filter(isSame);
-    if (level === null && first === undefined) refuse("not-set", { person, field: `${about}.${field}` });
-    const taken = (level === null && first !== undefined ? [first, ...more] : more).map((row) =>
-      this.#written(table, row, null, what),
-    );
-    if (level === null) return taken;
-    const values = { [settings.level.name]: level };
-    if (first !== undefined) {
-      if (first[settings.level.name] === level) return taken;
-      return [...taken, this.#written(table, first, values, what)];
-    }
-    const id = singleKey(table);
-    // A key that nothing of this fills, and that the database does not make, is made here.
-    const isOpen = id !== undefined && !id.generated && id.type.name === "text" && !(id.name in target);
-    const own = isOpen ? { [id.name]: this.#giving.newId() } : {};
-    return [...taken, this.#written(table, undefined, { ...own, ...target, ...values }, what)];
-  }
-
-  /** What an accepted change of a record writes. */
-  #written(table: Table, before: Row | undefined, values: Row | null, what: string): StoredWrite {
-    const { session } = this.#giving;
-    const outcome =
-      values === null
-        ? accept(session, "delete", table.name, before)
-        : before === undefined
-          ? accept(session, "create", table.name, values)
-          : accept(session, "edit", table.name, before, values);
-    if (outcome.accepted) return { table, before, after: outcome.record };
-    // What stands against it as a change of who holds what is found out, and named, with the state after it.
-    const isOfRoles = outcome.refusals.length > 0 && outcome.refusals.every(({ reason }) => reason === "role-change");
-    if (isOfRoles) return { table, before, after: values === null ? undefined : { ...before, ...values } };
-    const fields = outcome.refusals.flatMap(({ field }) => (field === undefined ? [] : [field]));
-    return refuse("change-refused", { what, fields });
-  }
-
   // What is named in a change
 
   #roleOf({ role: name, on }: { readonly role: string; readonly on?: string | undefined }): {
@@ -302,31 +220,13 @@ export class ChangeWrites {
       return { role, on: null };
     }
     if (on === undefined) return refuse("record-needed", { role: name, scope: role.scope });
-    this.#mustKnow(role.scope, on);
+    this.#giving.mustKnow(role.scope, on);
     return { role, on };
-  }
-
-  /** A record that is hidden from the giver is as one that is not there. */
-  #mustKnow(table: string, key: string): void {
-    const row = this.#giving.source.find(table, key);
-    const isListed = row !== undefined && this.#giving.knows(table, row);
-    if (!isListed) refuse("no-such-record", { table, name: key });
-  }
-
-  /** The key of a person whom the giver knows of; others are as those that there are not. */
-  #personKey(person: string): string | number {
-    const { table, key } = this.#giving.people;
-    const row = this.#giving.source.find(table.name, person);
-    const isKnown = row !== undefined && (person === this.#giving.giver.person || this.#giving.knows(table.name, row));
-    const [value] = splitAddress([key.type], person) ?? [];
-    if (isKnown && (typeof value === "string" || typeof value === "number")) return value;
-    // Nobody's key is hinted at: to find the nearest, everybody would have to be read.
-    return refuse("unknown-person", { name: person, candidates: [] });
   }
 
   /** Whoever is not there to hold anything is given nothing: what they then hold would be looked at by nobody. */
   #activePerson(person: string): string | number {
-    const key = this.#personKey(person);
+    const key = this.#giving.personKey(person);
     const { now } = this.#giving.giver;
     if (this.#giving.memberships(this.#giving.source, person, now) === undefined) refuse("not-active", { person });
     return key;
@@ -347,11 +247,8 @@ export class ChangeWrites {
     return rows.filter((row) => String(assignmentOf(row).person) === person);
   }
 
-  #isOver(row: Row, end?: Field): boolean {
-    const until =
-      end === undefined
-        ? instantIn(row, "until")
-        : ((storedValue(end.type, row[end.name]) as string | undefined) ?? null);
+  #isOver(row: Row): boolean {
+    const until = instantIn(row, "until");
     return until !== null && until <= this.#giving.giver.now;
   }
 
@@ -361,8 +258,4 @@ export class ChangeWrites {
     const beginsAfter = begins !== null && until !== null && until <= begins;
     return !endsBefore && !beginsAfter;
   }
-}
-
-function recordType({ record }: SettingSource): FieldType {
-  return record?.type ?? scalarTypes.text;
 }

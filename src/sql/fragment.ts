@@ -50,7 +50,7 @@ export function isFactAmong(name: string, among: readonly (number | boolean)[]):
   return [{ fact: name, isList: false, among }];
 }
 
-/** Whether a list of texts that is found out about the one who asks has one of them. */
+/** Whether a list of texts that is found out about the current user has one of them. */
 export function hasFact(name: string, element: string): Fragment {
   return [{ fact: name, isList: false, among: [[element]] }];
 }

@@ -24,8 +24,7 @@ export function checkSettings(
   if (settings === undefined) return;
   const rows = writes.filter(({ table }) => table === settings.table);
   if (rows.length === 0) return;
-  const { givenBy } = settings;
-  if (!givenBy.some((name) => giving.held().of(name) === True)) refuse("may-not-set", { givers: givenBy });
+  mustSet(giving, settings);
   for (const { after: row } of rows) if (row !== undefined) checkReadable(settings, schema, row);
   for (const person of personsOf(settings, rows)) {
     const isOwn = person === giver.person;
@@ -34,6 +33,11 @@ export function checkSettings(
     if (!isOwn) refuse("not-while-acting", { what: "give themselves anything" });
     if (!isConfirmed) refuse("gives-oneself", {});
   }
+}
+
+/** Whoever sets anything must be one of those whom the declaration names. */
+export function mustSet(giving: Giving, { givenBy }: SettingSource): void {
+  if (!givenBy.some((name) => giving.held().of(name) === True)) refuse("may-not-set", { givers: givenBy });
 }
 
 /** What nobody could read would keep the person out. */
@@ -54,9 +58,9 @@ function personsOf({ person }: SettingSource, writes: readonly StoredWrite[]): S
 
 /** Whether a change takes back anything that was taken from a person, or opens anything to them, now or later. */
 export function widensSettings(schema: Schema, before: Source, after: Source, person: string, now: string): boolean {
-  const moments = new Set([now, ...turnsOf(schema, before, person, now), ...turnsOf(schema, after, person, now)]);
-  return [...moments].some((moment) => {
-    const [was, is] = [before, after].map((source) => settingsAt(schema, source, person, moment));
+  const instants = new Set([now, ...turnsOf(schema, before, person, now), ...turnsOf(schema, after, person, now)]);
+  return [...instants].some((at) => {
+    const [was, is] = [before, after].map((source) => settingsAt(schema, source, person, at));
     return was === undefined || is === undefined || isWider(was, is);
   });
 }
@@ -74,7 +78,7 @@ function settingsAt(schema: Schema, source: Source, person: string, now: string)
   }
 }
 
-/** When what is set of a person begins or ends, after a moment. */
+/** When what is set of a person begins or ends, after an instant. */
 function turnsOf({ people }: Schema, source: Source, person: string, now: string): string[] {
   const settings = people?.settings;
   const ends = settings === undefined ? [] : [settings.from, settings.until].filter((field) => field !== undefined);
@@ -82,8 +86,8 @@ function turnsOf({ people }: Schema, source: Source, person: string, now: string
   const rows = [...(source.referring?.(settings.table.name, settings.person.name, person) ?? [])];
   return rows.flatMap((row) =>
     ends.flatMap((field) => {
-      const moment = storedValue(field.type, row[field.name]);
-      return typeof moment === "string" && moment > now ? [moment] : [];
+      const at = storedValue(field.type, row[field.name]);
+      return typeof at === "string" && at > now ? [at] : [];
     }),
   );
 }
