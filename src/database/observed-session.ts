@@ -20,8 +20,8 @@ import { isOwner } from "./is-owner.js";
  * other tables, and changes of who holds a role, are judged as ever.
  */
 export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T> {
-  /** The session as it will be when the rules of all tables are enforced. */
-  readonly enforced: Session<T>;
+  /** The session as it will be when the rules of all tables are enforced; tables are named by texts here. */
+  readonly #enforced: Session;
   readonly #note: (noted: readonly Noted[]) => void;
 
   constructor(enforced: Session<T>, note: (noted: readonly Noted[]) => void) {
@@ -29,7 +29,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
     const open = observedParts(parts, ruleset.schema);
     super(open);
     open.stated = (table, action) => this.#stated(table, action);
-    this.enforced = enforced;
+    this.#enforced = enforced as unknown as Session;
     this.#note = note;
   }
 
@@ -83,7 +83,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
     if (outcome.accepted && this.#isObserved(table)) {
       const before = action === "create" ? undefined : record;
       const values = action === "create" ? record : action === "edit" ? (valuesOrOptions as Row) : {};
-      this.#judged(action, table, before, values ?? {}, this.enforced.accept(...given));
+      this.#judged(action, table, before, values ?? {}, this.#enforced.accept(...given));
     }
     return outcome;
   }
@@ -96,7 +96,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
   ): ManyAcceptance {
     const outcome = super.acceptBulk(table, records, values, options);
     if (outcome.accepted && this.#isObserved(table)) {
-      const { results } = this.enforced.acceptBulk(table, records, values, options);
+      const { results } = this.#enforced.acceptBulk(table, records, values, options);
       for (const [index, one] of results.entries()) this.#judged("bulk", table, records[index], values, one);
     }
     return outcome;
@@ -105,7 +105,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
   override acceptImport(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): ManyAcceptance {
     const outcome = super.acceptImport(table, lines, options);
     if (outcome.accepted && this.#isObserved(table)) {
-      const { results } = this.enforced.acceptImport(table, lines, options);
+      const { results } = this.#enforced.acceptImport(table, lines, options);
       for (const [index, one] of results.entries()) this.#judged("import", table, undefined, lines[index] ?? {}, one);
     }
     return outcome;
@@ -115,11 +115,10 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
   noteShown(name: string, records: readonly Row[], action: ShowAction): void {
     const table = this.#table(name);
     if (table?.observe !== true) return;
-    const enforced = this.enforced as unknown as Session;
-    const open = this as unknown as Session;
+    const enforced = this.#enforced;
     const noted: Noted[] = [];
     for (const record of records) {
-      const [shown, seen] = [mask(open, name, record, action), enforced.mask(name, record, action)];
+      const [shown, seen] = [mask<T>(this, name, record, action), enforced.mask(name, record, action)];
       for (const field of Object.keys(shown ?? {})) {
         if (seen !== undefined && Object.hasOwn(seen, field)) continue;
         const { permitted, reason, rule } = enforced.decide(action, name, record, field);
@@ -135,7 +134,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
   #stated(name: string, action: string): void {
     const table = this.#table(name);
     if (table?.observe !== true) return;
-    const enforced = this.enforced as unknown as Session;
+    const enforced = this.#enforced;
     const isOfFields = actionOf(table, action)?.speaksOf === "fields";
     const asked = isOfFields ? table.fields.map((field) => field.name) : [undefined];
     const record = {};
@@ -146,7 +145,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
 
   #decided(action: string, name: string, record: Row | undefined, field: string | undefined): void {
     const table = this.#table(name);
-    const { permitted, reason, rule } = (this.enforced as unknown as Session).decide(action, name, record, field);
+    const { permitted, reason, rule } = this.#enforced.decide(action, name, record, field);
     if (table === undefined || permitted || reason === "permitted") return;
     this.#note([{ ...this.#about(table, record), action, field, reason, rule }]);
   }
@@ -169,7 +168,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
 
   #about(table: Table, record: Row | undefined): About {
     const key = record === undefined ? undefined : recordAddress(table, record);
-    const own = record !== undefined && isOwner(this.enforced as unknown as Session, table, record);
+    const own = record !== undefined && isOwner(this.#enforced, table, record);
     return { table: table.name, record: record ?? {}, key, own };
   }
 }

@@ -2,8 +2,9 @@ import { True, truthNames } from "../conditions/truth.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Table } from "../schema/schema.js";
 import type { Memberships } from "../session/memberships.js";
+import { roleSubject } from "../session/role-subject.js";
 import { settingPrefix } from "../session/setting-rules.js";
-import { roleSubject, type Subject } from "../session/subject.js";
+import type { Subject } from "../session/subject.js";
 import { readsOf } from "./reads.js";
 import type { TracedTruth } from "./trace.js";
 

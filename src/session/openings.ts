@@ -14,11 +14,12 @@ import { Recent } from "./recent.js";
 import { rememberedSource } from "./remembered-source.js";
 import { residualSteps } from "./residual.js";
 import type { RoleGuard } from "./role-guard.js";
+import { roleSubject } from "./role-subject.js";
 import { type ShownScreens, shownScreens } from "./screens.js";
 import type { Finding, SessionOptions } from "./session-options.js";
 import type { MakeRoleGuard, SessionOrigin, SessionParts } from "./session-parts.js";
 import { readRequest } from "./session-values.js";
-import { openSubject, roleSubject, type Subject } from "./subject.js";
+import { openSubject, type Subject } from "./subject.js";
 
 type Report = (finding: Finding) => void;
 
