@@ -4,7 +4,7 @@ import { parseDocument } from "portier/document";
 import { explain, explanationText } from "portier/explain";
 import { administration, databaseStore, storeMigration } from "portier/people";
 import { maskedSelect, rowSecurity } from "portier/sql";
-import { declaredGains } from "portier/verify";
+import { accessMatrix, declaredGains, everybodysDifference, personViewers } from "portier/verify";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { codesOf } from "../support/codes.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
@@ -221,6 +221,21 @@ describe("settings per person", () => {
     expect(session("wren", { field_settings: nothing }).may("view", "objects", data["objects"]?.[0], "label")).toBe(
       true,
     );
+  });
+
+  it("count in the matrix and in what two states differ by, where people are looked at with their data", () => {
+    const viewers = (more: Record<string, Row[]>) => {
+      const source = portier.source({ ...data, ...more });
+      return personViewers(portier, data["staff"] ?? [], { source, request });
+    };
+    const records = (table: string) => data[table] ?? [];
+    const cell = accessMatrix(portier, viewers({}), { fields: true, records: new Map(Object.entries(data)) }).find(
+      ({ viewer, table, field }) => viewer.id === "bram" && table === "objects" && field === "value",
+    );
+    expect(cell?.cells.get("view")).toMatchObject({ reach: "some", count: 1 });
+    const lost = everybodysDifference(viewers({ field_settings: [] }), viewers({}), records);
+    const ofBram = lost.find(({ persons }) => persons.includes("bram"));
+    expect(ofBram?.losses).toContainEqual(expect.objectContaining({ table: "objects", fields: ["value"], records: 1 }));
   });
 
   it.each([
