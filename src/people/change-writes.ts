@@ -12,6 +12,7 @@ import {
 import { type Giving, giverNames } from "../session/roles/giving.js";
 import { holdingOf, mayGive, turningPoints } from "../session/roles/holdings.js";
 import { refuse } from "../session/roles/refusal.js";
+import { mustKnow, personKey } from "./known-to-giver.js";
 import { RecordWrites } from "./record-writes.js";
 import type { RoleChange } from "./role-change.js";
 
@@ -101,7 +102,7 @@ export class ChangeWrites {
   /** The assignments of a role that are not over, for a change of which the giver has the right. */
   #assigned(change: ChangeOf<"revoke" | "limit">): Row[] {
     const { person } = change;
-    this.#giving.personKey(person);
+    personKey(this.#giving, person);
     const mine = [...this.#assignmentsOf(person)].filter((row) => !this.#isOver(row));
     const declared = this.#giving.schema.roles.get(change.role);
     // A role that the document does not have any more can still be taken away, by whoever may give any role.
@@ -220,13 +221,13 @@ export class ChangeWrites {
       return { role, on: null };
     }
     if (on === undefined) return refuse("record-needed", { role: name, scope: role.scope });
-    this.#giving.mustKnow(role.scope, on);
+    mustKnow(this.#giving, role.scope, on);
     return { role, on };
   }
 
   /** Whoever is not there to hold anything is given nothing: what they then hold would be looked at by nobody. */
   #activePerson(person: string): string | number {
-    const key = this.#giving.personKey(person);
+    const key = personKey(this.#giving, person);
     const { now } = this.#giving.giver;
     if (this.#giving.memberships(this.#giving.source, person, now) === undefined) refuse("not-active", { person });
     return key;

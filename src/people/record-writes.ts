@@ -9,6 +9,7 @@ import type { Giving } from "../session/roles/giving.js";
 import { linksOf } from "../session/roles/holdings.js";
 import { refuse } from "../session/roles/refusal.js";
 import { mustSet } from "../session/roles/setting-changes.js";
+import { mustKnow, personKey } from "./known-to-giver.js";
 import type { RoleChange } from "./role-change.js";
 
 type ChangeOf<K extends RoleChange["kind"]> = Extract<RoleChange, { kind: K }>;
@@ -47,14 +48,14 @@ export class RecordWrites {
     const { schema } = this.#giving;
     const settings = schema.people?.settings ?? refuse("no-settings", {});
     mustSet(this.#giving, settings);
-    const key = this.#giving.personKey(person);
+    const key = personKey(this.#giving, person);
     const { table } = settings;
     const what = `the setting of "${field}"`;
     const [address] =
       record === undefined ? [null] : (splitAddress([settings.record?.type ?? scalarTypes.text], record) ?? []);
     if (address === undefined || (record !== undefined && settings.record === undefined))
       return refuse("no-such-record", { table: about, name: record ?? "" });
-    if (record !== undefined && schema.tables.has(about)) this.#giving.mustKnow(about, record);
+    if (record !== undefined && schema.tables.has(about)) mustKnow(this.#giving, about, record);
     const target: Row = {
       [settings.person.name]: key,
       [settings.on.name]: about,

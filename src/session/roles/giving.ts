@@ -1,6 +1,5 @@
 import type { Row, Source } from "../../conditions/source.js";
 import { True } from "../../conditions/truth.js";
-import { splitAddress } from "../../schema/address.js";
 import { type Field, type KeptTables, type Role, type Schema, singleKey, type Table } from "../../schema/schema.js";
 import { internals } from "../internals.js";
 import type { Memberships } from "../memberships.js";
@@ -79,24 +78,6 @@ export class Giving {
   knows(table: string, row: Row): boolean {
     if (this.giver.person === "") return true;
     return isKnownTo(this.session, table, row);
-  }
-
-  /** A record that is hidden from the giver is as one that is not there. */
-  mustKnow(table: string, key: string): void {
-    const row = this.source.find(table, key);
-    const isListed = row !== undefined && this.knows(table, row);
-    if (!isListed) refuse("no-such-record", { table, name: key });
-  }
-
-  /** The key of a person whom the giver knows of; others are as those that there are not. */
-  personKey(person: string): string | number {
-    const { table, key } = this.people;
-    const row = this.source.find(table.name, person);
-    const isKnown = row !== undefined && (person === this.giver.person || this.knows(table.name, row));
-    const [value] = splitAddress([key.type], person) ?? [];
-    if (isKnown && (typeof value === "string" || typeof value === "number")) return value;
-    // Nobody's key is hinted at: to find the nearest, everybody would have to be read.
-    return refuse("unknown-person", { name: person, candidates: [] });
   }
 
   mustGive(role: Role, on: string | null, comesWith?: string): void {
