@@ -1,5 +1,5 @@
 import { type Field, isOwn, type Table } from "../schema/schema.js";
-import { type ActionName, actions, isBuiltIn, knownBy, layersOf } from "./actions.js";
+import { type ActionName, actionOf, actions, isBuiltIn, knownBy, layersOf } from "./actions.js";
 
 /** The actions that show records. */
 export type ShowAction = "list" | "view" | "export";
@@ -40,7 +40,7 @@ export interface TreeWay {
 
 /** The tree of an action on a record of a table, or on one field of it. */
 export function actionTree(table: Table, action: ActionName, field: Field | undefined): ActionTree {
-  if (!isBuiltIn(action)) return known(table, gate(action, "act"));
+  if (!isBuiltIn(action)) return known(table, declared(table, action, field));
   switch (action) {
     case "list":
     case "view":
@@ -113,6 +113,12 @@ export function hasSource(tree: ActionTree): boolean {
     default:
       return tree satisfies never;
   }
+}
+
+/** A custom action; or one on the cells of a grid, any of them where none is named. */
+function declared(table: Table, action: ActionName, field: Field | undefined): ActionTree {
+  if (actionOf(table, action)?.speaksOf !== "fields") return gate(action, "act");
+  return field === undefined ? anyOf(table.fields, (one) => gate(action, one)) : gate(action, field);
 }
 
 function gate(action: ActionName, on: Field | "act"): GateNode {

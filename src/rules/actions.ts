@@ -33,6 +33,11 @@ export const actions: Readonly<Record<BuiltInAction, Action>> = {
   bulk: { speaksOf: "fields", judges: "change", writes: true, needsKnown: true, on: "edit" },
 };
 
+/** Of a grid whose cells are protected as data: who may protect them. It is asked of places, whatever stands there. */
+export const protectAction = "protect";
+
+const protect: Action = { speaksOf: "fields", judges: "stored", writes: false, needsKnown: true };
+
 const custom: Action = { speaksOf: "record", judges: "stored", writes: false, needsKnown: true };
 
 export function isBuiltIn(name: string): name is BuiltInAction {
@@ -42,12 +47,19 @@ export function isBuiltIn(name: string): name is BuiltInAction {
 /** What an action of a table is; undefined when the table has no such action. */
 export function actionOf(table: Table, name: string): Action | undefined {
   if (isBuiltIn(name)) return actions[name];
+  if (name === protectAction && table.grid?.protections) return protect;
   return table.actions.includes(name) ? custom : undefined;
+}
+
+/** Whether an action of a table is asked of fields as well: it is not done with a record as a whole. */
+export function speaksOfFields(table: Table, action: ActionName): boolean {
+  const found = actionOf(table, action);
+  return found !== undefined && found.speaksOf !== "record";
 }
 
 /** The names of all actions of a table, built-in ones first. */
 export function actionNamesOf(table: Table): readonly ActionName[] {
-  return [...actionNames, ...table.actions];
+  return [...actionNames, ...(table.grid?.protections ? [protectAction] : []), ...table.actions];
 }
 
 /** Whatever of a record is listed or viewed makes it known. */

@@ -69,12 +69,18 @@ export function readRange(part: Part, text: string, grid: Grid, names: Iterable<
   return range;
 }
 
-function cellArea(grid: Grid, ranges: readonly CellRange[], except: readonly CellRange[]): CellArea {
+/** What ranges of a grid cover, but for some cells. */
+export function cellArea(grid: Grid, ranges: readonly CellRange[], except: readonly CellRange[]): CellArea {
+  const [only] = ranges;
+  if (only !== undefined && ranges.length === 1 && except.length === 0) return areaOfOne(grid, only);
   const rowsOf = new Map<Field, readonly Rows[]>();
   const bounded = ranges.filter(({ bottom }) => bottom !== Number.POSITIVE_INFINITY);
   const heldBy = new Map<CellRange, Rows[]>(bounded.map((range) => [range, []]));
-  for (const [index, field] of grid.columns.entries()) {
-    const column = index + 1;
+  // Only the columns that any range reaches: a protection of one cell is not looked for in all others.
+  const first = Math.min(...ranges.map(({ left }) => left));
+  const last = Math.min(grid.columns.length, Math.max(...ranges.map(({ right }) => right)));
+  for (let column = first; column <= last; column++) {
+    const field = grid.columns[column - 1] as Field;
     const inColumn = (range: CellRange) => range.left <= column && column <= range.right;
     const rows = (list: readonly CellRange[]) => list.map(({ top, bottom }) => ({ from: top, to: bottom }));
     const out = joinRows(rows(except.filter(inColumn)));
@@ -84,6 +90,16 @@ function cellArea(grid: Grid, ranges: readonly CellRange[], except: readonly Cel
   }
   const heldRanges = [...heldBy.values()].map(joinRows).filter((held) => held.length > 0);
   return { rowsOf, held: joinRows(heldRanges.flat()), heldRanges, ranges, except };
+}
+
+/** The same of one range: most are, and there may be thousands. */
+function areaOfOne(grid: Grid, range: CellRange): CellArea {
+  const { left, right, top, bottom } = range;
+  const rows: readonly Rows[] = [{ from: top, to: bottom }];
+  const covered = grid.columns.slice(left - 1, Math.min(right, grid.columns.length));
+  const held = bottom === Number.POSITIVE_INFINITY || covered.length === 0 ? [] : rows;
+  const rowsOf = new Map(covered.map((field) => [field, rows]));
+  return { rowsOf, held, heldRanges: held.length === 0 ? [] : [held], ranges: [range], except: [] };
 }
 
 /** In order, and what overlaps or touches put together. */

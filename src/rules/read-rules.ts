@@ -1,5 +1,5 @@
 import { readCondition } from "../conditions/check.js";
-import { always, type Expression, never } from "../conditions/expression.js";
+import { always, type Expression, never, visitOperands } from "../conditions/expression.js";
 import type { PersonMembers } from "../conditions/resolve.js";
 import { momentExpects, readMoment } from "../schema/moment.js";
 import {
@@ -14,11 +14,11 @@ import {
   readTexts,
 } from "../schema/reader.js";
 import type { Schema, Table } from "../schema/schema.js";
-import { type ActionName, actionNamesOf, actionOf } from "./actions.js";
+import { type ActionName, actionNamesOf, actionOf, protectAction } from "./actions.js";
 import { type Effect, type EffectName, effectNames, effects } from "./effects.js";
 import { readExtent } from "./extent.js";
 import type { CellRange } from "./ranges.js";
-import type { Extent, Rule } from "./rule.js";
+import type { Extent, Rule, Who } from "./rule.js";
 import { readWho } from "./who.js";
 
 const ruleKeys = [
@@ -79,6 +79,19 @@ function checkCopies(part: Part): void {
   }
 }
 
+/** Whether a rule asks anything of records, besides in which cells they stand. */
+function readsRecord(to: readonly Who[], except: readonly Who[], where: Expression): boolean {
+  let reads = false;
+  const look = (condition: Expression) => {
+    visitOperands(condition, ({ kind }) => {
+      reads ||= kind === "field";
+    });
+  };
+  for (const who of [...to, ...except]) if (who.kind === "related") look(who.met);
+  look(where);
+  return reads;
+}
+
 class RuleReader {
   readonly #part: Part;
   readonly #name: string;
@@ -116,6 +129,8 @@ class RuleReader {
     const extents = this.#extents(effect);
     if (becomes !== undefined) this.#checkBecomes(extents);
     if (bothWays) this.#checkBothWays(effect);
+    if (extents.has(protectAction) && actionOf(table, protectAction) !== undefined && readsRecord(to, except, where))
+      problems.add("protect-reads-record", { rule: this.#name }, path);
     if (from !== undefined && until !== undefined && from >= until) {
       problems.add("empty-period", { rule: this.#name }, this.#shape.get("until")?.path ?? path);
     }

@@ -26,6 +26,8 @@ export interface Rule {
   /** The address of the rule that it was copied from, and is the same as but for whom it is for; until it differs. */
   readonly copyOf: string | undefined;
   readonly meant: Meant;
+  /** A rule that stands for all that are the same but for address, cells and note: what is asked of a person is asked once. */
+  readonly pattern?: Rule | undefined;
   /** Where the rule stands in the document. */
   readonly path: Path;
 }

@@ -32,7 +32,7 @@ export interface Ruleset extends RulesetParts {
   readonly sessionOperands: SessionOperands;
   /** The roles and groups that rules name: what of a person's memberships decisions depend on. */
   readonly memberships: ReadonlySet<string>;
-  /** The rules that are there for a time only. */
+  /** The rules that are there for a time only; one of each pattern. */
   readonly timed: readonly Rule[];
 }
 
@@ -43,6 +43,7 @@ export function makeRuleset(parts: RulesetParts): Ruleset {
   const rules = [...parts.rules].sort((a, b) => (a.address < b.address ? -1 : a.address > b.address ? 1 : 0));
   const index = indexRules(rules);
   const none: readonly Rule[] = [];
+  const distinct = [...new Set(rules.map((rule) => rule.pattern ?? rule))];
   const carriers = carriersOf(groups, schema.roles);
   return {
     ...parts,
@@ -50,9 +51,9 @@ export function makeRuleset(parts: RulesetParts): Ruleset {
     carriers,
     hasExclusiveRoles: [...schema.roles.values()].some(({ exclusive }) => exclusive.size > 0),
     of: (table, action) => index.get(table)?.get(action) ?? none,
-    sessionOperands: collectSessionOperands(rules),
-    memberships: collectMemberships(rules),
-    timed: rules.filter((rule) => rule.from !== undefined || rule.until !== undefined),
+    sessionOperands: collectSessionOperands(distinct),
+    memberships: collectMemberships(distinct),
+    timed: distinct.filter((rule) => rule.from !== undefined || rule.until !== undefined),
   };
 }
 

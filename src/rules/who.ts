@@ -1,6 +1,6 @@
-import { personType } from "../conditions/comparable.js";
-import { and, type Expression, not, type Operand } from "../conditions/expression.js";
+import type { Expression, Operand } from "../conditions/expression.js";
 import { type Part, readTexts } from "../schema/reader.js";
+import type { Scalar } from "../schema/scalar.js";
 import {
   type Field,
   type FieldPath,
@@ -11,9 +11,11 @@ import {
   type Table,
   writtenOut,
 } from "../schema/schema.js";
+import type { FieldType } from "../schema/types/field-type.js";
 import { list } from "../schema/types/list.js";
 import { scalarTypes } from "../schema/types/scalars.js";
 import { readLine } from "./lines.js";
+import { askerOf, isPerson, personKeyIn } from "./person-entry.js";
 import type { Who } from "./rule.js";
 
 /** What an entry's names mean. */
@@ -84,13 +86,9 @@ export function readMemberName(
 
 /** The person who asks, as an operand; undefined (and a problem) where the document knows no people. */
 export function askingPerson(part: Part, what: string, schema: Schema): Operand | undefined {
-  const people = schema.people;
-  const key = people && singleKey(people.table);
-  if (people !== undefined && key !== undefined) {
-    return { kind: "me", type: personType(people.table, [key]), path: [key] };
-  }
-  part.problems.add("no-people", { what }, part.path);
-  return undefined;
+  const asker = askerOf(schema);
+  if (asker === undefined) part.problems.add("no-people", { what }, part.path);
+  return asker;
 }
 
 function related(
@@ -111,21 +109,24 @@ function related(
 
 /** `person KEY`: a fixed person, whatever the record. */
 function oneOf(part: Part, text: string, key: string, schema: Schema): Who | undefined {
-  const asker = askingPerson(part, `"${text}"`, schema);
-  if (asker === undefined) return undefined;
+  if (askingPerson(part, `"${text}"`, schema) === undefined) return undefined;
   const value = readKey(part, key, schema);
-  if (value === undefined) return undefined;
-  // A visitor is not that person: null compares as false here, not as unknown.
-  const isSomebody = not({ kind: "is-null", operand: asker });
-  return { kind: "related", met: and([isSomebody, { kind: "compare", op: "=", left: asker, right: value }]), text };
+  const met = value === undefined ? undefined : isPerson(value.value, schema);
+  return met && { kind: "related", met, text };
+}
+
+interface ConstantOperand {
+  readonly kind: "constant";
+  readonly type: FieldType;
+  readonly value: Scalar;
 }
 
 /** A person's key as a document writes it; undefined after a problem. */
-export function readKey(part: Part, key: string, schema: Schema): Operand | undefined {
+export function readKey(part: Part, key: string, schema: Schema): ConstantOperand | undefined {
   const field = schema.people && singleKey(schema.people.table);
   if (field === undefined) return undefined;
   const { type } = field;
-  const value = type.canonical(key) ?? (type.base === "integer" ? type.canonical(Number(key)) : undefined);
+  const value = personKeyIn(key, schema);
   if (value !== undefined) return { kind: "constant", type, value };
   part.problems.add("bad-value", { field: field.name, expects: type.expects, found: key }, part.path);
   return undefined;

@@ -71,6 +71,10 @@ export const callMessages = {
     `a setting of ${f.person} in "${f.table}" is wrong: ${f.what}`,
     f.hint,
   ],
+  "bad-protection": (f: { id: string; what: string }): Said => [
+    `the protection ${f.id} cannot be read: ${f.what}`,
+    "protections are changed by administration, which writes none of these",
+  ],
   "bad-token": (f: { why: string }): Said => [`this token does not say who is asking: ${f.why}`],
   fault: (f: { what: string }): Said => [f.what],
 } as const;

@@ -2,7 +2,15 @@ import { declareSettings } from "./declare-settings.js";
 import { findField } from "./declare-tables.js";
 import { assignmentSource, keptTables } from "./kept-tables.js";
 import { isMapping, type Part, readFlag, readMeant, readShape, readText } from "./reader.js";
-import type { Field, KeptTables, People, Role, RoleSource, Table } from "./schema.js";
+import {
+  type Field,
+  type KeptTables,
+  keptTablesOf,
+  type People,
+  type Role,
+  type RoleSource,
+  type Table,
+} from "./schema.js";
 
 export interface DeclaredPeople {
   readonly people: People | undefined;
@@ -40,8 +48,10 @@ export function declarePeople(
       isMapping(entry.value) ? readLink(entry, table, tables, roles) : readRoleField(entry, table, roles),
     )
     .filter((source) => source !== undefined);
-  const kept = readFlag(shape.get("assignments"), "assignments") ? keptTables(table) : undefined;
-  for (const own of kept === undefined ? [] : [kept.assignments, kept.delegations]) {
+  const kept = readFlag(shape.get("assignments"), "assignments")
+    ? keptTables(table, [...tables.values()].some(isProtected))
+    : undefined;
+  for (const own of keptTablesOf({ tables, kept })) {
     // Two tables of one name would be one table in a database.
     const other = [...tables.values()].find(({ name, source }) => name === own.name || source === own.source);
     if (other === undefined) continue;
@@ -53,6 +63,10 @@ export function declarePeople(
   const settings = declareSettings(shape.get("settings"), { people: table, tables, roles, groups });
   const meant = readMeant(shape.get("meant"));
   return { people: { table, name, manager, active, roles: sources, settings, meant }, kept };
+}
+
+function isProtected({ grid }: Table): boolean {
+  return grid?.protections === true;
 }
 
 function roleParts(part: Part | undefined): Part[] {

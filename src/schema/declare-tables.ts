@@ -26,6 +26,8 @@ export interface DeclaredTables {
   readonly owners: ReadonlyMap<string, Part>;
   /** The defaults that a session knows. */
   readonly defaults: ReadonlyMap<Field, Part>;
+  /** Where a grid says that its cells are protected as data. */
+  readonly protections: ReadonlyMap<string, Part>;
   readonly broken: ReadonlyMap<string, ReadonlySet<string>>;
 }
 
@@ -54,10 +56,11 @@ export function declareTables(document: Part, part: Part | undefined): DeclaredT
   const tables = new Map<string, Table>();
   const parts = { rules: new Map<string, Part>(), ranges: new Map<string, Part>(), owners: new Map<string, Part>() };
   const defaults = new Map<Field, Part>();
+  const protections = new Map<string, Part>();
   const broken = new Map<string, Set<string>>();
   if (part === undefined) {
     document.problems.add("missing-key", { what: "a document", key: "tables" }, document.path);
-    return { tables, ...parts, defaults, everyTable: undefined, broken };
+    return { tables, ...parts, defaults, protections, everyTable: undefined, broken };
   }
   const entries = readMapping(part, "tables");
   if (entries.size > limits.tables) part.problems.add("too-large", { what: "tables", limit: limits.tables }, part.path);
@@ -76,6 +79,8 @@ export function declareTables(document: Part, part: Part | undefined): DeclaredT
   for (const [name, { shape, fields }] of declared) {
     const table = tables.get(name) as Table;
     linkFields(table, fields, tables);
+    const grid = shape.get("grid");
+    if (grid !== undefined && table.grid?.protections) protections.set(name, grid);
     broken.set(name, new Set(readFieldNames(shape.get("fields")).filter((field) => !table.byName.has(field))));
     for (const [key, list] of [
       ["rules", parts.rules],
@@ -86,7 +91,7 @@ export function declareTables(document: Part, part: Part | undefined): DeclaredT
       if (found !== undefined) list.set(name, found);
     }
   }
-  return { tables, ...parts, defaults, everyTable, broken };
+  return { tables, ...parts, defaults, protections, everyTable, broken };
 }
 
 function checkTableName(part: Part, name: string): boolean {
@@ -148,11 +153,12 @@ function makeTable(
   const [first] = key;
   for (const field of key) checkKeyField(field, shape.get("key"));
   const base = { name, fields, byName, key, owner: undefined };
+  const grid = readGrid(shape.get("grid"), base);
   return {
     ...base,
     address: key.length === 1 && first !== undefined ? first : madeAddress(name, key),
-    actions: readActions(shape.get("actions"), name),
-    grid: readGrid(shape.get("grid"), base),
+    actions: readActions(shape.get("actions"), name, grid?.protections === true),
+    grid,
     source: readText(shape.get("source"), `source of "${name}"`) ?? name,
     observe: readFlag(shape.get("observe"), "observe") || (observesAll && !shape.has("observe")),
     meant: readMeant(shape.get("meant")),
@@ -232,13 +238,15 @@ function linkFields(
 /** The words of the built-in actions; the rules layer says what they mean. */
 const builtInActions = ["list", "view", "create", "edit", "delete", "export", "import", "bulk"];
 
-function readActions(part: Part | undefined, table: string): string[] {
+function readActions(part: Part | undefined, table: string, isProtected: boolean): string[] {
   const actions: string[] = [];
   for (const entry of readTexts(part, `actions of "${table}"`)) {
     const name = entry.value as string;
     if (!checkName(entry, "an action", name)) continue;
-    if (builtInActions.includes(name)) {
-      entry.problems.add("bad-name", { what: "an action", name, rule: "every table has this action" }, entry.path);
+    const isTaken = isProtected && name === "protect";
+    if (builtInActions.includes(name) || isTaken) {
+      const rule = isTaken ? "a grid with protections has this action" : "every table has this action";
+      entry.problems.add("bad-name", { what: "an action", name, rule }, entry.path);
     } else if (actions.includes(name)) {
       entry.problems.add("duplicate-name", { what: "the action", name }, entry.path);
     } else actions.push(name);
@@ -249,7 +257,7 @@ function readActions(part: Part | undefined, table: string): string[] {
 function readGrid(part: Part | undefined, table: Pick<Table, "name" | "fields" | "byName" | "key">): Grid | undefined {
   if (part === undefined) return undefined;
   const what = `grid of "${table.name}"`;
-  const shape = readShape(part, what, ["position", "columns"]);
+  const shape = readShape(part, what, ["position", "columns", "protections"]);
   const positionPart = shape.get("position");
   const name = readText(positionPart, `position of the ${what}`);
   if (positionPart === undefined) part.problems.add("missing-key", { what, key: "position" }, part.path);
@@ -261,10 +269,11 @@ function readGrid(part: Part | undefined, table: Pick<Table, "name" | "fields" |
     part.problems.add("wrong-field-type", facts, positionPart.path);
     return undefined;
   }
+  const protections = readFlag(shape.get("protections"), "protections");
   const columnsPart = shape.get("columns");
   if (columnsPart === undefined) {
     const columns = table.fields.filter((field) => field !== position && !table.key.includes(field));
-    return { position, columns };
+    return { position, columns, protections };
   }
   const columns: Field[] = [];
   for (const entry of readTexts(columnsPart, `columns of the ${what}`)) {
@@ -274,7 +283,7 @@ function readGrid(part: Part | undefined, table: Pick<Table, "name" | "fields" |
       entry.problems.add("duplicate-name", { what: "the column", name: field.name }, entry.path);
     } else columns.push(field);
   }
-  return { position, columns };
+  return { position, columns, protections };
 }
 
 /** Reads the owners of tables: paths that may lead through other tables. */

@@ -30,12 +30,15 @@ export function declare(part: Part): Declared {
   const version = shape.get("portier");
   if (version?.value !== 1) problems.add("unknown-version", { found: version?.value }, version?.path ?? part.path);
 
-  const { tables, defaults, ...rest } = declareTables(part, shape.get("tables"));
+  const { tables, defaults, protections, ...rest } = declareTables(part, shape.get("tables"));
   const groups = shape.get("groups");
   const groupNames = isMapping(groups?.value) ? Object.keys(groups.value) : [];
   const roles = declareRoles(shape.get("roles"), tables, groupNames);
   const { people, kept } = declarePeople(shape.get("people"), tables, roles, groupNames);
   linkOwners(tables, rest.owners, people);
+  for (const [table, at] of protections) {
+    if (kept === undefined) problems.add("protections-not-kept", { table }, at.path);
+  }
   linkDefaults(tables, defaults, people);
   const schema: Schema = {
     tables,

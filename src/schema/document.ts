@@ -165,6 +165,8 @@ export interface GridInput {
   readonly position: string;
   /** Default: all fields in declared order, without key and position. */
   readonly columns?: readonly string[];
+  /** Whether people protect cells of it themselves, at run time; needs `people: { assignments: true }`. */
+  readonly protections?: boolean;
 }
 
 /** A type's name, or the long form; `choice`, `reference`, `list` and `lookup` imply their type. */

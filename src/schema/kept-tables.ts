@@ -1,12 +1,17 @@
 import { type Field, type KeptTables, meansNothing, type RoleSource, type Table } from "./schema.js";
+import { choice } from "./types/choice.js";
 import type { FieldType } from "./types/field-type.js";
 import { list } from "./types/list.js";
 import { reference } from "./types/reference.js";
 import { scalarTypes } from "./types/scalars.js";
 
-const { text, timestamp } = scalarTypes;
+const { integer, text, timestamp } = scalarTypes;
 
-export function keptTables(people: Table): KeptTables {
+/** What a protection does to those whom it does not name: refuses them, or asks them to confirm. */
+export const protectionEffects = ["reserve", "confirm"] as const;
+
+/** `protects`: whether cells of any grid are protected as data. */
+export function keptTables(people: Table, protects: boolean): KeptTables {
   const person = reference(people.name, people.key[0]?.type ?? text);
   return {
     assignments: keptTable("portier_assignments", [
@@ -29,7 +34,26 @@ export function keptTables(people: Table): KeptTables {
       ["givenBy", text, "given_by", "optional"],
       ["reason", text, "reason", "optional"],
     ]),
+    protections: protects ? protectionsTable(person) : undefined,
   };
+}
+
+function protectionsTable(person: FieldType): Table {
+  return keptTable("portier_protections", [
+    ["id", text, "id"],
+    ["table", text, "of_table"],
+    ["ranges", list(text), "ranges"],
+    ["except", list(text), "except_ranges", "optional"],
+    ["effect", choice(protectionEffects), "effect"],
+    ["to", list(text), "kept_by"],
+    ["note", text, "note", "optional"],
+    ["from", timestamp, "starts_at", "optional"],
+    ["until", timestamp, "ends_at", "optional"],
+    ["by", person, "made_by", "optional"],
+    ["at", timestamp, "made_at"],
+    // Another random number after each change: a sum of them tells whether anything has changed.
+    ["stamp", integer, "stamp"],
+  ]);
 }
 
 /** The assignments as what gives roles. */

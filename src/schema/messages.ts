@@ -63,6 +63,14 @@ export const messages = {
     `table "${f.table}" is no grid, so it has no cells`,
     'add "grid: { position: FIELD }"',
   ],
+  "protections-not-kept": (f: { table: string }): Said => [
+    `cells of "${f.table}" are protected as data, and nothing says where that is kept`,
+    'add "assignments: true" to "people"',
+  ],
+  "protect-reads-record": (f: { rule: string }): Said => [
+    `rule "${f.rule}" asks something of the record, but who may protect cells depends on the cells alone`,
+    "give the rule another one of its own, with no condition on fields",
+  ],
   "bad-range": (f: { found: string; names: readonly string[] }): Said => [
     `${shown(f.found)} is no cell range`,
     meantRange(f),

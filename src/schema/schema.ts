@@ -14,14 +14,19 @@ export interface Schema {
 }
 
 /**
- * The tables that Portier keeps by itself, where a document says that roles are assigned: who was given which role, and
- * who acts for whom. No rule speaks of them, so nobody sees them through a session; administration reads and writes them.
+ * The tables that Portier keeps by itself, where a document says that roles are assigned: who was given which role, who
+ * acts for whom, and which cells are protected. No rule speaks of them, so nobody sees them through a session;
+ * administration reads and writes them.
  */
 export interface KeptTables {
   /** `id, person, role, on, from, until, givenBy, reason`. */
   readonly assignments: Table;
   /** `id, of, to, from, until, without, givenBy, reason`. */
   readonly delegations: Table;
+  /**
+   * `id, table, ranges, except, effect, to, note, from, until, by, at, stamp`; undefined where no grid says `protections`.
+   */
+  readonly protections: Table | undefined;
 }
 
 /** The tables of a document, and those that are kept beside it. */
@@ -32,7 +37,9 @@ export interface KnownTables {
 
 /** The tables that Portier keeps by itself; none where roles are not assigned. */
 export function keptTablesOf({ kept }: KnownTables): readonly Table[] {
-  return kept === undefined ? [] : [kept.assignments, kept.delegations];
+  if (kept === undefined) return [];
+  const { assignments, delegations, protections } = kept;
+  return [assignments, delegations, ...(protections === undefined ? [] : [protections])];
 }
 
 /** A table of the document, or one that Portier keeps beside it. */
@@ -73,6 +80,8 @@ export interface Grid {
   readonly position: Field;
   /** From A on. */
   readonly columns: readonly Field[];
+  /** Whether people protect cells of it, as data. */
+  readonly protections: boolean;
 }
 
 export interface Field {

@@ -27,7 +27,7 @@ export interface CompiledDocument {
 /** What is encoded besides tables: all without what was meant and where it stood, which is for whoever writes the rules. */
 interface Parts {
   readonly declared: readonly string[];
-  readonly kept: readonly [assignments: string, delegations: string] | undefined;
+  readonly kept: readonly [assignments: string, delegations: string, protections?: string] | undefined;
   readonly people: Omit<People, "meant"> | undefined;
   readonly roles: readonly Omit<Role, "meant">[];
   readonly request: Schema["request"];
@@ -51,7 +51,7 @@ export function compiledOf(rules: AnyRules): CompiledDocument {
   const withoutMeant = <V extends { readonly meant: unknown }>({ meant: _, ...rest }: V) => rest;
   const parts: Parts = {
     declared: [...schema.tables.keys()],
-    kept: schema.kept && [schema.kept.assignments.name, schema.kept.delegations.name],
+    kept: schema.kept && (kept.map(({ name }) => name) as [string, string, string?]),
     people: schema.people && withoutMeant(schema.people),
     roles: [...schema.roles.values()].map(withoutMeant),
     request: schema.request,
@@ -93,7 +93,11 @@ export function rulesetFrom(document: CompiledDocument): Ruleset {
     request,
     roles: named(roles) as Map<string, Role>,
     timeZone,
-    kept: kept && { assignments: table(kept[0]), delegations: table(kept[1]) },
+    kept: kept && {
+      assignments: table(kept[0]),
+      delegations: table(kept[1]),
+      protections: kept[2] === undefined ? undefined : table(kept[2]),
+    },
   };
   return makeRuleset({
     schema,

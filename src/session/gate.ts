@@ -6,7 +6,7 @@ import type { Rows } from "../rules/cells.js";
 import type { Field } from "../schema/schema.js";
 import { type Confirmation, type Decision, notPermitted, withConfirmations } from "./decision.js";
 import type { Reach } from "./reach.js";
-import { appliesToChange, type Step } from "./step.js";
+import { appliesToChange, type Step, type StepData } from "./step.js";
 
 export type Decide = (row: Row, reading: Reading) => Decision;
 
@@ -31,13 +31,21 @@ export interface Gate {
   readonly wouldPermit: (row: Row, reading: Reading) => boolean;
   /** The record's own fields that its steps read, as {@link bitsOf}; all bits where more has a say. */
   readonly reads: number;
-  /** The steps that it looks at, each with the rows of a grid in which it counts. */
+  /** Whether some of its steps count in some rows of a grid only. */
+  readonly isPlaced: boolean;
+  /** The steps that it looks at, each with the rows of a grid in which it counts; all of them are made ready for it. */
   readonly placed: readonly PlacedStep[];
 }
 
 /** A step with the rows that it covers of one column; undefined: all of them. */
 export interface PlacedStep {
   readonly step: Step;
+  readonly rows: readonly Rows[] | undefined;
+}
+
+/** The same before it is made ready. */
+export interface PlacedData {
+  readonly data: StepData;
   readonly rows: readonly Rows[] | undefined;
 }
 
@@ -68,6 +76,7 @@ export function flatGate(steps: readonly Step[]): FlatGate {
   return {
     ...phases,
     reads: bitsRead(steps),
+    isPlaced: false,
     placed: steps.map((step) => ({ step, rows: undefined })),
     steps,
     denial,

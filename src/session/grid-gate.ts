@@ -1,7 +1,8 @@
 import { always, and, type Expression, or } from "../conditions/expression.js";
 import { compileRead, type Read, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { hasRow, isPlace, type Rows } from "../rules/cells.js";
+import { isPlace, type Rows } from "../rules/cells.js";
+import { effects } from "../rules/effects.js";
 import type { Field } from "../schema/schema.js";
 import { notPermitted } from "./decision.js";
 import {
@@ -11,48 +12,63 @@ import {
   gateCondition,
   isWithoutBecomes,
   judgeSteps,
+  type PlacedData,
   type PlacedStep,
 } from "./gate.js";
 import { anyReach, type Reach } from "./reach.js";
+import { RowIndex } from "./row-index.js";
 import { RowSegments } from "./row-segments.js";
 import { appliesOnTheWayIn, appliesToChange, cheapFirst, type Step } from "./step.js";
+import type { ReadyStep } from "./table-gates.js";
 
 /**
  * The gate of a grid's column. The rows fall into segments at the borders of its ranges; in each, the same steps count,
- * and a flat gate judges them. A segment is looked up, so a decision does not walk over the ranges.
+ * and a flat gate judges them. A segment is looked up, so a decision does not walk over the ranges; and it is made when
+ * somebody first asks about a row in it, so a session does not wait for those that nobody asks about.
  */
-export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
-  const rowSegments = new RowSegments(placed.flatMap(({ rows }) => rows ?? []));
-  const { borders } = rowSegments;
+export function gridGate(position: Field, placed: readonly PlacedData[], ready: ReadyStep): Gate {
+  let rowSegments: RowSegments | undefined;
+  let index: RowIndex<number> | undefined;
   const segments: (FlatGate | undefined)[] = [];
-  const numbers = new Map(placed.map(({ step }, index) => [step, index]));
   const shared = new Map<string, FlatGate>();
-  // A place that is not known is held by every block and confirm, and given away by no permit.
-  const held = placed.filter(({ step, rows }) => rows === undefined || step.phase !== "permit").map(({ step }) => step);
-  const unknownPlace = flatGate(held);
+  const isPermit = ({ data }: PlacedData) => effects[data.effect].phase === "permit";
   const readPosition: Read = compileRead({ kind: "field", type: position.type, path: [position] });
+  const everywhere = placed.flatMap(({ rows }, number) => (rows === undefined ? [number] : []));
+  const byRows = () => placed.flatMap(({ rows = [] }, number) => rows.map((one) => ({ rows: one, value: number })));
 
-  const segment = (index: number): FlatGate => {
-    let gate = segments[index];
-    if (gate === undefined) {
-      const row = borders[index] as number;
-      const counting = placed.filter(({ rows }) => rows === undefined || hasRow(rows, row)).map(({ step }) => step);
-      // Between ranges, and in parts of one, the same rules count.
-      const key = counting.map((step) => numbers.get(step)).join(" ");
-      gate = shared.get(key) ?? flatGate(counting);
-      shared.set(key, gate);
-      segments[index] = gate;
-    }
+  const flat = (numbers: readonly number[]): FlatGate =>
+    flatGate(numbers.map((number) => ready((placed[number] as PlacedData).data)).sort(cheapFirst));
+  const made = (number: number): FlatGate => {
+    rowSegments ??= new RowSegments(placed.flatMap(({ rows }) => rows ?? []));
+    index ??= new RowIndex(byRows());
+    const counting = [...everywhere, ...index.at(rowSegments.borders[number] as number)].sort((a, b) => a - b);
+    // Between ranges, and in parts of one, the same rules count.
+    const key = counting.join(" ");
+    const gate = shared.get(key) ?? flat(counting);
+    shared.set(key, gate);
+    segments[number] = gate;
     return gate;
   };
+  const segment = (number: number): FlatGate => segments[number] ?? made(number);
+  const segmentOf = (row: number): FlatGate => {
+    rowSegments ??= new RowSegments(placed.flatMap(({ rows }) => rows ?? []));
+    return segment(rowSegments.of(row));
+  };
+  // A place that is not known is held by every block and confirm, and given away by no permit.
+  let unknown: FlatGate | undefined;
+  const unknownPlace = (): FlatGate => {
+    unknown ??= flat(placed.flatMap((one, number) => (one.rows === undefined || !isPermit(one) ? [number] : [])));
+    return unknown;
+  };
+  const steps = () => placed.map(({ data, rows }): PlacedStep => ({ step: ready(data), rows }));
   const at = (row: Row, reading: Reading): FlatGate => {
     const place = readPosition(row, reading);
-    return isPlace(place) ? segment(rowSegments.of(place)) : unknownPlace;
+    return isPlace(place) ? segmentOf(place) : unknownPlace();
   };
   const change: Gate["change"] = (before, after, reading, later) => {
     const from = at(before, reading);
     const to = at(after, later);
-    const isUnplaced = from === unknownPlace || to === unknownPlace;
+    const isUnplaced = unknown !== undefined && (from === unknown || to === unknown);
     const stays = new Set(from.steps);
     const arrives = new Set(to.steps);
     const applies = (step: Step): boolean => {
@@ -76,26 +92,31 @@ export function gridGate(position: Field, placed: readonly PlacedStep[]): Gate {
     return decision === notPermitted ? from.denial(before, reading) : decision;
   };
   return {
-    placed,
+    get placed() {
+      return steps();
+    },
     reads: -1,
+    isPlaced: true,
     decide: (row, reading) => at(row, reading).decide(row, reading),
     attempt: (row, reading) => at(row, reading).attempt(row, reading),
     change,
-    condition: () => placedCondition(position, placed),
+    condition: () => placedCondition(position, steps()),
     attemptCondition: () =>
       placedCondition(
         position,
-        placed.filter(({ step }) => step.phase !== "block" || isWithoutBecomes(step)),
+        steps().filter(({ step }) => step.phase !== "block" || isWithoutBecomes(step)),
       ),
     get reach(): Reach {
-      if (placed.every(({ step }) => step.phase !== "permit")) return "none";
+      if (!placed.some(isPermit)) return "none";
+      rowSegments ??= new RowSegments(placed.flatMap(({ rows }) => rows ?? []));
+      const { borders } = rowSegments;
       if (borders.length > 200) return "some";
-      const reaches = [unknownPlace.reach, ...borders.map((_, index) => segment(index).reach)];
+      const reaches = [unknownPlace().reach, ...borders.map((_, index) => segment(index).reach)];
       const [first = "none"] = reaches;
       if (reaches.every((reach) => reach === first)) return first;
       return anyReach(reaches) === "own" ? "own" : "some";
     },
-    hasPermits: placed.some(({ step }) => step.phase === "permit"),
+    hasPermits: placed.some(isPermit),
     wouldPermit: (row, reading) => at(row, reading).wouldPermit(row, reading),
   };
 }

@@ -20,8 +20,9 @@ export function memorySource(schema: Schema, data: Readonly<Record<string, reado
   for (const name of Object.keys(data)) {
     const table = findTable(schema, name);
     if (table === undefined) throw portierError("unknown-table", { name, candidates: schema.tables.keys() });
-    rows.set(name, data[name] ?? []);
-    byKey.set(name, indexKeys(table, data[name] ?? []));
+    const own = table === schema.kept?.protections ? lasting(data[name] ?? []) : (data[name] ?? []);
+    rows.set(name, own);
+    byKey.set(name, indexKeys(table, own));
   }
   const byPath = new Map<string, Referring>();
   const find = (table: string, key: string) => byKey.get(table)?.get(key);
@@ -43,9 +44,16 @@ export function memorySource(schema: Schema, data: Readonly<Record<string, reado
         index = indexField(field, rows.get(table) ?? []);
         byField.set(field, index);
       }
-      return holders(index, key);
+      const found = holders(index, key);
+      // What never changes needs not be read twice.
+      return fieldName === "table" && table === schema.kept?.protections?.name ? Object.freeze(found) : found;
     },
   };
+}
+
+/** Copies that stay as they are: what is protected is made ready once for all who ask. */
+function lasting(rows: readonly Row[]): readonly Row[] {
+  return rows.map((row) => Object.freeze({ ...row }));
 }
 
 function indexKeys(table: Table, rows: readonly Row[]): Map<string, Row> {

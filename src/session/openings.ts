@@ -6,6 +6,7 @@ import type { Scalar } from "../schema/scalar.js";
 import { type Field, lastOf, type Schema } from "../schema/schema.js";
 import type { Asker } from "./asker.js";
 import { asksOfAnyRecord, decidedSteps } from "./decided.js";
+import { ProtectedRules } from "./kept-protections.js";
 import { Likeness } from "./likeness.js";
 import { Plan } from "./plan.js";
 import type { Reach } from "./reach.js";
@@ -52,9 +53,17 @@ export class Openings {
   readonly #likeness: Likeness | undefined;
   readonly #makeGuard: MakeRoleGuard | undefined;
 
-  /** `makeGuard`: absent where the functions that judge changes bring it along. */
-  constructor(ruleset: Ruleset, makeGuard?: MakeRoleGuard) {
+  /** Absent where nothing is protected as data, and in what is opened from a state of that. */
+  readonly #protected: ProtectedRules | undefined;
+  readonly #underRules = new WeakMap<Ruleset, Openings>();
+
+  /**
+   * `makeGuard`: absent where the functions that judge changes bring it along. `isWhole`: what is protected as data is among
+   * the rules.
+   */
+  constructor(ruleset: Ruleset, makeGuard?: MakeRoleGuard, isWhole = false) {
     this.ruleset = ruleset;
+    this.#protected = isWhole ? undefined : ProtectedRules.of(ruleset);
     this.#makeGuard = makeGuard;
     this.asksOfAnyRecord = asksOfAnyRecord(ruleset);
     this.#likeness = Likeness.of(ruleset);
@@ -66,6 +75,8 @@ export class Openings {
 
   /** Of one person, for one request. Throws as `Portier.session` does. */
   open(options: SessionOptions): SessionParts {
+    const rules = this.#protected?.now(options.source) ?? this.ruleset;
+    if (rules !== this.ruleset) return this.#under(rules).open(options);
     const report = options.report ?? firstOnConsole();
     const reading = makeReading(options.source, report);
     const conflict = (message: string) => report({ kind: "bad-data", message });
@@ -81,6 +92,12 @@ export class Openings {
     const subject = () => openSubject(this.ruleset, { ...options, request }, reading, conflict);
     const { plan, roles } = known;
     return new OpenedParts(this, { plan, key: like.key, reading, report, options, roles: () => roles, subject });
+  }
+
+  #under(rules: Ruleset): Openings {
+    const made = this.#underRules.get(rules) ?? new Openings(rules, this.#makeGuard, true);
+    this.#underRules.set(rules, made);
+    return made;
   }
 
   /** Of somebody who holds these roles, or is in these groups, and of whom nothing else is known. */

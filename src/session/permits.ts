@@ -25,7 +25,7 @@ export function compilePermits(gates: TableGates, tree: ActionTree): Yes {
  * can fail and then another way is asked, and where a gate looks up rows of a grid.
  */
 export function ownCondition(gates: TableGates, tree: ActionTree): Expression | undefined {
-  const isFlat = gatesIn(tree).every((node) => gates.gate(node).placed.every(({ rows }) => rows === undefined));
+  const isFlat = gatesIn(tree).every((node) => !gates.gate(node).isPlaced);
   if (!isFlat || hasSource(tree)) return undefined;
   const condition = conditionOf(gates, tree);
   return readsOtherRecords(condition) ? undefined : condition;

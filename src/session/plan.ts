@@ -12,8 +12,8 @@ import { Answers } from "./answers.js";
 import { compileTruth } from "./conditions.js";
 import type { Decide, Gate } from "./gate.js";
 import { compilePermits } from "./permits.js";
-import { cheapFirst, compileStep, type Step, type StepData } from "./step.js";
-import { actGate, type FieldGates, fieldGates, type TableGates } from "./table-gates.js";
+import { compileStep, type Step, type StepData } from "./step.js";
+import { actGate, FieldGates, type ReadyStep, type TableGates } from "./table-gates.js";
 
 /** Gives the steps of a table and action for the class of persons that a plan is for. */
 export type StepSource = (table: Table, action: ActionName) => readonly StepData[];
@@ -84,7 +84,7 @@ export class TablePlan implements TableGates {
   readonly #plan: Plan;
   readonly #source: StepSource;
   readonly #data = new Map<ActionName, readonly StepData[]>();
-  readonly #steps = new Map<ActionName, readonly Step[]>();
+  readonly #steps = new Map<StepData, Step>();
   readonly #fields = new Map<ActionName, FieldGates>();
   readonly #judging = new Map<ActionName, ChangeGates>();
   readonly #acts = new Map<ActionName, Gate>();
@@ -106,20 +106,18 @@ export class TablePlan implements TableGates {
     return data;
   }
 
-  /** The steps of an action, in the order in which they are looked at. */
-  steps(action: ActionName): readonly Step[] {
-    const known = this.#steps.get(action);
-    if (known !== undefined) return known;
-    const judge: Judge = (asked, table) => compileTruth(this.#plan.judged(table), asked);
-    const steps = this.data(action).map((data) => compileStep(data, judge));
-    steps.sort(cheapFirst);
-    this.#steps.set(action, steps);
-    return steps;
-  }
+  /** A step, ready to be asked. Of a grid with many ranges few are ever asked. */
+  readonly #ready: ReadyStep = (data) => {
+    const step = this.#steps.get(data) ?? compileStep(data, this.#judge);
+    this.#steps.set(data, step);
+    return step;
+  };
+
+  readonly #judge: Judge = (asked, table) => compileTruth(this.#plan.judged(table), asked);
 
   gate({ action, on }: GateNode): Gate {
     if (on === "act") return this.act(action);
-    return this.fields(action).gates[on.index] as Gate;
+    return this.fields(action).of(on);
   }
 
   yes(condition: Expression): Yes {
@@ -133,9 +131,8 @@ export class TablePlan implements TableGates {
   fields(action: ActionName): FieldGates {
     const known = this.#fields.get(action);
     if (known !== undefined) return known;
-    const counting = countingFor(action).map((one) => this.steps(one));
-    const [own = [], ...more] = counting;
-    const made = fieldGates(this.table, more.length === 0 ? own : counting.flat().sort(cheapFirst));
+    const steps = countingFor(action).flatMap((one) => this.data(one));
+    const made = new FieldGates(this.table, steps, this.#ready);
     this.#fields.set(action, made);
     return made;
   }
@@ -164,7 +161,7 @@ export class TablePlan implements TableGates {
   }
 
   act(action: ActionName): Gate {
-    const made = this.#acts.get(action) ?? actGate(this.table, this.steps(action));
+    const made = this.#acts.get(action) ?? actGate(this.table, this.data(action), this.#ready);
     this.#acts.set(action, made);
     return made;
   }

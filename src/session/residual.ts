@@ -5,7 +5,7 @@ import type { Ruleset } from "../rules/ruleset.js";
 import type { Table } from "../schema/schema.js";
 import type { Asker } from "./asker.js";
 import type { StepSource } from "./plan.js";
-import { makeStepData, type StepOptions } from "./step.js";
+import { type StepData, type StepOptions, type StepTests, stepData, stepTests } from "./step.js";
 
 /** A rule as it counts for an action of its table. */
 export interface CountingRule {
@@ -18,10 +18,17 @@ export interface CountingRule {
  * the record alone. Everything that decides, masks, explains or is sent to a browser reads it.
  */
 export function residualSteps(ruleset: Ruleset, asker: Asker): StepSource {
-  return (table, action) =>
-    countingRules(ruleset, table, action, asker.settings(table))
-      .map(({ rule, options }) => makeStepData(rule, asker, options))
-      .filter((step) => step !== undefined);
+  return (table, action) => {
+    const known = new Map<Rule, Map<string, StepTests | undefined>>();
+    return countingRules(ruleset, table, action, asker.settings(table)).flatMap(({ rule, options }): StepData[] => {
+      const alike = rule.pattern ?? rule;
+      const own = known.get(alike) ?? new Map<string, StepTests | undefined>();
+      known.set(alike, own);
+      if (!own.has(options.judges)) own.set(options.judges, stepTests(alike, asker, options.judges));
+      const tests = own.get(options.judges);
+      return tests === undefined ? [] : [stepData(rule, tests, options)];
+    });
+  };
 }
 
 /**
@@ -50,6 +57,8 @@ function heldByCells(ruleset: Ruleset, table: Table, action: ActionName): Counti
   const { grid } = table;
   if (grid === undefined) return [];
   const derived: CountingRule[] = [];
+  const place = new Set([grid.position]);
+  const none = new Set<never>();
   for (const [by, on] of [
     ["edit", ["edit", "create", "delete"]],
     ["bulk", ["bulk"]],
@@ -58,7 +67,6 @@ function heldByCells(ruleset: Ruleset, table: Table, action: ActionName): Counti
     for (const rule of ruleset.of(table.name, by)) {
       const cells = rule.extents.get(by)?.cells;
       if (cells === undefined || rule.effect.phase === "permit") continue;
-      const none = new Set<never>();
       if (action === "create") {
         const fields = new Set(cells.rowsOf.keys());
         derived.push({ rule, options: { judges: "new", extent: { fields, act: holdsRows(cells), cells } } });
@@ -67,8 +75,9 @@ function heldByCells(ruleset: Ruleset, table: Table, action: ActionName): Counti
         derived.push({ rule, options: { judges: "stored", extent: { fields: none, act: true, cells } } });
       } else {
         for (const held of cells.heldRanges) {
-          const rowsOf = new Map([[grid.position, held]]);
-          const extent = { fields: new Set([grid.position]), act: false, cells: { ...cells, rowsOf } };
+          const { ranges, except, held: all, heldRanges } = cells;
+          const crossed = { rowsOf: new Map([[grid.position, held]]), held: all, heldRanges, ranges, except };
+          const extent = { fields: place, act: false, cells: crossed };
           derived.push({ rule, options: { judges: "change", extent, isCrossing: true } });
         }
       }

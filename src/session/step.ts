@@ -55,16 +55,18 @@ export interface StepOptions {
   readonly isCrossing?: boolean;
 }
 
+/** What a rule's step tests: what rules share that differ in nothing but their cells. */
+export type StepTests = Pick<StepData, "who" | "where" | "after" | "isOwners">;
+
 /**
- * The step of a rule for a subject, or undefined where the rule cannot apply. What unknown means to an effect is settled
+ * The tests of a rule for a subject, or undefined where the rule cannot apply. What unknown means to an effect is settled
  * here: a step applies when its test is true (permit), or true or unknown (all others).
  */
-export function makeStepData(rule: Rule, asker: Asker, options: StepOptions): StepData | undefined {
+export function stepTests(rule: Rule, asker: Asker, judges: Action["judges"]): StepTests | undefined {
   const inForce = asker.inForce(rule);
   if (!asker.meets || isFalse(inForce)) return undefined;
   const { effect } = rule;
   const isPermit = effect.phase === "permit";
-  const { judges } = options;
   const finish = (expression: Expression) =>
     settle(specialize(expression, asker.known, undefined, asker.membership), isPermit);
   const to = and([anyOf(rule.to, asker), not(anyOf(rule.except, asker))]);
@@ -75,18 +77,22 @@ export function makeStepData(rule: Rule, asker: Asker, options: StepOptions): St
   const after = judges === "change" ? finish(rule.becomes ?? (isPermit ? rule.where : always)) : undefined;
   // A permit stays although no change could meet it: asked without values, who and where decide.
   if (!isPermit && after !== undefined && isFalse(after)) return undefined;
+  return { who, where, after, isOwners: demandsOwnership(before, rule.table) };
+}
+
+export function stepData(rule: Rule, { who, where, after, isOwners }: StepTests, options: StepOptions): StepData {
   return {
     rule: rule.address,
-    effect: effect.name,
+    effect: rule.effect.name,
     note: rule.note,
     extent: options.extent,
     who,
     where,
     after,
     hasBecomes: rule.becomes !== undefined,
-    bothWays: rule.bothWays && judges === "change",
+    bothWays: rule.bothWays && options.judges === "change",
     isCrossing: options.isCrossing === true,
-    isOwners: demandsOwnership(before, rule.table),
+    isOwners,
   };
 }
 

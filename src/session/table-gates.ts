@@ -6,9 +6,9 @@ import type { ActionTree, GateNode, TreeWay } from "../rules/action-tree.js";
 import type { ActionName } from "../rules/actions.js";
 import { joinRows, type Rows } from "../rules/cells.js";
 import type { Field, Table } from "../schema/schema.js";
-import { type Decide, flatGate, type Gate, type PlacedStep } from "./gate.js";
+import { type Decide, flatGate, type Gate, type PlacedData } from "./gate.js";
 import { gridGate } from "./grid-gate.js";
-import type { Step } from "./step.js";
+import { cheapFirst, type Step, type StepData } from "./step.js";
 
 /** The gates of one table for one class of equal persons. */
 export interface TableGates {
@@ -29,48 +29,72 @@ export interface TableGates {
   other(table: string): TableGates;
 }
 
-/** A gate for each field, by {@link Field.index}; equal ones are one object, listed once in `distinct`. */
-export interface FieldGates {
-  readonly gates: readonly Gate[];
-  readonly distinct: readonly Gate[];
-}
+/** Makes a step of a plan ready to be asked; the same each time. */
+export type ReadyStep = (data: StepData) => Step;
 
 /** The gate of an action as a whole: its rules with `yes`, or for create those that cover the act. */
-export function actGate(table: Table, steps: readonly Step[]): Gate {
-  const placed = steps.filter((step) => step.extent.act).map((step): PlacedStep => ({ step, rows: actRows(step) }));
-  return gateFor(table, placed);
+export function actGate(table: Table, steps: readonly StepData[], ready: ReadyStep): Gate {
+  const acts = steps.filter(({ extent }) => extent.act);
+  return gateFor(
+    table,
+    acts.map((data): PlacedData => ({ data, rows: actRows(data) })),
+    ready,
+  );
 }
 
 /** Making a row is permitted in the rows of the cells that are, and stopped in those that a range holds. */
-function actRows({ phase, extent: { cells } }: Step): readonly Rows[] | undefined {
+function actRows({ effect, extent: { cells } }: StepData): readonly Rows[] | undefined {
   if (cells === undefined) return undefined;
-  return phase === "permit" ? joinRows([...cells.rowsOf.values()].flat()) : cells.held;
+  return effect === "permit" ? joinRows([...cells.rowsOf.values()].flat()) : cells.held;
 }
 
-/** One gate for each field; fields under the same rules, in the same rows, share theirs. */
-export function fieldGates(table: Table, steps: readonly Step[]): FieldGates {
-  const shared = new Map<string, Gate>();
-  const gates = table.fields.map((field) => {
-    const placed: PlacedStep[] = [];
-    const ids: string[] = [];
-    for (const [index, step] of steps.entries()) {
-      if (!step.extent.fields.has(field)) continue;
-      const rows = step.extent.cells?.rowsOf.get(field);
-      placed.push({ step, rows });
-      ids.push(rows === undefined ? String(index) : `${index}:${rows.map(({ from, to }) => `${from}-${to}`)}`);
+/** The gates of a table's fields, each made when it is first asked for; fields under the same rules share one. */
+export class FieldGates {
+  readonly #table: Table;
+  readonly #ready: ReadyStep;
+  /** By {@link Field.index}. */
+  readonly #placed: readonly NumberedStep[][];
+  readonly #shared = new Map<string, Gate>();
+  readonly #gates: (Gate | undefined)[] = [];
+
+  constructor(table: Table, steps: readonly StepData[], ready: ReadyStep) {
+    this.#table = table;
+    this.#ready = ready;
+    this.#placed = table.fields.map(() => []);
+    for (let number = 0; number < steps.length; number++) {
+      const data = steps[number] as StepData;
+      for (const field of data.extent.fields) {
+        this.#placed[field.index]?.push({ data, rows: data.extent.cells?.rowsOf.get(field), number });
+      }
     }
-    const id = ids.join(" ");
-    const gate = shared.get(id) ?? gateFor(table, placed);
-    shared.set(id, gate);
+  }
+
+  of({ index }: Field): Gate {
+    const known = this.#gates[index];
+    if (known !== undefined) return known;
+    const placed = this.#placed[index] ?? [];
+    const id = placed.map(idOf).join(" ");
+    const gate = this.#shared.get(id) ?? gateFor(this.#table, placed, this.#ready);
+    this.#shared.set(id, gate);
+    this.#gates[index] = gate;
     return gate;
-  });
-  return { gates, distinct: [...shared.values()] };
+  }
 }
 
-function gateFor(table: Table, placed: readonly PlacedStep[]): Gate {
+interface NumberedStep extends PlacedData {
+  readonly number: number;
+}
+
+function idOf({ number, rows }: NumberedStep): string {
+  return rows === undefined ? String(number) : `${number}:${rows.map(({ from, to }) => `${from}-${to}`)}`;
+}
+
+function gateFor(table: Table, placed: readonly PlacedData[], ready: ReadyStep): Gate {
   const { grid } = table;
   const isPlaced = grid !== undefined && placed.some(({ rows }) => rows !== undefined);
-  return isPlaced ? gridGate(grid.position, placed) : flatGate(placed.map(({ step }) => step));
+  return isPlaced
+    ? gridGate(grid.position, placed, ready)
+    : flatGate(placed.map(({ data }) => ready(data)).sort(cheapFirst));
 }
 
 /** Of the ways of a tree those that can permit at all; fields under the same rules are one. */

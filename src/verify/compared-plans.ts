@@ -1,4 +1,4 @@
-import { type ActionName, actionNamesOf, actionOf, countingFor, isBuiltIn } from "../rules/actions.js";
+import { type ActionName, actionNamesOf, actionOf, countingFor, speaksOfFields } from "../rules/actions.js";
 import type { Field, Table } from "../schema/schema.js";
 import { encode } from "../session/encoding.js";
 import { internals } from "../session/internals.js";
@@ -36,11 +36,6 @@ export function tablesThatDiffer(before: Session, after: Session, changed?: stri
 
 type Tables = ReadonlyMap<string, Table>;
 
-/** Whether it is done with a record as a whole: deleting, and what tables declare. */
-export function isAct(action: ActionName): boolean {
-  return !isBuiltIn(action) || action === "delete";
-}
-
 /** The actions of a table in either document. */
 export function actionsOf(before: Session, after: Session, table: Table): readonly ActionName[] {
   const own = [before, after].flatMap((session) => {
@@ -50,8 +45,22 @@ export function actionsOf(before: Session, after: Session, table: Table): readon
   return [...new Set(own)];
 }
 
+/** What an action is asked of: each field of the table, or for what is done with a record as a whole, the record. */
+export function askedOf(
+  before: Session,
+  after: Session,
+  table: Table,
+  action: ActionName,
+): readonly (Field | undefined)[] {
+  const isOfFields = [before, after].some((session) => {
+    const found = internals(session).ruleset.schema.tables.get(table.name);
+    return found !== undefined && speaksOfFields(found, action);
+  });
+  return isOfFields ? fieldsOf(before, after, table) : [undefined];
+}
+
 /** The fields of a table in either document, those that are gone behind the others. */
-export function fieldsOf(before: Session, after: Session, table: Table): readonly Field[] {
+function fieldsOf(before: Session, after: Session, table: Table): readonly Field[] {
   const [was, is] = [before, after].map((session) => {
     return internals(session).ruleset.schema.tables.get(table.name)?.fields ?? [];
   }) as [readonly Field[], readonly Field[]];

@@ -3,7 +3,7 @@ import { type ActionName, actionOf } from "../rules/actions.js";
 import { recordAddress } from "../schema/address.js";
 import type { Table } from "../schema/schema.js";
 import type { Session } from "../session/session.js";
-import { type Asked, actionsOf, fieldsOf, groupBy, isAct, knows, reachOf, tablesThatDiffer } from "./compared-plans.js";
+import { type Asked, actionsOf, askedOf, groupBy, knows, reachOf, tablesThatDiffer } from "./compared-plans.js";
 import { PermittedSets } from "./permitted-sets.js";
 import { positionsOf, type RecordSet, without } from "./record-sets.js";
 import type { Viewer } from "./viewers.js";
@@ -80,7 +80,7 @@ function differenceOf(before: Session, after: Session, compared: ComparedRecords
   const lost: Difference[] = [];
   for (const table of tablesThatDiffer(before, after)) {
     for (const action of actionsOf(before, after, table)) {
-      for (const field of isAct(action) ? [undefined] : fieldsOf(before, after, table)) {
+      for (const field of askedOf(before, after, table, action)) {
         const { more, less } = compareAnswers(before, after, { table, action, field }, compared);
         const line = { table, action, field, of: compared.rowsOf(table.name).length };
         if (more.length > 0) gained.push({ ...line, records: more });

@@ -1,6 +1,5 @@
 import type { Row } from "../conditions/source.js";
-import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../rules/actions.js";
-import type { Table } from "../schema/schema.js";
+import { type ActionName, actionNamesOf, speaksOfFields } from "../rules/actions.js";
 import { internals } from "../session/internals.js";
 import type { Portier } from "../session/portier.js";
 import type { Reach } from "../session/reach.js";
@@ -110,10 +109,6 @@ export function matrixActions(portier: Portier, name: string): readonly ActionNa
   if (table === undefined) return everyday;
   const ruleset = internals(portier).ruleset;
   return actionNamesOf(table).filter((action) => everyday.includes(action) || ruleset.of(name, action).length > 0);
-}
-
-function speaksOfFields(table: Table, action: ActionName): boolean {
-  return isBuiltIn(action) && actionOf(table, action)?.speaksOf !== "record";
 }
 
 function matrixCell(

@@ -1,16 +1,7 @@
 import type { ActionName } from "../rules/actions.js";
 import { type Reach, reachOrder } from "../session/reach.js";
 import type { Session } from "../session/session.js";
-import {
-  actionsOf,
-  becomesText,
-  fieldsOf,
-  groupBy,
-  isAct,
-  isAlike,
-  reachOf,
-  tablesThatDiffer,
-} from "./compared-plans.js";
+import { actionsOf, askedOf, becomesText, groupBy, isAlike, reachOf, tablesThatDiffer } from "./compared-plans.js";
 import type { Viewer } from "./viewers.js";
 
 /** What the rules come to for the holders of some roles, or a visitor, whatever is stored. */
@@ -63,7 +54,7 @@ function joined(
 function differencesOf(who: string, before: Session, after: Session): RuleDifference[] {
   return tablesThatDiffer(before, after).flatMap((table) =>
     actionsOf(before, after, table).flatMap((action) => {
-      const fields = isAct(action) ? [undefined] : fieldsOf(before, after, table);
+      const fields = askedOf(before, after, table, action);
       return fields.flatMap((field): RuleDifference[] => {
         const name = field?.name;
         const asked = { table, action, field };

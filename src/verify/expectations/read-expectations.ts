@@ -1,6 +1,6 @@
 import { readCondition } from "../../conditions/check.js";
 import type { Row } from "../../conditions/source.js";
-import { type ActionName, actionNamesOf, actionOf, isBuiltIn } from "../../rules/actions.js";
+import { type ActionName, actionNamesOf, actionOf, speaksOfFields } from "../../rules/actions.js";
 import { storedMembers } from "../../rules/stored-members.js";
 import { findField } from "../../schema/declare-tables.js";
 import { momentExpects, readMoment } from "../../schema/moment.js";
@@ -202,7 +202,7 @@ class ExpectationReader {
         this.#problems.add("wrong-shape", { what: kind, expected: "a list of fields", found: entry.value }, path);
         return [];
       }
-      if (!isBuiltIn(action) || action === "delete") {
+      if (!speaksOfFields(table, action)) {
         this.#problems.add(
           "wrong-shape",
           { what: `${name} of "${table.name}"`, expected: "yes", found: entry.value },

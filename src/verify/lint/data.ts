@@ -15,7 +15,7 @@ import { internals } from "../../session/internals.js";
 import { makeReading, toNobody } from "../../session/reading.js";
 import type { Session } from "../../session/session.js";
 
-import { makeStepData } from "../../session/step.js";
+import { stepTests } from "../../session/step.js";
 import { RecordSets, sizeOf } from "../record-sets.js";
 import { type LintData, type LintInput, nameOf } from "./doubts.js";
 
@@ -158,7 +158,7 @@ function metByNone({ doubts }: LintInput, rule: Rule, sessions: readonly Session
   let isFor = false;
   for (const session of sessions) {
     const { subject, plan, reading } = internals(session);
-    const step = makeStepData(rule, subject, { judges: "stored", extent });
+    const step = stepTests(rule, subject, "stored");
     if (step === undefined) continue;
     isFor = true;
     const judge = (action: string, table: string) => compileTruth(plan.judged(table), action);
