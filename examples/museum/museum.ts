@@ -398,7 +398,7 @@ export const museum = define({
     plan: {
       note: "The budget of 2027. Row 1 is the heading, column F is worked out.",
       key: "id",
-      grid: { position: "row", columns: ["item", "q1", "q2", "q3", "q4", "total", "remark"] },
+      grid: { position: "row", columns: ["item", "q1", "q2", "q3", "q4", "total", "remark"], protections: true },
       ranges: { heading: "A1:G1", amounts: "B2:E", totals: "F2:F" },
       fields: {
         id: "text",
@@ -416,8 +416,11 @@ export const museum = define({
           to: ["head", "registrar", "treasurer", "director"],
           permit: { view: "all", export: "all" },
         },
-        "treasurer-plans": { to: "treasurer", permit: { edit: { cells: ["amounts"] } } },
-        "director-decides": { to: "director", permit: { edit: "all", create: "all", delete: "yes" } },
+        "treasurer-plans": {
+          to: "treasurer",
+          permit: { edit: { cells: ["amounts"] }, protect: { cells: ["amounts"] } },
+        },
+        "director-decides": { to: "director", permit: { edit: "all", create: "all", delete: "yes", protect: "all" } },
         "heading-is-fixed": {
           to: "director",
           reserve: { edit: { cells: ["heading"] } },
@@ -683,8 +686,8 @@ export const museum = define({
       to: ["head", "registrar", "treasurer", "director"],
       permit: { view: "all", export: "all" },
     },
-    "treasurer-plans": { to: "treasurer", permit: { edit: { cells: ["amounts"] } } },
-    "director-decides": { to: "director", permit: { edit: "all", create: "all", delete: "yes" } },
+    "treasurer-plans": { to: "treasurer", permit: { edit: { cells: ["amounts"] }, protect: { cells: ["amounts"] } } },
+    "director-decides": { to: "director", permit: { edit: "all", create: "all", delete: "yes", protect: "all" } },
     "heading-is-fixed": {
       to: "director",
       reserve: { edit: { cells: ["heading"] } },

@@ -237,7 +237,7 @@ function folded(name: string): string {
   return name.toLowerCase();
 }
 
-const keptNames = ["portier_assignments", "portier_delegations"];
+const keptNames = ["portier_assignments", "portier_delegations", "portier_protections"];
 
 /** Rewrites the nodes in a property: one, a list of them, or none at all. */
 function eachNode(value: unknown, rewrite: (node: Node) => Node): unknown {

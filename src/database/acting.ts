@@ -10,6 +10,7 @@ import type { Session } from "../session/session.js";
 import type { Masked } from "../session/session-types.js";
 import type { Connection } from "./connection.js";
 import { RecordChanged } from "./errors.js";
+import type { KeptLists } from "./kept-lists.js";
 import { type Listed, type ListQuery, listRecords } from "./listing.js";
 import { type Observe, Observing } from "./observing.js";
 import { inReading, inTransaction, typed } from "./retry.js";
@@ -56,6 +57,7 @@ export class Acting<T extends TableTypes = AnyTables> {
   readonly #connection: Connection;
   readonly #person: string | number | null;
   readonly #options: ActingOptions;
+  readonly #kept: KeptLists;
   readonly #observe: Observe | undefined;
 
   /** Made by `openDatabase(...).as(...)`, not by applications. */
@@ -64,8 +66,10 @@ export class Acting<T extends TableTypes = AnyTables> {
     connection: Connection,
     person: string | number | null,
     options: ActingOptions,
+    kept: KeptLists,
     observe?: Observe,
   ) {
+    this.#kept = kept;
     this.#observe = observe;
     this.#portier = portier;
     this.#connection = connection;
@@ -279,7 +283,7 @@ export class Acting<T extends TableTypes = AnyTables> {
   /** What cannot be told of what is observed ends the transaction: nothing goes on unseen. */
   async #observed<R>(inside: Connection, run: (work: Work<T>) => Promise<R>): Promise<R> {
     const observing = this.#observe && new Observing(this.#observe);
-    const done = await run(new Work(this.#portier, inside, this.#person, this.#options, observing));
+    const done = await run(new Work(this.#portier, inside, this.#person, this.#options, this.#kept, observing));
     observing?.tell();
     return done;
   }

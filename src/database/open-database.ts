@@ -2,6 +2,7 @@ import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { Portier } from "../session/portier.js";
 import { Acting } from "./acting.js";
 import type { Connection } from "./connection.js";
+import { KeptLists } from "./kept-lists.js";
 import { checkObserving, type Observe } from "./observing.js";
 import type { ActingOptions } from "./work.js";
 
@@ -19,7 +20,8 @@ export function openDatabase<T extends TableTypes = AnyTables>(
   { observe }: DatabaseOptions = {},
 ): Database<T> {
   const observing = checkObserving(portier.schema, observe);
-  return { as: (person, options = {}) => new Acting(portier, connection, person, options, observing) };
+  const kept = new KeptLists();
+  return { as: (person, options = {}) => new Acting(portier, connection, person, options, kept, observing) };
 }
 
 export interface DatabaseOptions {

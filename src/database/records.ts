@@ -3,6 +3,7 @@ import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import { findTable, type Schema, type Table } from "../schema/schema.js";
 import type { Connection } from "./connection.js";
+import { KeptLists } from "./kept-lists.js";
 import { hasAddress, holds, selectRecords } from "./statements.js";
 
 /** Something that was asked for and has not been fetched. */
@@ -23,12 +24,15 @@ export const foundAtOnce = 200;
 export class Records implements Source {
   readonly #connection: Connection;
   readonly #schema: Schema;
+  readonly #kept: KeptLists;
   readonly #found = new Map<string, Row | undefined>();
   readonly #lists = new Map<string, readonly Row[]>();
   readonly #misses = new Map<string, Miss>();
   #isOpen = false;
 
-  constructor(connection: Connection, schema: Schema) {
+  /** `kept`: what is protected, as it was read before. */
+  constructor(connection: Connection, schema: Schema, kept = new KeptLists()) {
+    this.#kept = kept;
     this.#connection = connection;
     this.#schema = schema;
   }
@@ -139,6 +143,10 @@ export class Records implements Source {
     const table = this.#table(miss.table);
     switch (miss.kind) {
       case "referring": {
+        if (table === this.#schema.kept?.protections && miss.field === "table") {
+          this.#lists.set(id, await this.#kept.of(this.#connection, table, miss.key));
+          return;
+        }
         const field = table.byName.get(miss.field) ?? (table.address.name === miss.field ? table.address : undefined);
         const condition = field && holds(this.#connection, field, miss.key);
         const rows = condition === undefined ? [] : await selectRecords(this.#connection, table, condition);

@@ -56,6 +56,35 @@ export async function insertRecord(connection: Connection, table: Table, record:
   return decodeRow(connection, table, row);
 }
 
+/** How many records one statement writes: databases take some thousand values at once. */
+const writtenAtOnce = 200;
+
+/** Many records of a table in which the database makes no values by itself. */
+export async function insertRecords(connection: Connection, table: Table, records: readonly Row[]): Promise<void> {
+  const fields = storedFields(table);
+  const columns = join(
+    fields.map((field) => raw(connection.dialect.quoteName(field.column))),
+    ", ",
+  );
+  for (let from = 0; from < records.length; from += writtenAtOnce) {
+    const lines = records.slice(from, from + writtenAtOnce).map(
+      (record) =>
+        sql`(${join(
+          fields.map((field) => param(encoded(connection, field, record[field.name]))),
+          ", ",
+        )})`,
+    );
+    await run(connection, sql`insert into ${source(connection, table)} (${columns}) values ${join(lines, ", ")}`);
+  }
+}
+
+export async function deleteRecords(connection: Connection, table: Table, records: readonly Row[]): Promise<void> {
+  for (let from = 0; from < records.length; from += writtenAtOnce) {
+    const any = anyOf(records.slice(from, from + writtenAtOnce).map((record) => keyOf(connection, table, record)));
+    await run(connection, sql`delete from ${source(connection, table)} where ${any}`);
+  }
+}
+
 /** Sets what changes in the record that was read as `before`. */
 export async function updateRecord(connection: Connection, table: Table, before: Row, changes: Row): Promise<void> {
   const { dialect } = connection;

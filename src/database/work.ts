@@ -13,6 +13,7 @@ import { seenOf } from "../session/seen.js";
 import type { Session } from "../session/session.js";
 import type { Finding } from "../session/session-options.js";
 import type { Connection } from "./connection.js";
+import type { KeptLists } from "./kept-lists.js";
 import { ObservedSession } from "./observed-session.js";
 import type { Observing } from "./observing.js";
 import { foundAtOnce, Records } from "./records.js";
@@ -44,6 +45,7 @@ export class Work<T extends TableTypes = AnyTables> {
     inside: Connection,
     person: string | number | null,
     options: ActingOptions,
+    kept: KeptLists,
     observing?: Observing,
   ) {
     this.inside = inside;
@@ -52,7 +54,7 @@ export class Work<T extends TableTypes = AnyTables> {
     this.#person = person;
     this.#options = options;
     this.#report = options.report ?? firstOnConsole();
-    this.#records = new Records(inside, portier.schema);
+    this.#records = new Records(inside, portier.schema, kept);
   }
 
   /** Only the findings of the answer that counts are reported: before it, what is not fetched yet looks missing. */

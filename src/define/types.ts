@@ -54,6 +54,12 @@ export type CustomAction<
   D extends Declaration,
   T extends TableName<D>,
 > = D["tables"][T]["actions"] extends readonly (infer A extends string)[] ? A : never;
+/** Of a grid whose cells are protected as data. */
+export type CellAction<D extends Declaration, T extends TableName<D>> = D["tables"][T]["grid"] extends {
+  readonly protections: true;
+}
+  ? "protect"
+  : never;
 type RangeName<D extends Declaration, T extends TableName<D>> = keyof D["tables"][T]["ranges"] & string;
 type Tag<D extends Declaration, T extends TableName<D>> = {
   [F in FieldName<D, T>]: Fields<D, T>[F] extends { readonly tags: readonly (infer G extends string)[] } ? G : never;
@@ -130,7 +136,7 @@ export type RowOf<D extends Declaration, T extends TableName<D>> = {
 
 /** The types of all tables: what a compiled document knows of its records. */
 export type TablesOf<D extends Declaration> = {
-  [T in TableName<D>]: { readonly row: RowOf<D, T>; readonly action: CustomAction<D, T> };
+  [T in TableName<D>]: { readonly row: RowOf<D, T>; readonly action: CustomAction<D, T> | CellAction<D, T> };
 };
 
 // Checks of the declaration. Each says, of the value that was written, either nothing or a sentence: an intersection with
@@ -206,7 +212,11 @@ type CheckedTable<D extends Declaration, T extends TableName<D>, S> = {
     : P extends "owner"
       ? Among<S[P], FieldName<D, T> | `${FieldName<D, T>}.${string}`, "there is no such field">
       : P extends "grid"
-        ? { readonly [G in keyof S[P]]: Among<S[P][G], FieldName<D, T>, "there is no such field"> }
+        ? {
+            readonly [G in keyof S[P]]: G extends "protections"
+              ? unknown
+              : Among<S[P][G], FieldName<D, T>, "there is no such field">;
+          }
         : P extends "fields"
           ? { readonly [F in keyof S[P]]: CheckedField<D, T, S[P][F]> }
           : unknown;
@@ -327,7 +337,7 @@ type FieldExtent<D extends Declaration, T extends TableName<D>> =
 type FieldAction = Exclude<BuiltInAction, "create" | "import" | "delete">;
 
 type Extents<D extends Declaration, T extends TableName<D>> = {
-  readonly [A in FieldAction]?: FieldExtent<D, T>;
+  readonly [A in FieldAction | CellAction<D, T>]?: FieldExtent<D, T>;
 } & { readonly [A in "create" | "import"]?: FieldExtent<D, T> | "yes" | true } & {
   readonly [A in "delete" | CustomAction<D, T>]?: "yes" | true;
 };

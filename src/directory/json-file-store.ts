@@ -216,18 +216,27 @@ function markOf(file: string): string {
   return `${ino} ${mtimeNs} ${size}`;
 }
 
-function stateText({ version, head, assignments, delegations }: HeldState): string {
+function stateText({ version, head, assignments, delegations, protections }: HeldState): string {
   const rows = (list: readonly Row[]) =>
     list.length === 0 ? "[]" : `[\n${list.map((row) => `    ${JSON.stringify(row)}`).join(",\n")}\n  ]`;
-  return `{\n  "version": ${version},\n  "head": "${head}",\n  "assignments": ${rows(assignments)},\n  "delegations": ${rows(delegations)}\n}\n`;
+  const parts = [
+    `"version": ${version}`,
+    `"head": "${head}"`,
+    `"assignments": ${rows(assignments)}`,
+    `"delegations": ${rows(delegations)}`,
+    ...(protections.length === 0 ? [] : [`"protections": ${rows(protections)}`]),
+  ];
+  return `{\n  ${parts.join(",\n  ")}\n}\n`;
 }
 
 function readState(file: string): HeldState {
   const value = parsed(readFileSync(file, "utf8"), file);
-  const { version, assignments, delegations, head = "" } = isMapping(value) ? value : {};
+  const { version, assignments, delegations, protections = [], head = "" } = isMapping(value) ? value : {};
   const isRows = (rows: unknown): rows is Row[] => Array.isArray(rows) && rows.every(isMapping);
-  if (typeof version === "number" && isRows(assignments) && isRows(delegations) && typeof head === "string") {
-    return { version, assignments, delegations, head };
+  const isState = isRows(assignments) && isRows(delegations) && isRows(protections);
+  if (typeof version === "number" && isState && typeof head === "string") {
+    for (const row of protections) Object.freeze(row);
+    return { version, assignments, delegations, protections, head };
   }
   const hint = 'it holds { "version": 0, "assignments": [], "delegations": [] }';
   throw portierError("wrong-call", { what: `${file} does not hold who holds what`, hint });

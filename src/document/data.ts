@@ -35,7 +35,7 @@ export function readRoles({ file, text }: Omit<DataFile, "table">): DataFile[] {
     const why = error instanceof Error ? error.message : String(error);
     throw new PortierError([{ ...problem("not-json", { why }), file }]);
   }
-  const { assignments, delegations } = isMapping(value) ? value : {};
+  const { assignments, delegations, protections = [] } = isMapping(value) ? value : {};
   if (!Array.isArray(assignments) || !Array.isArray(delegations)) {
     const expected = '{ "version": 0, "assignments": [], "delegations": [] }';
     throw new PortierError([{ ...problem("wrong-shape", { what: "who holds what", expected, found: value }), file }]);
@@ -43,6 +43,9 @@ export function readRoles({ file, text }: Omit<DataFile, "table">): DataFile[] {
   return [
     { table: "portier_assignments", file, text: JSON.stringify(assignments) },
     { table: "portier_delegations", file, text: JSON.stringify(delegations) },
+    ...(Array.isArray(protections) && protections.length === 0
+      ? []
+      : [{ table: "portier_protections", file, text: JSON.stringify(protections) }]),
   ];
 }
 
@@ -67,6 +70,9 @@ export function readData(portier: Portier, files: readonly DataFile[]): Data {
     else problems.push(...found);
   }
   if (problems.length > 0) throw new PortierError(problems);
+  // These are all records there are: where none of them says that a cell is protected, none is.
+  const { protections } = portier.schema.kept ?? {};
+  if (protections !== undefined && !tables.has(protections.name)) tables.set(protections.name, []);
   return { tables, source: portier.source(Object.fromEntries(tables)) };
 }
 

@@ -46,6 +46,7 @@ export function tableInput({ source, key, entries }: DeclaredTable): TableInput 
 const keptNames = [
   "portier_assignments",
   "portier_delegations",
+  "portier_protections",
   "portier_record",
   "portier_record_stays",
   "portier_state",

@@ -6,14 +6,18 @@ import { canonicalTimestamp, timestamp, timestampOf } from "../schema/types/time
 import type { RoleClaim } from "../session/given-roles.js";
 import { withWrites } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
+import { toNobody } from "../session/reading.js";
 import type { Giver } from "../session/roles/giver.js";
 import type { Session } from "../session/session.js";
-import { type AccessDifference, accessDifference } from "../verify/gains.js";
-import { affectedBy, type ChangeWarning } from "./change-warnings.js";
+import { type AccessDifference, accessDifference, everybodysDifference } from "../verify/gains.js";
+import { personViewers } from "../verify/viewers.js";
+import { affectedBy, type ChangeWarning, momentOfEffect } from "./change-warnings.js";
 import { type GivableRole, givableRoles } from "./givable-roles.js";
 import { givingProblem } from "./giving-problem.js";
 import { type ChangeJudgement, judgeChange, judgeFirst } from "./judge-change.js";
+import { judgeProtection } from "./judge-protection.js";
 import { keptOf } from "./kept-state.js";
+import type { ProtectionChange } from "./protections.js";
 import { entryOf } from "./record-entry.js";
 import { affectedPerson, type RoleChange } from "./role-change.js";
 import type { RoleStore } from "./role-store.js";
@@ -51,6 +55,14 @@ export interface RolePreview {
   readonly gains: AccessDifference["gains"];
   readonly losses: AccessDifference["losses"];
 }
+
+/** A change of protections before it is made, with what everybody would gain and lose by it. */
+export interface ProtectionPreview {
+  readonly outcome: RoleOutcome;
+  readonly differences: ReturnType<typeof everybodysDifference>;
+}
+
+type ProtectionOf<C extends ProtectionChange["kind"]> = Omit<Extract<ProtectionChange, { kind: C }>, "kind">;
 
 type Without<C extends RoleChange["kind"]> = Omit<Extract<RoleChange, { kind: C }>, "kind">;
 
@@ -137,6 +149,56 @@ export class Administrator {
     return this.make({ kind: "setting", ...change }, options);
   }
 
+  /**
+   * Protects cells of a grid: nobody but those in `to` edits them any more, or everybody else is asked first. Who may protect
+   * which cells, a rule says (`permit: { protect: ... }`). Without `to` it is this person alone.
+   *
+   * @example
+   * await treasurer.protect({ table: "plan", ranges: ["B2:E40", "G:"], except: "C7", to: ["treasurer", "person s-002"] });
+   */
+  protect(change: ProtectionOf<"protect">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.#protecting({ kind: "protect", ...change }, options);
+  }
+
+  /**
+   * Changes a protection: its cells, for whom, its note or its time. What lets somebody in must be confirmed. It is for the one
+   * who made it, and those whom it names.
+   */
+  changeProtection(change: ProtectionOf<"change-protection">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.#protecting({ kind: "change-protection", ...change }, options);
+  }
+
+  /** Takes a protection away, once that is confirmed. */
+  unprotect(change: ProtectionOf<"unprotect">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.#protecting({ kind: "unprotect", ...change }, options);
+  }
+
+  /** What a change of protections would come to, without making it, and who may do less or more by it. */
+  previewProtection(change: ProtectionChange): Promise<ProtectionPreview> {
+    const giver = this.#giver([]);
+    return this.#store.read((source) => previewOfProtection(this.#portier, source, change, giver));
+  }
+
+  #protecting(change: ProtectionChange, { confirmed = [] }: ChangeRoleOptions = {}): Promise<RoleOutcome> {
+    const giver = this.#giver(confirmed);
+    const id = newId();
+    return this.#store.change(async (inside) => {
+      const judged = await inside.read((source) => judgeProtection(this.#portier, source, change, giver, () => id));
+      if (!judged.accepted) return shown(judged);
+      const facts = {
+        kind: change.kind,
+        at: realTime(),
+        by: giver.person,
+        actedBy: giver.actedBy,
+        person: null,
+        reason: change.reason,
+        details: judged.warnings.map((one) => one.id),
+      };
+      await inside.write(judged.writes, [entryOf(facts, judged.writes)]);
+      return { accepted: true, warnings: judged.warnings };
+    });
+  }
+
   /** Any of these changes, as data. */
   make(change: RoleChange, { confirmed = [] }: ChangeRoleOptions = {}): Promise<RoleOutcome> {
     const giver = this.#giver(confirmed);
@@ -199,6 +261,26 @@ function previewOf(portier: Portier, source: Source, change: RoleChange, giver: 
     return { outcome, person, gains, losses };
   }
   return { outcome, person, ...accessDifference(affected.before, affected.after, records) };
+}
+
+/** A change of protections as it would come out, for everybody. */
+function previewOfProtection(
+  portier: Portier,
+  source: Source,
+  change: ProtectionChange,
+  giver: Giver,
+): ProtectionPreview {
+  const judged = judgeProtection(portier, source, change, giver, () => "new");
+  const outcome = shown(judged);
+  if (!judged.accepted && judged.reason === "refused") return { outcome, differences: [] };
+  const after = withWrites(source, portier.schema, judged.writes);
+  const people = portier.schema.people?.table.name ?? "";
+  const request = { ...giver.request, now: momentOfEffect(judged.writes, giver.now) };
+  const [was, is] = [source, after].map((state) =>
+    personViewers(portier, [...(state.all?.(people) ?? [])], { source: state, request, report: toNobody }),
+  );
+  const differences = everybodysDifference(was ?? [], is ?? [], (table) => source.all?.(table) ?? []);
+  return { outcome, differences };
 }
 
 /** What comes of a change, without the records that it writes. */

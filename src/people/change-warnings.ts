@@ -75,7 +75,7 @@ export function affectedBy(portier: Portier, { source, after, change, writes, gi
 }
 
 /** The first moment at which a change makes a difference: when it begins, or when what it moves would have ended. */
-function momentOfEffect(writes: readonly StoredWrite[], now: string): string {
+export function momentOfEffect(writes: readonly StoredWrite[], now: string): string {
   const moments = writes.flatMap(({ before, after }) => {
     const isMoved = before !== undefined && after !== undefined;
     const rows = isMoved ? [before, after] : [after ?? before ?? {}];
@@ -130,7 +130,7 @@ export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarn
   ];
 }
 
-function warning<C extends MistakeCode>(code: C, facts: Facts<C>, about: readonly string[]): ChangeWarning {
+export function warning<C extends MistakeCode>(code: C, facts: Facts<C>, about: readonly string[]): ChangeWarning {
   const { message } = givingProblem(code, facts);
   return { id: [code, ...about].join(" "), code, message };
 }

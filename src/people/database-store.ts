@@ -2,7 +2,7 @@ import type { Row } from "../conditions/source.js";
 import type { Connection, DriverRow } from "../database/connection.js";
 import { Records } from "../database/records.js";
 import { inReading, inTransaction, wait } from "../database/retry.js";
-import { deleteRecord, insertRecord, updateRecord } from "../database/statements.js";
+import { deleteRecord, deleteRecords, insertRecord, insertRecords, updateRecord } from "../database/statements.js";
 import { portierError } from "../schema/problems.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { StoredWrite } from "../session/overlay.js";
@@ -74,7 +74,8 @@ function changeOf(inside: Connection, { schema }: Portier, first: string): Store
     write: async (writes, entries) => {
       // What was read before is not what is there after it.
       records = new Records(inside, schema);
-      for (const write of writes) await writeRecord(inside, write);
+      if (writes.length > fewWrites) await writeTogether(inside, writes);
+      else for (const write of writes) await writeRecord(inside, write);
       for (const entry of entries) head = await insertEntry(inside, entry, head);
       // Where who holds what is as it was, nobody needs to hear of it.
       const step = writes.length === 0 ? 0 : 1;
@@ -97,6 +98,20 @@ async function writeRecord(inside: Connection, { table, before, after }: StoredW
   }
   const changes = Object.entries(after).filter(([name, value]) => value !== before[name]);
   await updateRecord(inside, table, before, Object.fromEntries(changes));
+}
+
+/** Beyond so many, records are written many in a statement. */
+const fewWrites = 20;
+
+/** What changes is deleted and made again: a row that is inserted into a sheet moves whatever is protected below it. */
+async function writeTogether(inside: Connection, writes: readonly StoredWrite[]): Promise<void> {
+  for (const table of new Set(writes.map((write) => write.table))) {
+    const own = writes.filter((write) => write.table === table);
+    const rows = (side: "before" | "after"): Row[] =>
+      own.flatMap((write): Row[] => (write[side] === undefined ? [] : [write[side]]));
+    await deleteRecords(inside, table, rows("before"));
+    await insertRecords(inside, table, rows("after"));
+  }
 }
 
 const columns = ["at", "kind", "by_person", "acted_by", "person", "before_state", "after_state", "reason", "details"];
@@ -251,7 +266,7 @@ async function watching(
  * whoever may change tables themselves does to it, {@link RoleStore.verify} finds.
  */
 export function storeMigration<T extends TableTypes = AnyTables>(portier: Portier<T>, dialect: Dialect): string[] {
-  const { assignments, delegations } = keptOf(portier);
+  const { assignments, delegations, protections } = keptOf(portier);
   const { tables } = portier.schema;
   const quote = dialect.quoteName;
   const key = dialect.columnType(assignments.address.type, true);
@@ -269,6 +284,9 @@ export function storeMigration<T extends TableTypes = AnyTables>(portier: Portie
     createTable(delegations, tables, dialect, true),
     index("portier_delegations", "of_person"),
     index("portier_delegations", "to_person"),
+    ...(protections === undefined
+      ? []
+      : [createTable(protections, tables, dialect, true), index("portier_protections", "of_table")]),
     `create table if not exists portier_record (
   number ${number[dialect.name]} primary key,
   ${columns.map((name) => `${quote(name)} ${recordTypes[name] === "key" ? key : longText(dialect)}${optional.includes(name) ? "" : " not null"}`).join(",\n  ")},

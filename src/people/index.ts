@@ -6,6 +6,7 @@ export {
   administration,
   type ChangeRoleOptions,
   type DecisionFacts,
+  type ProtectionPreview,
   type RoleOutcome,
   type RolePreview,
 } from "./administration.js";
@@ -13,7 +14,10 @@ export type { ChangeWarning } from "./change-warnings.js";
 export { databaseStore, storeMigration } from "./database-store.js";
 export { type Ending, endingSoon } from "./ending.js";
 export type { GivableRole } from "./givable-roles.js";
+export { type GridRows, gridRows, type RowOptions, type RowOutcome } from "./grid-rows.js";
 export { type MemoryStore, type MemoryStoreOptions, memoryStore } from "./memory-store.js";
+export type { LostCells } from "./move-protections.js";
+export { type Protection, type ProtectionChange, protectionsIn } from "./protections.js";
 export type { RecordVerification, VerifyOptions } from "./record-chain.js";
 export type { RecordEntry } from "./record-entry.js";
 export type { RoleChange } from "./role-change.js";

@@ -101,7 +101,7 @@ export function judgeWrites(
 
 const nobody = { person: "", confirmed: [] };
 
-function judged(judge: () => ChangeJudgement): ChangeJudgement {
+export function judged(judge: () => ChangeJudgement): ChangeJudgement {
   const outcome = refusalOf(judge);
   if ("value" in outcome) return outcome.value;
   return { accepted: false, reason: "refused", problems: [problemOf(outcome.refused)] };

@@ -5,14 +5,16 @@ import { memorySource } from "../session/memory-source.js";
 import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
 
-/** Assignments and delegations in memory. Immutable: a change makes a new one. */
+/** What Portier keeps by itself, in memory. Immutable: a change makes a new one. */
 export interface KeptState {
   readonly version: number;
   readonly assignments: readonly Row[];
   readonly delegations: readonly Row[];
+  /** Frozen, as those of an unchanged state are not read again. */
+  readonly protections: readonly Row[];
 }
 
-export const emptyState: KeptState = { version: 0, assignments: [], delegations: [] };
+export const emptyState: KeptState = { version: 0, assignments: [], delegations: [], protections: [] };
 
 export function keptOf({ schema }: Pick<Portier, "schema">): KeptTables {
   if (schema.kept !== undefined) return schema.kept;
@@ -22,17 +24,18 @@ export function keptOf({ schema }: Pick<Portier, "schema">): KeptTables {
 
 /** The state after some writes. */
 export function applied(state: KeptState, kept: KeptTables, writes: readonly StoredWrite[]): KeptState {
-  const rows = (own: readonly Row[], table: Table) => {
+  const rows = (own: readonly Row[], table: Table | undefined, made = (row: Row): Row => row) => {
     const here = writes.filter((write) => write.table === table);
     if (here.length === 0) return own;
     const gone = new Set(here.map(({ before }) => before?.["id"]));
-    const made = here.flatMap(({ after }) => (after === undefined ? [] : [after]));
-    return [...own.filter(({ id }) => !gone.has(id)), ...made];
+    const added = here.flatMap(({ after }) => (after === undefined ? [] : [made(after)]));
+    return [...own.filter(({ id }) => !gone.has(id)), ...added];
   };
   return {
     version: state.version + 1,
     assignments: rows(state.assignments, kept.assignments),
     delegations: rows(state.delegations, kept.delegations),
+    protections: rows(state.protections, kept.protections, Object.freeze),
   };
 }
 
@@ -41,6 +44,7 @@ export function sourceWith(own: Source, schema: Schema, state: KeptState): Sourc
   const kept = memorySource(schema, {
     portier_assignments: state.assignments,
     portier_delegations: state.delegations,
+    ...(schema.kept?.protections === undefined ? {} : { portier_protections: state.protections }),
   });
   const names = new Set(keptTablesOf(schema).map(({ name }) => name));
   const of = (table: string) => (names.has(table) ? kept : own);

@@ -3,6 +3,7 @@ import { inOrder } from "../database/in-order.js";
 import type { Portier } from "../session/portier.js";
 import type { Assignment, Delegation } from "../session/roles/assignment.js";
 import { applied, emptyState, type KeptState, keptOf, sourceWith } from "./kept-state.js";
+import type { Protection } from "./protections.js";
 import { ChainCheck, linkAfter } from "./record-chain.js";
 import type { RecordEntry } from "./record-entry.js";
 import { isAbout, type RoleStore } from "./role-store.js";
@@ -13,6 +14,7 @@ export interface MemoryStoreOptions {
   readonly source: Source;
   readonly assignments?: readonly Assignment[];
   readonly delegations?: readonly Delegation[];
+  readonly protections?: readonly Protection[];
 }
 
 /** Who holds what, in this process alone; for tests and small programs. */
@@ -33,6 +35,7 @@ export function memoryStore(portier: Portier, options: MemoryStoreOptions): Memo
     ...emptyState,
     assignments: rows(options.assignments),
     delegations: rows(options.delegations),
+    protections: rows(options.protections),
   };
   let source = sourceWith(options.source, portier.schema, state);
   const entries: RecordEntry[] = [];

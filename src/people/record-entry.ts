@@ -1,13 +1,17 @@
 import type { Row } from "../conditions/source.js";
 import type { StoredWrite } from "../session/overlay.js";
+import type { ProtectionChange } from "./protections.js";
 import type { RoleChange } from "./role-change.js";
 
 /** What was done, or asked, and is kept for ever. */
 export interface RecordEntry {
   /** A canonical instant. */
   readonly at: string;
-  /** What it was: a change of roles, the first gift of a role, an answer that was to be recorded, or a provisioning call. */
-  readonly kind: RoleChange["kind"] | "first" | "decision" | "provision";
+  /**
+   * What it was: a change of roles, of what is protected, or of where that is as rows or columns moved; the first gift of a
+   * role, an answer that was to be recorded, or a provisioning call.
+   */
+  readonly kind: RoleChange["kind"] | ProtectionChange["kind"] | "move-cells" | "first" | "decision" | "provision";
   /** The key of who did it, and of who did it for them; null where no person did. */
   readonly by: string | null;
   readonly actedBy: string | null;

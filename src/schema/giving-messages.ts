@@ -39,6 +39,20 @@ export const givingMessages = {
     'add "settings" to "people"',
   ],
   "not-set": (f: { person: string; field: string }): Said => [`nothing is set of ${f.person} and "${f.field}"`],
+  "no-protections": (f: { table: string; candidates: readonly string[] }): Said => [
+    `no cells of "${f.table}" are protected as data`,
+    f.candidates.length === 0 ? 'add "protections: true" to its grid' : `there are ${f.candidates.join(", ")}`,
+  ],
+  "no-such-protection": (f: { id: string }): Said => [`there is no protection ${shown(f.id)} that you may change`],
+  "may-not-protect": (f: { table: string; cell: string }): Said => [
+    `${f.cell} of "${f.table}" is not yours to protect`,
+    'a rule says who may: "permit: { protect: ... }"',
+  ],
+  "protected-from-you": (f: { id: string; by: string }): Said => [
+    `the protection ${f.id} does not name you, so it is not yours to change`,
+    `${f.by} made it, and may, or one of those whom it names`,
+  ],
+  "no-cells": (_: object): Said => ["a protection needs cells", "write B2:F40, C7, G:G, 2:2, A2:E or H:"],
   "already-given": (f: { person: string; role: string }): Said => [
     `${f.person} has been given "${f.role}" already`,
     "to change when it ends, set its limit",
@@ -93,6 +107,15 @@ export const givingMessages = {
     `${f.person} will be able to take from you ${f.roles.map(shown).join(", ")}`,
   ],
   "gives-oneself": (_: object): Said => ["you give this to yourself"],
+  "lifts-protection": (f: { table: string; cells: string; note: string | null }): Said => [
+    `${f.cells} of "${f.table}" will be less protected than now${f.note === null ? "" : `: ${f.note}`}`,
+  ],
+  "locks-everybody": (f: { table: string; cells: string }): Said => [
+    `nobody will edit ${f.cells} of "${f.table}", you included`,
+  ],
+  "locks-oneself": (f: { table: string; cells: string }): Said => [
+    `you will not edit ${f.cells} of "${f.table}" yourself`,
+  ],
   "loses-giving": (f: { roles: readonly string[] }): Said => [
     `you will no longer be able to give or take ${f.roles.map(shown).join(", ")}`,
   ],

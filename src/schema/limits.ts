@@ -5,6 +5,9 @@ export const limits = {
   roles: 2_000,
   groups: 5_000,
   rules: 100_000,
+  /** Protections of the cells of one table, and ranges of one of them. */
+  protections: 20_000,
+  rangesOfProtection: 1_000,
   /** Single tests that a membership of somebody else comes to, with all groups in it written out. */
   membershipTests: 5_000,
   nameLength: 100,

@@ -4,7 +4,7 @@ import { type KeptProtection, ProtectionRules, withProtections } from "../rules/
 import { type CellRange, parseRange } from "../rules/ranges.js";
 import type { Rule } from "../rules/rule.js";
 import type { Ruleset } from "../rules/ruleset.js";
-import { portierError } from "../schema/problems.js";
+import { PortierError, portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Schema, Table } from "../schema/schema.js";
 import { listElements } from "../schema/types/list.js";
@@ -19,6 +19,7 @@ export class ProtectedRules {
   /** A state takes memory, and few are asked about at a time: the one that counts, and those of changes and previews. */
   readonly #byContent = new Recent<Ruleset>(8);
   readonly #byRows = new WeakMap<object, Ruleset>();
+  #closedRules: Ruleset | undefined;
   readonly #rules: ProtectionRules;
   readonly #ruleOfRow = new WeakMap<Row, Rule>();
 
@@ -39,17 +40,14 @@ export class ProtectedRules {
   }
 
   /**
-   * The rules that count now; the document's own where nothing is protected.
+   * The rules that count now; the document's own where nothing is protected. Where that cannot be found out, without a source
+   * that tells, no cell is edited.
    *
-   * @throws PortierError (`needs-source`) without a source that finds them, and (`bad-protection`) for one that cannot be
-   * read: what it protects is not known, so nothing is let through.
+   * @throws PortierError (`bad-protection`) for one that cannot be read: what it protects is not known.
    */
   now(source: Source | undefined): Ruleset {
-    if (source?.referring === undefined) {
-      const what = `finding what is protected in "${this.#grids.join('", "')}"`;
-      throw portierError("needs-source", source === undefined ? { what } : { what, method: "referring" });
-    }
-    const lists = this.#grids.map((name) => source.referring?.(this.#kept.name, "table", name) as Iterable<Row>);
+    const lists = this.#lists(source);
+    if (lists === undefined) return this.#closed;
     const [only] = lists;
     const isLasting = lists.length === 1 && Array.isArray(only) && Object.isFrozen(only);
     const known = isLasting ? this.#byRows.get(only) : undefined;
@@ -65,6 +63,28 @@ export class ProtectedRules {
     const made = this.#byContent.get(content) ?? this.#made(rows);
     this.#byContent.set(content, made);
     return made;
+  }
+
+  #lists(source: Source | undefined): readonly Iterable<Row>[] | undefined {
+    const { referring } = source ?? {};
+    if (referring === undefined) return undefined;
+    try {
+      return this.#grids.map((name) => referring.call(source, this.#kept.name, "table", name));
+    } catch (error) {
+      if (error instanceof PortierError && error.code === "needs-source") return undefined;
+      throw error;
+    }
+  }
+
+  get #closed(): Ruleset {
+    this.#closedRules ??= withProtections(
+      this.#ruleset,
+      this.#grids.flatMap((name) => {
+        const table = this.#ruleset.schema.tables.get(name);
+        return (table && this.#rules.of({ ...everything, table })) ?? [];
+      }),
+    );
+    return this.#closedRules;
   }
 
   #made(rows: readonly Row[]): Ruleset {
@@ -86,6 +106,18 @@ export class ProtectedRules {
 function isTexts(raw: unknown): raw is readonly string[] {
   return Array.isArray(raw) && raw.every((one) => typeof one === "string");
 }
+
+/** What stands for protections that are not known: all cells, and the rows themselves. */
+const everything: Omit<KeptProtection, "table"> = {
+  id: "unknown",
+  ranges: [{ left: 1, right: Number.POSITIVE_INFINITY, top: 1, bottom: 2_147_483_647 }],
+  except: [],
+  effect: "reserve",
+  to: [],
+  note: undefined,
+  from: undefined,
+  until: undefined,
+};
 
 const decisive = ["id", "table", "ranges", "except", "effect", "to", "note", "from", "until"] as const;
 

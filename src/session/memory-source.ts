@@ -37,6 +37,9 @@ export function memorySource(schema: Schema, data: Readonly<Record<string, reado
       return holders(index, value);
     },
     referring: (table, fieldName, key) => {
+      const isProtections = table === schema.kept?.protections?.name;
+      // Not given, and so not known: an empty list says that nothing is protected.
+      if (isProtections && !rows.has(table)) throw portierError("needs-source", { what: `finding what is protected` });
       const field = findTable(schema, table)?.byName.get(fieldName);
       if (field === undefined) return [];
       let index = byField.get(field);
@@ -46,14 +49,14 @@ export function memorySource(schema: Schema, data: Readonly<Record<string, reado
       }
       const found = holders(index, key);
       // What never changes needs not be read twice.
-      return fieldName === "table" && table === schema.kept?.protections?.name ? Object.freeze(found) : found;
+      return isProtections && fieldName === "table" ? Object.freeze(found) : found;
     },
   };
 }
 
 /** Copies that stay as they are: what is protected is made ready once for all who ask. */
 function lasting(rows: readonly Row[]): readonly Row[] {
-  return rows.map((row) => Object.freeze({ ...row }));
+  return rows.map((row) => (Object.isFrozen(row) ? row : Object.freeze({ ...row })));
 }
 
 function indexKeys(table: Table, rows: readonly Row[]): Map<string, Row> {

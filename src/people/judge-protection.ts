@@ -1,0 +1,77 @@
+import type { Source } from "../conditions/source.js";
+import { isStorable } from "../schema/scalar.js";
+import { internals } from "../session/internals.js";
+import type { Portier } from "../session/portier.js";
+import type { Giver } from "../session/roles/giver.js";
+import { Giving } from "../session/roles/giving.js";
+import { refuse } from "../session/roles/refusal.js";
+import { type ChangeWarning, warning } from "./change-warnings.js";
+import { type ChangeJudgement, judged } from "./judge-change.js";
+import { areaOf, coversAll, type ProtectionWrite, ProtectionWrites } from "./protection-writes.js";
+import type { Protection, ProtectionChange } from "./protections.js";
+
+/**
+ * Judges a change of what is protected, on a source that holds the state before it. Pure: asked again on the same source it
+ * answers the same, but for the id and stamp of a new protection.
+ */
+export function judgeProtection(
+  portier: Portier,
+  source: Source,
+  change: ProtectionChange,
+  giver: Giver,
+  newId: () => string,
+): ChangeJudgement {
+  return judged(() => {
+    const giving = new Giving(internals(portier), source, giver, newId);
+    giving.held();
+    if (!isStorable(change)) refuse("unstorable-text", {});
+    const making = new ProtectionWrites(giving);
+    const write = making.of(change);
+    const writes = [making.stored(write)];
+    const warnings = warningsOf(giving, making, write);
+    const isOpen = warnings.some(({ id }) => !giver.confirmed.includes(id));
+    if (isOpen) return { accepted: false, reason: "unconfirmed", writes, warnings };
+    return { accepted: true, writes, warnings };
+  });
+}
+
+function warningsOf(giving: Giving, making: ProtectionWrites, write: ProtectionWrite): ChangeWarning[] {
+  const { table, before, after } = write;
+  const { now } = giving.giver;
+  const isOver = (one: Protection) => one.until !== null && one.until <= now;
+  const found: ChangeWarning[] = [];
+  if (before !== undefined && !isOver(before) && lifts(write)) {
+    const cells = before.ranges.join(", ");
+    found.push(warning("lifts-protection", { table: table.name, cells, note: before.note }, [before.id]));
+  }
+  if (after === undefined || after.effect !== "reserve") return found;
+  const cells = after.ranges.join(", ");
+  const about = [table.name, ...after.ranges];
+  const kept = before !== undefined && before.effect === "reserve" ? before : undefined;
+  if (after.to.length === 0) {
+    if (kept === undefined || kept.to.length > 0)
+      found.push(warning("locks-everybody", { table: table.name, cells }, about));
+  } else if (!making.meets(after) && (kept === undefined || making.meets(kept)) && editsAny(giving, write)) {
+    found.push(warning("locks-oneself", { table: table.name, cells }, about));
+  }
+  return found;
+}
+
+/** Whether anybody may come by something: cells that are not protected any more, others who edit them, another time. */
+function lifts({ table, before, after }: ProtectionWrite): boolean {
+  if (before === undefined) return false;
+  if (after === undefined) return true;
+  const [was, is] = [before, after].map(({ ranges, except }) => areaOf(table, ranges, except ?? []));
+  const isLater = (after.from ?? "") > (before.from ?? "");
+  const isShorter = after.until !== null && (before.until === null || after.until < before.until);
+  const isWeaker = before.effect === "reserve" && after.effect === "confirm";
+  const isWider = after.to.some((name) => !before.to.includes(name));
+  const isSmaller = was === undefined || is === undefined || !coversAll(is, was);
+  return isLater || isShorter || isWeaker || isWider || isSmaller;
+}
+
+function editsAny({ session }: Giving, { table, after }: ProtectionWrite): boolean {
+  const { plan } = internals(session);
+  const area = areaOf(table, after?.ranges ?? [], after?.except ?? []);
+  return [...area.rowsOf.keys()].some((field) => plan.of(table.name).answers("edit").reach(field.name) !== "none");
+}
