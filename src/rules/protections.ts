@@ -25,9 +25,11 @@ export interface KeptProtection {
   readonly until: string | undefined;
 }
 
-/** The name of the rule that a protection is; no rule of a document has a dot in its name. */
+/** What the name of the rule begins with that a protection is; no rule of a document has a dot in its name. */
+export const protectionPrefix = "protection.";
+
 export function protectionAddress(table: string, id: string): string {
-  return `${table}/protection.${id}`;
+  return `${table}/${protectionPrefix}${id}`;
 }
 
 /** A document's rules, and what is protected as data as further rules. */

@@ -80,7 +80,9 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
     const asked = await Promise.all(
       ["s-1", "s-2", "s-3", "s-4", "s-5"].map(async (person) => {
         const record = plan[row - 1] as Row;
-        const may = await database().as(person, { request }).ask((session) => session.may("edit", "plan", record, field));
+        const may = await database()
+          .as(person, { request })
+          .ask((session) => session.may("edit", "plan", record, field));
         return may ? person : "";
       }),
     );
@@ -99,10 +101,12 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
     expect(await editors(4, "q1")).toBe("s-1 s-2 s-3 s-4");
     expect(await edit("s-3", 4, { q1: 7 })).toBe("unconfirmed");
     expect(await edit("s-1", 4, { q1: 7 })).toBe("accepted");
-    const [asked] = await database().as("s-3", { request }).ask((session) => {
-      const outcome = session.accept("edit", "plan", plan[3], { q1: 8 });
-      return outcome.accepted ? [] : (outcome.confirm ?? []);
-    });
+    const [asked] = await database()
+      .as("s-3", { request })
+      .ask((session) => {
+        const outcome = session.accept("edit", "plan", plan[3], { q1: 8 });
+        return outcome.accepted ? [] : (outcome.confirm ?? []);
+      });
     expect(asked).toMatchObject({ note: "Think twice." });
     expect(await edit("s-3", 4, { q1: 8 }, [asked?.rule ?? ""])).toBe("accepted");
   });

@@ -259,14 +259,26 @@ describe("the library and a plain second reading of the model agree", () => {
     );
   });
 
-  it("on the cells of a grid", () => {
+  it("on the cells of a grid, protected by rules and by people", () => {
+    const came = new Set<string>();
     fc.assert(
       fc.property(gridCases, (one) => {
         compareSeen(one, "sheet", sheetFields);
         compareChanges(one, "sheet");
+        const session = open(one);
+        const model = naive(one);
+        for (const field of sheetFields) {
+          const expected = model.mayTry("sheet", "protect", field, one.item);
+          same(session.may("protect", "sheet", one.item, field), expected, `protect ${field}`);
+          const { rule = "", reason, confirm = [] } = session.decide("edit", "sheet", one.item, field);
+          if (expected) came.add("protect");
+          if (rule.startsWith("sheet/protection.")) came.add(reason);
+          if (confirm.some((asked) => asked.rule.startsWith("sheet/protection."))) came.add("confirmed");
+        }
       }),
       { seed, numRuns: runs },
     );
+    expect([...came].sort()).toEqual(["confirmed", "protect", "reserved"]);
   });
 
   it("on every other table: keys of several fields, scoped roles, owners, what is for everybody", () => {

@@ -57,7 +57,8 @@ describe.each(Object.entries(engines))("on %s", (name, open) => {
   async function compareTable(session: Session, table: Table, rows: readonly Row[]): Promise<void> {
     const keyOf = (row: Row) => table.key.map((field) => row[field.name]).join("/");
     const keys = table.key.map((field) => quote(field.column)).join(", ");
-    for (const action of ["list", "view", "export", "edit", "bulk", "delete", ...table.actions]) {
+    const protect = table.grid?.protections ? ["protect"] : [];
+    for (const action of ["list", "view", "export", "edit", "bulk", "delete", ...protect, ...table.actions]) {
       const { text, params } = where(session, table.name, action, engine.dialect);
       const found = await engine.run(`select ${keys} from ${quote(table.source)} where ${text}`, params);
       const expected = rows.filter((row) => session.may(action, table.name, row));

@@ -92,7 +92,7 @@ export const tables = {
   items: { key: "id", owner: "keeper", actions: ["approve"], fields: itemFields },
   sheet: {
     key: "id",
-    grid: { position: "row" },
+    grid: { position: "row", protections: true },
     ranges: { heading: "A1:D1", tail: "B3:C" },
     actions: ["approve"],
     fields: sheetFields,
@@ -405,7 +405,13 @@ export function house({ rules: itemRules, every, sheet = [], groups: drawn }: Dr
       notes: { ...tables.notes, rules: { known: { to: "junior", permit: { view: ["item", "writer"] } } } },
       marks,
       items: { ...tables.items, rules: named(itemRules) },
-      sheet: { ...tables.sheet, rules: named(sheet) },
+      sheet: {
+        ...tables.sheet,
+        rules: {
+          ...named(sheet),
+          "clerks-protect": { to: "clerk", permit: { protect: { cells: ["B2:C"], except: "C3" } } },
+        },
+      },
     },
   };
 }
@@ -488,6 +494,31 @@ export const worlds = fc.record({
       { maxLength: 4 },
     )
     .map((rows) => rows.map((row, index) => ({ id: `d${index}`, ...row, givenBy: null, reason: null }))),
+  portier_protections: fc
+    .array(
+      fc.record<Record<string, unknown>>({
+        ranges: fc.uniqueArray(fc.constantFrom("A1:D1", "B2:C4", "A2:B", "C:C", "3:3", "B2", "C:", "D5", "A:", "Z:"), {
+          minLength: 1,
+          maxLength: 2,
+        }),
+        except: fc.constantFrom(null, null, [], ["B2", "C3:C5"], ["A1"]),
+        effect: fc.constantFrom("reserve", "confirm"),
+        to: fc.uniqueArray(fc.constantFrom("junior", "senior", "clerk", "outer", "person p1", "person p2"), {
+          maxLength: 2,
+        }),
+        from: fc.constantFrom(null, null, "2027-01-31T11:00:00Z", "2027-02-01T00:00:00Z"),
+        until: fc.constantFrom(null, null, "2027-01-31T12:00:00Z", "2027-02-01T00:00:00Z"),
+        note: fc.constantFrom(null, "ours"),
+      }),
+      { maxLength: 4 },
+    )
+    .map((rows) =>
+      rows.map((row, index): Record<string, unknown> => {
+        const kept = { table: "sheet", by: "p1", at: "2027-01-01T00:00:00Z", stamp: index + 1 };
+        return { id: `x${index}`, ...row, ...kept };
+      }),
+    )
+    .chain((rows) => fc.constantFrom(rows, [])),
   marks: fc
     .array(
       fc

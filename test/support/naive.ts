@@ -757,7 +757,20 @@ export class Naive {
         const effect = (["permit", "deny", "reserve", "confirm"] as const).find((name) => body[name] !== undefined);
         return { address, effect: effect ?? "deny", body };
       });
-    return [...declared, ...this.#settingRules(table, declared)];
+    return [...declared, ...this.#protections(table), ...this.#settingRules(table, declared)];
+  }
+
+  /** What people protected: each is a rule on editing its cells, for whom it does not name. */
+  #protections(table: string): Rule[] {
+    if (this.#table(table)["grid"]?.protections !== true) return [];
+    return (this.#world.data["portier_protections"] ?? [])
+      .filter((row) => row["table"] === table && isTrue(this.#runs(row, "from", "until")))
+      .map((row): Rule => {
+        const effect = row["effect"] as "reserve" | "confirm";
+        const whom = effect === "reserve" ? { to: row["to"] } : { to: ["anyone"], except: row["to"] };
+        const cells = { cells: row["ranges"], except: row["except"] ?? [] };
+        return { address: `${table}/protection.${row["id"]}`, effect, body: { ...whom, [effect]: { edit: cells } } };
+      });
   }
 
   /** The records that set something of this person in a table now, or perhaps now. */
@@ -1039,10 +1052,10 @@ export class Naive {
   }
 
   /** Whether a change of a field may be tried, asked without values. */
-  mayTry(table: string, action: "edit" | "bulk", field: string, row: Row): boolean {
+  mayTry(table: string, action: "edit" | "bulk" | "protect", field: string, row: Row): boolean {
     if (!this.asks() || !this.knows(table, row)) return false;
     const isLate = (rule: Rule) => rule.effect !== "permit" && rule.body["becomes"] !== undefined;
-    return (action === "bulk" ? (["edit", "bulk"] as const) : (["edit"] as const)).every((part) => {
+    return (action === "bulk" ? (["edit", "bulk"] as const) : [action]).every((part) => {
       const rules = this.#covering(table, part, field, row).filter((rule) => !isLate(rule));
       return this.#judge(rules, (rule) => this.#applies(table, row, rule)).permitted;
     });

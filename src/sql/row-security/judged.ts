@@ -1,3 +1,4 @@
+import type { Ruleset } from "../../rules/ruleset.js";
 import type { Field, Schema, Table } from "../../schema/schema.js";
 import type { Gate } from "../../session/gate.js";
 import type { ChangeGates, TablePlan } from "../../session/plan.js";
@@ -12,6 +13,7 @@ import { indent, literal, type Schemas, textArray, whoAsks, written } from "./dd
 export interface Writing {
   readonly schema: Schema;
   readonly schemas: Schemas;
+  readonly ruleset: Ruleset;
   readonly plan: TablePlan;
   readonly table: Table;
   /** The table's name in the database. */

@@ -10,6 +10,7 @@ import { AskerView } from "./asker-view.js";
 import { admission, cleared, closed, otherDoors, owned, removal } from "./closing.js";
 import { isKeptWhole, isShownAlias, literal, mark, Names, qualified, type Schemas, whoAsksAlias } from "./ddl.js";
 import { foundation } from "./foundation.js";
+import { protectionFunctions } from "./held-protections.js";
 import { makeReader } from "./reader.js";
 import { ReadersView, rowPolicy } from "./row-policy.js";
 import { seenName, seenView, shownView } from "./seen-view.js";
@@ -87,6 +88,7 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
     ...schemasOf(schemas),
     cleared(schemas),
     ...foundation(schemas, ruleset.schema.people, wholes.length > 0, () => asker.statement()),
+    ...protectionFunctions(ruleset, schemas),
     ...wholes,
     ...views,
     ...handedOver(all, schemas),

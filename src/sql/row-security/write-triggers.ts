@@ -25,6 +25,7 @@ import {
   textArray,
   written,
 } from "./ddl.js";
+import { protectionDeclarations, protectionLines } from "./held-protections.js";
 import { judged, judgedAct, rows, select, verdictsOf, type Writing } from "./judged.js";
 import { references } from "./references.js";
 import { seenName, shownName } from "./seen-view.js";
@@ -45,6 +46,7 @@ export function writeTriggers(
   const { schema } = ruleset;
   const scope = (alias: string) => scopeOf(postgres, { plan }, { table, alias }, asker);
   const writing: Writing = {
+    ruleset,
     schema,
     schemas,
     plan: plan.of(table.name),
@@ -119,6 +121,22 @@ declare
   _constraint text;
   _column text;`;
 
+function declarationsOf({ table }: Writing): string {
+  return table.grid?.protections ? `${declarations}${protectionDeclarations}` : declarations;
+}
+
+/** What people protected as data; `records` are those before and after. */
+function protectedCells(
+  { ruleset, table, asker, schemas }: Writing,
+  records: readonly string[],
+  isAct: boolean,
+): string {
+  const { grid } = table;
+  if (grid === undefined || !grid.protections) return "null;";
+  const places = records.map((record) => `${record}.${col(grid.position)}`);
+  return protectionLines(ruleset, table, asker, schemas, { places, isAct });
+}
+
 function variables({ source }: Writing, names: readonly string[]): string {
   return names.map((name) => `\n  ${name} ${source}%rowtype;`).join("");
 }
@@ -135,7 +153,7 @@ function updateBody(writing: Writing): string {
   );
   const sets = settable.map((field) => `${col(field)} = _after.${col(field)}`).join(", ");
   const write = `update ${writing.source} set ${sets} where ${keyIs(table, "old")};`;
-  return `${declarations}${variables(writing, ["_before", "_after"])}
+  return `${declarationsOf(writing)}${variables(writing, ["_before", "_after"])}
 begin
 ${indent(loadBefore(writing))}
   _given := array_remove(array[
@@ -144,6 +162,7 @@ ${indent(loadBefore(writing))}
   _after := _before;
 ${indent(copies.join("\n"))}
 ${indent(judged(verdicts, change, writing))}
+${indent(protectedCells(writing, ["_before", "_after"], false))}
 ${indent(rolesKept(writing))}
 ${indent(references(own, change, writing))}
 ${indent(answer("edit", writing))}
@@ -166,7 +185,7 @@ function insertBody(writing: Writing): string {
       `case when ${comparable(`new.${col(field)}`, field)} is distinct from ${comparable(standardValue(field, writing), field)} then ${literal(field.name)} end`,
   );
   const copies = own.map((field) => `_after.${col(field)} := new.${col(field)};`);
-  return `${declarations}${variables(writing, ["_after"])}
+  return `${declarationsOf(writing)}${variables(writing, ["_after"])}
   _columns text[];
 begin
 ${indent(copies.join("\n"))}
@@ -174,6 +193,7 @@ ${indent(copies.join("\n"))}
     ${given.join(",\n    ")}], null);
 ${indent(acts.map((act) => judgedAct(act, change, writing)).join("\n"))}
 ${indent(judged(verdicts, change, writing))}
+${indent(protectedCells(writing, ["_after"], true))}
 ${indent(noNewRoles(writing))}
 ${indent(references(own, change, writing))}
 ${indent(answer("create", writing))}
@@ -186,10 +206,11 @@ function deleteBody(writing: Writing): string {
   const { table, plan, before } = writing;
   const change: Change = { before, after: undefined };
   const acts = plan.judging("delete").acts.map((gate) => verdictOn(gate, change, table.grid?.position));
-  return `${declarations}${variables(writing, ["_before"])}
+  return `${declarationsOf(writing)}${variables(writing, ["_before"])}
 begin
 ${indent(loadBefore(writing))}
 ${indent(acts.map((act) => judgedAct(act, change, writing)).join("\n"))}
+${indent(protectedCells(writing, ["_before"], true))}
 ${indent(writing.bearing === undefined ? "null;" : refusedRoles("''::text"))}
 ${indent(answer("delete", writing))}
 ${indent(shielded(`delete from ${writing.source} where ${keyIs(table, "old")};`, writing))}
@@ -291,11 +312,13 @@ function answer(action: string, { schemas, table, plan }: Writing): string {
   for (const { step } of [...acts, ...fields.flat()].flatMap(({ placed }) => placed)) {
     if (step.phase === "confirm") notes.set(step.rule, step.note ?? step.rule);
   }
+  const isProtected = table.grid?.protections === true;
+  const said = `${literal(JSON.stringify(Object.fromEntries(notes)))}${isProtected ? "::jsonb || _said" : ""}`;
   const confirmed =
-    notes.size === 0
+    notes.size === 0 && !isProtected
       ? ""
       : `\nif not _asked <@ ${qualified(schemas.inside, "confirmed")}() then
-  perform ${qualified(schemas.inside, "unconfirmed")}(${what}, ${literal(action)}, _asked, ${literal(JSON.stringify(Object.fromEntries(notes)))});
+  perform ${qualified(schemas.inside, "unconfirmed")}(${what}, ${literal(action)}, _asked, ${said});
 end if;`;
   return `if _refused <> '{}' or _missing <> '{}' then
   perform ${qualified(schemas.inside, "refuse")}(${what}, ${literal(action)}, _refused, _missing, _notes);
