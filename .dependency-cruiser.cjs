@@ -17,6 +17,7 @@ const layers = [
   "verify",
   "report",
   "people",
+  "workbook",
   "document",
   "directory",
   "cli",

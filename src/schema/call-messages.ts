@@ -75,6 +75,7 @@ export const callMessages = {
     `the protection ${f.id} cannot be read: ${f.what}`,
     "protections are changed by administration, which writes none of these",
   ],
+  "bad-workbook": (f: { what: string }): Said => [`this workbook cannot be read: ${f.what}`],
   "bad-token": (f: { why: string }): Said => [`this token does not say who is asking: ${f.why}`],
   fault: (f: { what: string }): Said => [f.what],
 } as const;
