@@ -39,7 +39,10 @@ export async function seedMuseum(portier, connection, records, onProgress = () =
     for (const statement of statements) if (!references.includes(statement)) await inside.query(statement, []);
     for (const statement of storeMigration(portier, dialect)) await inside.query(statement, []);
     const { tables, kept } = portier.schema;
-    for (const table of [...tables.values(), ...(kept === undefined ? [] : [kept.assignments, kept.delegations])]) {
+    for (const table of [
+      ...tables.values(),
+      ...(kept === undefined ? [] : [kept.assignments, kept.delegations, kept.protections].filter(Boolean)),
+    ]) {
       const fields = table.fields.filter((field) => field.lookup === undefined && field.by === undefined);
       const names = fields.map((field) => dialect.quoteName(field.column)).join(", ");
       const places = fields.map((_, index) => dialect.placeholder(index + 1)).join(", ");

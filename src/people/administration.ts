@@ -15,7 +15,7 @@ import { affectedBy, type ChangeWarning, momentOfEffect } from "./change-warning
 import { type GivableRole, givableRoles } from "./givable-roles.js";
 import { givingProblem } from "./giving-problem.js";
 import { type ChangeJudgement, judgeChange, judgeFirst } from "./judge-change.js";
-import { judgeProtection } from "./judge-protection.js";
+import { judgeProtection, type ListedProtection, listedProtections } from "./judge-protection.js";
 import { keptOf } from "./kept-state.js";
 import type { ProtectionChange } from "./protections.js";
 import { entryOf } from "./record-entry.js";
@@ -157,7 +157,7 @@ export class Administrator {
    * await treasurer.protect({ table: "plan", ranges: ["B2:E40", "G:"], except: "C7", to: ["treasurer", "person s-002"] });
    */
   protect(change: ProtectionOf<"protect">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
-    return this.#protecting({ kind: "protect", ...change }, options);
+    return this.makeProtection({ kind: "protect", ...change }, options);
   }
 
   /**
@@ -165,12 +165,12 @@ export class Administrator {
    * who made it, and those whom it names.
    */
   changeProtection(change: ProtectionOf<"change-protection">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
-    return this.#protecting({ kind: "change-protection", ...change }, options);
+    return this.makeProtection({ kind: "change-protection", ...change }, options);
   }
 
   /** Takes a protection away, once that is confirmed. */
   unprotect(change: ProtectionOf<"unprotect">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
-    return this.#protecting({ kind: "unprotect", ...change }, options);
+    return this.makeProtection({ kind: "unprotect", ...change }, options);
   }
 
   /** What a change of protections would come to, without making it, and who may do less or more by it. */
@@ -179,7 +179,17 @@ export class Administrator {
     return this.#store.read((source) => previewOfProtection(this.#portier, source, change, giver));
   }
 
-  #protecting(change: ProtectionChange, { confirmed = [] }: ChangeRoleOptions = {}): Promise<RoleOutcome> {
+  /**
+   * What is protected in a table, the oldest first, and whether it is this person's to change; nothing for whoever sees none of
+   * its records.
+   */
+  protections(table: string): Promise<readonly ListedProtection[]> {
+    const giver = this.#giver([]);
+    return this.#store.read((source) => listedProtections(this.#portier, source, giver, table));
+  }
+
+  /** Any change of protections, as data. */
+  makeProtection(change: ProtectionChange, { confirmed = [] }: ChangeRoleOptions = {}): Promise<RoleOutcome> {
     const giver = this.#giver(confirmed);
     const id = newId();
     return this.#store.change(async (inside) => {

@@ -4,11 +4,11 @@ import { internals } from "../session/internals.js";
 import type { Portier } from "../session/portier.js";
 import type { Giver } from "../session/roles/giver.js";
 import { Giving } from "../session/roles/giving.js";
-import { refuse } from "../session/roles/refusal.js";
+import { refusalOf, refuse } from "../session/roles/refusal.js";
 import { type ChangeWarning, warning } from "./change-warnings.js";
 import { type ChangeJudgement, judged } from "./judge-change.js";
 import { areaOf, coversAll, type ProtectionWrite, ProtectionWrites } from "./protection-writes.js";
-import type { Protection, ProtectionChange } from "./protections.js";
+import { type Protection, type ProtectionChange, protectionsIn } from "./protections.js";
 
 /**
  * Judges a change of what is protected, on a source that holds the state before it. Pure: asked again on the same source it
@@ -32,6 +32,29 @@ export function judgeProtection(
     const isOpen = warnings.some(({ id }) => !giver.confirmed.includes(id));
     if (isOpen) return { accepted: false, reason: "unconfirmed", writes, warnings };
     return { accepted: true, writes, warnings };
+  });
+}
+
+/** A protection, as one person sees it. */
+export interface ListedProtection extends Protection {
+  /** Whether it is theirs to change: they may protect its cells, and made it, or it names them. */
+  readonly isYours: boolean;
+}
+
+export function listedProtections(
+  portier: Portier,
+  source: Source,
+  giver: Giver,
+  table: string,
+): readonly ListedProtection[] {
+  const all = protectionsIn(portier, source, table);
+  const giving = new Giving(internals(portier), source, giver, () => "");
+  const { plan } = internals(giving.session);
+  if (plan.of(table).answers("view").reach(undefined) === "none") return [];
+  const making = new ProtectionWrites(giving);
+  return all.map((one) => {
+    const outcome = refusalOf(() => making.of({ kind: "unprotect", id: one.id }));
+    return { ...one, isYours: "value" in outcome };
   });
 }
 

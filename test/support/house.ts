@@ -502,7 +502,7 @@ export const worlds = fc.record({
           maxLength: 2,
         }),
         except: fc.constantFrom(null, null, [], ["B2", "C3:C5"], ["A1"]),
-        effect: fc.constantFrom("reserve", "confirm"),
+        effect: fc.constantFrom("reserve", "reserve", "confirm"),
         to: fc.uniqueArray(fc.constantFrom("junior", "senior", "clerk", "outer", "person p1", "person p2"), {
           maxLength: 2,
         }),
@@ -518,7 +518,7 @@ export const worlds = fc.record({
         return { id: `x${index}`, ...row, ...kept };
       }),
     )
-    .chain((rows) => fc.constantFrom(rows, [])),
+    .chain((rows) => fc.constantFrom(rows, rows, rows, [])),
   marks: fc
     .array(
       fc

@@ -2,14 +2,12 @@ import { readFileSync } from "node:fs";
 import { extname, join, normalize } from "node:path";
 import { Hono } from "hono";
 import { streamSSE } from "hono/streaming";
-import { snapshotOf } from "portier";
+import { type Portier, snapshotOf } from "portier";
 import type { Connection } from "portier/database";
-import type { RoleStore } from "portier/people";
 import { boundedBody } from "./bounded-body.js";
-import { type House, type HouseEnv, houseUnder, noSuchThing } from "./house.js";
+import { type HouseEnv, noSuchThing, openHouse } from "./house.js";
 import { planRoutes } from "./plan.js";
 import { roleRoutes } from "./roles.js";
-import { type KeptRules, written } from "./rules.js";
 import { onlyFromHere, signIn, signOut } from "./sign-in.js";
 
 const types: Readonly<Record<string, string>> = { ".html": "text/html", ".js": "text/javascript", ".css": "text/css" };
@@ -17,9 +15,6 @@ const types: Readonly<Record<string, string>> = { ".html": "text/html", ".js": "
 /** Everything is from here; styles may be set on elements, as the component library does. */
 const policy =
   "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'";
-
-/** How often a request is begun anew, as the rules change. */
-const mostTurns = 10;
 
 /** Bytes of a body at most: a workbook, or a block that is pasted. */
 const largestBody = 5_000_000;
@@ -36,19 +31,16 @@ export interface MuseumOptions {
 }
 
 /**
- * The museum's application on a database: sign-in, the records, the plan, who holds what, and the page. The rules are in
- * the database, too, as the plan's ranges are changed here.
+ * The museum's application on a database: sign-in, the records, the plan, who holds what, and the page.
  */
 export function museumApp(
-  rules: KeptRules,
+  portier: Portier,
   connection: Connection,
   pages: string,
   { now, hosts = ["127.0.0.1", "localhost"] }: MuseumOptions = {},
 ): Hono<HouseEnv> {
   const app = new Hono<HouseEnv>();
-  let house: House | undefined;
-  // Who holds what is watched in one place for all windows, whichever rules count.
-  let roleStore: RoleStore | undefined;
+  const house = openHouse(portier, connection, now);
 
   app.use(
     "/api/*",
@@ -56,22 +48,9 @@ export function museumApp(
   );
   app.use("/api/*", onlyFromHere(hosts));
 
-  // Each request is answered under the rules that count when it comes. Where they have changed on its way, and nothing was
-  // written yet, it is answered once more under the new ones; where they go on changing, that is said.
   app.use("/api/*", async (context, next) => {
-    const current = await rules.current();
-    if (house?.rules !== current) house = houseUnder(current, connection, now);
     context.set("house", house);
-    const again = context.req.raw.clone();
-    const request = { isWritten: false };
-    await written.run(request, next);
-    const { turn = 1 } = context.env;
-    const isStale = !context.res.ok && !request.isWritten && (await rules.current()) !== current;
-    if (isStale)
-      context.res =
-        turn < mostTurns
-          ? await app.fetch(again, { ...context.env, turn: turn + 1 })
-          : problem(503, "The rules are being changed", { "retry-after": "1" });
+    await next();
   });
 
   app.use(async (context, next) => {
@@ -109,7 +88,7 @@ export function museumApp(
 
   // What the page needs to draw: the plan of who asks, and the shapes of the tables in it.
   app.get("/api/session", async (context) => {
-    const { store, rules: held, acting, who } = context.get("house");
+    const { store, acting, who } = context.get("house");
     const snapshot = await acting(context).ask((session) => snapshotOf(session));
     const { person, actedBy } = who(context);
     const nameOf = async (key: string | number | null | undefined) =>
@@ -118,7 +97,7 @@ export function museumApp(
         : store.read((source) => source.find("staff", String(key))?.["name"] as string | undefined);
     context.header("cache-control", "no-store");
     const shapes = Object.fromEntries(
-      [...held.portier.schema.tables.values()].map((table) => [
+      [...portier.schema.tables.values()].map((table) => [
         table.name,
         {
           key: table.key.map(({ name }) => name),
@@ -137,21 +116,20 @@ export function museumApp(
     return context.json({ snapshot, shapes, person, actedBy: actedBy ?? null, ...names });
   });
 
-  // Two windows: a role that is taken away in one is gone in the other without a new sign-in, and so are ranges that move.
+  // Two windows: a role that is taken away in one is gone in the other without a new sign-in, and so is what is protected.
   app.get("/api/changes", (context) =>
     streamSSE(context, async (stream) => {
       const over = new Promise<void>((resolve) => stream.onAbort(resolve));
       const tell = () => void stream.writeSSE({ event: "access", data: "changed" });
-      roleStore ??= context.get("house").store;
-      const stops = [await roleStore.watch(tell), await rules.watch(tell)];
+      const stop = await house.store.watch(tell);
       await stream.writeSSE({ event: "ready", data: "" });
       if (!stream.aborted) await over;
-      for (const stop of stops) await stop();
+      await stop();
     }),
   );
 
   app.route("/api/roles", roleRoutes());
-  app.route("/api/plan", planRoutes(rules));
+  app.route("/api/plan", planRoutes());
   app.use("/api/*", (context, next) => context.get("house").records(context, next));
   app.all("/api/*", noSuchThing);
 

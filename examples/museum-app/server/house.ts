@@ -1,14 +1,14 @@
 import type { Context, MiddlewareHandler } from "hono";
+import type { Portier } from "portier";
 import { type Acting, type Connection, openDatabase } from "portier/database";
 import { portierRoutes } from "portier/hono";
 import type { Asking } from "portier/http";
 import { databaseStore, type RoleStore } from "portier/people";
-import { type Rules, underRules } from "./rules.js";
 import { signedIn } from "./sign-in.js";
 
-/** The house under the rules as they are at one time: everything that a request needs of it. */
+/** Everything that a request needs of the house. */
 export interface House {
-  readonly rules: Rules;
+  readonly portier: Portier;
   readonly connection: Connection;
   readonly store: RoleStore;
   /** The moment, where it stands still. */
@@ -22,7 +22,6 @@ export interface House {
 
 /** What a request finds in its context. */
 export interface HouseEnv {
-  Bindings: { turn?: number };
   Variables: { house: House };
 }
 
@@ -30,18 +29,17 @@ export interface HouseEnv {
 const limits = { mostPage: 5_000, many: 5_000, body: 4_194_304 };
 
 /** `now` is a moment that stays, for tests of what depends on the day. */
-export function houseUnder(rules: Rules, plain: Connection, now: string | undefined): House {
-  const connection = underRules(plain, rules);
-  const database = openDatabase(rules.portier, connection);
+export function openHouse(portier: Portier, connection: Connection, now: string | undefined): House {
+  const database = openDatabase(portier, connection);
   const request = now === undefined ? {} : { request: { now } };
   const who = (context: Context): Asking => {
     const { person = null, actedBy } = signedIn(context) ?? {};
     return { person, ...(actedBy === undefined ? {} : { actedBy }), ...request };
   };
   return {
-    rules,
+    portier,
     connection,
-    store: databaseStore(rules.portier, connection),
+    store: databaseStore(portier, connection),
     request,
     who,
     acting: (context) => {
@@ -49,7 +47,7 @@ export function houseUnder(rules: Rules, plain: Connection, now: string | undefi
       return database.as(person, options);
     },
     records: portierRoutes({
-      portier: rules.portier,
+      portier,
       connection,
       base: "/api",
       who,

@@ -5,13 +5,14 @@ import { fileURLToPath } from "node:url";
 import { PGlite } from "@electric-sql/pglite";
 import { serve } from "@hono/node-server";
 import pg from "pg";
-import type { Portier, Row } from "portier";
+import { compile, type Portier, type Row } from "portier";
 import type { Connection } from "portier/database";
+import { parseDocument } from "portier/document";
+import { rangesToProtections } from "portier/people";
 import { pgConnection } from "portier/pg";
 import { pgliteConnection } from "portier/pglite";
 import { museumApp } from "./app.js";
 import { planRows, workOutTotals } from "./plan-rows.js";
-import { keepRules } from "./rules.js";
 
 interface Seed {
   readMuseum(): { portier: Portier; text: string; records: ReadonlyMap<string, readonly Row[]> };
@@ -25,7 +26,10 @@ interface Seed {
 
 const here = fileURLToPath(new URL("../../", import.meta.url));
 const { readMuseum, seedMuseum } = (await import(new URL("../../../museum/seed.mjs", import.meta.url).href)) as Seed;
-const { portier, text, records } = readMuseum();
+const { text, records } = readMuseum();
+// What the museum's rules fix in the plan is data here: it moves with the rows, and people change it themselves.
+const { document, protections } = rangesToProtections(parseDocument(text).document, "plan", "2026-11-01T09:00:00Z");
+const portier = compile(document);
 const address = process.env["DATABASE_URL"];
 const connection =
   address === undefined
@@ -35,13 +39,18 @@ const connection =
 if (!(await isFilled())) {
   const plan = records.get("plan") ?? [];
   const more = planRows(records.get("exhibitions") ?? [], plan.length + 1);
-  await seedMuseum(portier, connection, new Map([...records, ["plan", [...plan, ...more]]]), (done, total) => {
+  const filled = new Map<string, readonly Row[]>([
+    ...records,
+    ["plan", [...plan, ...more]],
+    ["portier_protections", protections.map((one) => ({ ...one, by: "s-001" }))],
+  ]);
+  await seedMuseum(portier, connection, filled, (done, total) => {
     if (done % 100 === 0 || done === total) process.stderr.write(`\r${done} of ${total} records`);
   });
   process.stderr.write("\n");
 }
 await workOutTotals(portier, connection);
-const app = museumApp(await keepRules(connection, text), connection, `${here}dist`, { now: process.env["MUSEUM_NOW"] });
+const app = museumApp(portier, connection, `${here}dist`, { now: process.env["MUSEUM_NOW"] });
 const server = serve(
   { fetch: app.fetch, hostname: "127.0.0.1", port: Number(process.env["PORT"] ?? 4174) },
   ({ port }) => console.log(`The museum's application: http://127.0.0.1:${port}/`),

@@ -1,10 +1,10 @@
 import { Worker } from "node:worker_threads";
-import type { ProtectedRange } from "./workbook.js";
+import type { NamedCells } from "portier/workbook";
 
 export interface SheetIn {
   /** Row by row from A1 on; null for an empty cell. */
   readonly cells: readonly (readonly (string | null)[])[];
-  readonly ranges: readonly ProtectedRange[];
+  readonly ranges: readonly NamedCells[];
 }
 
 /** Something that is no workbook, or too large a one. */

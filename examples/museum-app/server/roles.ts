@@ -6,9 +6,9 @@ import { type HouseEnv, noSuchThing, screensOf } from "./house.js";
 export function roleRoutes(): Hono<HouseEnv> {
   const app = new Hono<HouseEnv>();
   const giver = (context: Context<HouseEnv>) => {
-    const { who, rules, store } = context.get("house");
+    const { who, portier, store } = context.get("house");
     const { person, ...options } = who(context);
-    return administration(rules.portier, store).as(String(person), options);
+    return administration(portier, store).as(String(person), options);
   };
   app.use(async (context, next) => {
     if (!(await screensOf(context)).includes("administration")) return noSuchThing(context);
@@ -16,11 +16,11 @@ export function roleRoutes(): Hono<HouseEnv> {
     return undefined;
   });
   app.get("/", async (context) => {
-    const { store, rules } = context.get("house");
+    const { store, portier } = context.get("house");
     const assignments = await store.read((source) => [...(source.all?.("portier_assignments") ?? [])]);
     // From least to most, so that the first is the one for a newcomer.
     const offered = (await giver(context).givable()).map(({ role: name, note }) => ({ name, note }));
-    const scoped = [...rules.portier.schema.roles.values()].filter(({ scope }) => scope !== undefined);
+    const scoped = [...portier.schema.roles.values()].filter(({ scope }) => scope !== undefined);
     const roles = [...offered, ...scoped.map(({ name, note, scope }) => ({ name, note, scope }))];
     return context.json({ assignments, roles, entries: await store.entries({ limit: 20 }) });
   });

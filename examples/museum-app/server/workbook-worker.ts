@@ -2,8 +2,8 @@ import { Readable } from "node:stream";
 import { parentPort, workerData } from "node:worker_threads";
 import exceljs from "exceljs";
 import JSZip from "jszip";
+import { type NamedCells, readSheetProtection } from "portier/workbook";
 import { BadWorkbook, type SheetIn } from "./read-workbook.js";
-import { escapes, lastRow, type ProtectedRange, sheetFile } from "./workbook.js";
 
 // Runs in a worker of its own: a workbook is somebody else's file, and what reads it can be stopped.
 
@@ -19,11 +19,11 @@ const leftOut = ["definedNames", "mergeCells", "dataValidations", "conditionalFo
 /** The first sheet of a workbook: what its cells show, and its protected ranges. */
 async function readSheet(bytes: Uint8Array): Promise<SheetIn> {
   const workbook = new exceljs.Workbook();
-  let ranges: readonly ProtectedRange[];
+  let ranges: readonly NamedCells[];
   try {
     const zip = await JSZip.loadAsync(bytes);
     await mustBeSmall(zip);
-    ranges = await protectedRanges(zip);
+    ranges = readSheetProtection(bytes).ranges;
     await leaveOut(zip);
     // What it reads is the zip file's own bytes; its types speak of an older kind of buffer.
     await workbook.xlsx.load((await zip.generateAsync({ type: "uint8array" })).slice().buffer);
@@ -90,23 +90,6 @@ function shownIn(value: unknown): string | null {
   if ("result" in value) return shownIn(value.result);
   if ("richText" in value) return (value.richText as { text: string }[]).map(({ text }) => text).join("");
   return "text" in value ? shownIn(value.text) : null;
-}
-
-async function protectedRanges(zip: JSZip): Promise<ProtectedRange[]> {
-  const xml = (await zip.file(sheetFile)?.async("string")) ?? "";
-  return [...xml.matchAll(/<protectedRange\b([^>]*)\/?>/g)].flatMap(([, attributes = ""]) => {
-    const of = (key: string) => new RegExp(`\\b${key}="([^"]*)"`).exec(attributes)?.[1];
-    const range = of("sqref");
-    if (range === undefined) return [];
-    // Down to the last row there is, it is open downwards.
-    return [
-      { name: unescaped(of("name") ?? ""), range: range.replaceAll(new RegExp(`([A-Z])${lastRow}\\b`, "g"), "$1") },
-    ];
-  });
-}
-
-function unescaped(text: string): string {
-  return Object.entries(escapes).reduceRight((done, [sign, written]) => done.replaceAll(written, sign), text);
 }
 
 try {

@@ -1,6 +1,6 @@
 import { Button, Group, Modal, Text, Title } from "@mantine/core";
 import type { Row } from "portier";
-import { type CellRange, columnLetters, type KeptRange, parseRange } from "portier/ranges";
+import { type CellRange, columnLetters, parseRange } from "portier/ranges";
 import { usePortier } from "portier/react";
 import { type ReactNode, useMemo, useRef, useState } from "react";
 import type { DataGridHandle } from "react-data-grid";
@@ -11,7 +11,7 @@ import { type Area, addressOf, areaOf, type Block, type CellChange, changesOf, t
 import { type CellState, cellStates, marks } from "./cell-state.js";
 import { type FileRange, FileRanges, PlanFiles } from "./PlanFiles.js";
 import { PlanGrid, type Selection } from "./PlanGrid.js";
-import { saveCells } from "./plan-api.js";
+import { type PlanRange, saveCells } from "./plan-api.js";
 import { type Drafted, RangeForm } from "./RangeForm.js";
 import { Ranges } from "./Ranges.js";
 import { counted, Review, type Reviewed, reviewOf } from "./Review.js";
@@ -56,7 +56,7 @@ export function Plan(): ReactNode {
     if (changes.length > 0) return void send(changes, [], rowsBeyond);
     return rowsBeyond > 0 ? setReviewed(onlyBeyond(rowsBeyond)) : setSaid("Nothing in it differs from what is there.");
   };
-  const jump = (range: KeptRange) => {
+  const jump = (range: PlanRange) => {
     const { top, left } = parseRange(range.range) as CellRange;
     const rowIdx = (rows ?? []).findIndex((one) => Number(one["row"]) >= top);
     if (rowIdx < 0) return setSaid("There is no row in this range yet.");
@@ -111,7 +111,7 @@ export function Plan(): ReactNode {
       <FileRanges
         found={fileRanges}
         ranges={ranges.ranges}
-        mayChange={ranges.mayChange}
+        mayProtect={ranges.mayProtect}
         onDraft={setDrafted}
         onClose={() => setFileRanges([])}
       />
@@ -134,7 +134,7 @@ export function Plan(): ReactNode {
           known={ranges}
           onJump={jump}
           onEdit={(range) => setDrafted({ range })}
-          onAdd={() => setDrafted({ proposed: { name: "", range: areaText(chosen) } })}
+          onAdd={() => setDrafted({ proposed: { cells: areaText(chosen), note: "" } })}
         />
       </div>
       <Text role="status" mt="xs" className="said">
@@ -168,7 +168,7 @@ export function Plan(): ReactNode {
         <RangeForm
           drafted={drafted}
           ranges={ranges.ranges}
-          roles={ranges.roles}
+          who={ranges.who}
           onClose={() => setDrafted(undefined)}
           onDone={() => {
             setDrafted(undefined);

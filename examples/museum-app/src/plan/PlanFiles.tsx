@@ -1,10 +1,9 @@
 import { Alert, Button, FileButton, Group, Text } from "@mantine/core";
 import type { Row } from "portier";
-import type { KeptRange } from "portier/ranges";
 import { type ReactNode, useState } from "react";
 import type { ShapeField } from "../api.js";
 import { type Block, fileText, readFileText } from "./block.js";
-import { readSheet } from "./plan-api.js";
+import { type PlanRange, readSheet } from "./plan-api.js";
 import type { Drafted } from "./RangeForm.js";
 
 interface FilesProps {
@@ -19,7 +18,8 @@ interface FilesProps {
 
 export interface FileRange {
   readonly name: string;
-  readonly range: string;
+  /** In A1 notation. */
+  readonly ranges: readonly string[];
 }
 
 /** The plan as a file, and a file into the plan. */
@@ -72,38 +72,36 @@ export function PlanFiles({ rows, columns, onBlock, onRanges, onFailure }: Files
 
 interface FileRangesProps {
   readonly found: readonly FileRange[];
-  readonly ranges: readonly KeptRange[];
-  readonly mayChange: boolean;
+  readonly ranges: readonly PlanRange[];
+  readonly mayProtect: boolean;
   readonly onDraft: (drafted: Drafted) => void;
   readonly onClose: () => void;
 }
 
-/** Protected ranges of a workbook that are not the same here, to be taken over by those who may. */
-export function FileRanges({ found, ranges, mayChange, onDraft, onClose }: FileRangesProps): ReactNode {
-  const knownAs = (name: string) => ranges.find((one) => one.name === name);
-  const others = found.filter(({ name, range }) => knownAs(name)?.range !== range);
+/** Protected ranges of a workbook that are not the same here, to be protected by those who may. */
+export function FileRanges({ found, ranges, mayProtect, onDraft, onClose }: FileRangesProps): ReactNode {
+  const others = found.filter(
+    ({ ranges: cells }) => !cells.every((text) => ranges.some(({ range }) => range === text)),
+  );
   if (others.length === 0) return null;
   return (
     <Alert title="Protected ranges in the file" withCloseButton closeButtonLabel="Close" onClose={onClose} mb="sm">
-      {others.map((one) => {
-        const known = knownAs(one.name);
-        return (
-          <Group key={`${one.name} ${one.range}`} gap="xs">
-            <Text size="sm">
-              {one.range} “{one.name}” is {known === undefined ? "not" : "elsewhere"} here.
-            </Text>
-            {mayChange && (
-              <Button
-                size="compact-xs"
-                variant="default"
-                onClick={() => onDraft(known === undefined ? { proposed: one } : { range: known, cells: one.range })}
-              >
-                Take it over
-              </Button>
-            )}
-          </Group>
-        );
-      })}
+      {others.map((one) => (
+        <Group key={`${one.name} ${one.ranges.join(" ")}`} gap="xs">
+          <Text size="sm">
+            {one.ranges.join(" ")} “{one.name}” is not here.
+          </Text>
+          {mayProtect && (
+            <Button
+              size="compact-xs"
+              variant="default"
+              onClick={() => onDraft({ proposed: { cells: one.ranges.join(" "), note: one.name } })}
+            >
+              Protect it here
+            </Button>
+          )}
+        </Group>
+      ))}
     </Alert>
   );
 }

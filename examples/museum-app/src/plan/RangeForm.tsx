@@ -1,54 +1,55 @@
 import { Alert, Button, Group, Modal, MultiSelect, Select, Stack, Text, TextInput } from "@mantine/core";
-import type { KeptRange, NewRange } from "portier/ranges";
-import type { AccessChange, SharedDifference } from "portier/verify";
+import type { ProtectionChange } from "portier/people";
+import type { AccessChange } from "portier/verify";
 import { type ReactNode, useState } from "react";
 import { useHouse } from "../session.js";
-import { changeRanges, previewRanges, type RangeEdit } from "./plan-api.js";
+import { changeRanges, type PlanRange, type Previewed, previewRanges } from "./plan-api.js";
 import { nameOf } from "./Ranges.js";
 
-/** What the form begins with: a range that is there, or one that is to be made. */
+/** What the form begins with: a protection that is there, or cells that are to be protected. */
 export type Drafted =
-  | { readonly range: KeptRange; readonly cells?: string }
-  | { readonly proposed: { readonly name: string; readonly range: string } };
+  | { readonly range: PlanRange }
+  | { readonly proposed: { readonly cells: string; readonly note: string } };
 
 interface FormProps {
   readonly drafted: Drafted;
-  /** All ranges, to take keepers from. */
-  readonly ranges: readonly KeptRange[];
-  readonly roles: readonly string[];
+  /** All ranges, to take from whom they are for. */
+  readonly ranges: readonly PlanRange[];
+  readonly who: readonly { readonly value: string; readonly label: string }[];
   readonly onDone: () => void;
   readonly onClose: () => void;
 }
 
-const effects: readonly { readonly value: NewRange["effect"]; readonly label: string }[] = [
-  { value: "reserve", label: "only these may edit it" },
-  { value: "permit", label: "these may edit it" },
-  { value: "deny", label: "these may not edit it" },
-  { value: "confirm", label: "these are asked before they edit it" },
+type Effect = "reserve" | "confirm";
+
+const effects: readonly { readonly value: Effect; readonly label: string }[] = [
+  { value: "reserve", label: "nobody else edits it" },
+  { value: "confirm", label: "everybody else is asked first" },
 ];
 
-/** A range: its cells, its keepers, its note. What anybody gains or loses by a change is shown before it is kept. */
-export function RangeForm({ drafted, ranges, roles, onDone, onClose }: FormProps): ReactNode {
+/** A protection: its cells, whom it names, its note and its time. What anybody gains or loses is shown before it is kept. */
+export function RangeForm({ drafted, ranges, who, onDone, onClose }: FormProps): ReactNode {
   const { labelOf } = useHouse();
   const known = "range" in drafted ? drafted.range : undefined;
+  // Several ranges of one protection stand in the list one by one.
+  const own = known === undefined ? [] : ranges.filter(({ protection }) => protection === known.protection);
   const begun =
-    "range" in drafted
-      ? { name: drafted.range.name ?? "", range: drafted.cells ?? drafted.range.range }
-      : drafted.proposed;
-  const [name, setName] = useState(begun.name);
-  const [range, setRange] = useState(begun.range);
-  const [effect, setEffect] = useState<NewRange["effect"]>(known?.effect ?? "reserve");
-  const [to, setTo] = useState<readonly string[]>(known?.to ?? []);
-  const [except, setExcept] = useState<readonly string[]>(known?.without ?? []);
-  const [note, setNote] = useState(known?.note ?? "");
-  const [previewed, setPreviewed] = useState<{ edit: RangeEdit; differences: readonly SharedDifference[] }>();
+    "range" in drafted ? { cells: own.map(({ range }) => range).join(" "), note: known?.note ?? "" } : drafted.proposed;
+  const [cells, setCells] = useState(begun.cells);
+  const [except, setExcept] = useState(known?.except.join(" ") ?? "");
+  const [effect, setEffect] = useState<Effect>(known?.effect === "confirm" ? "confirm" : "reserve");
+  const [to, setTo] = useState<readonly string[]>(known === undefined ? [] : namedBy(known));
+  const [note, setNote] = useState(begun.note);
+  const [until, setUntil] = useState(known?.until?.slice(0, 10) ?? "");
+  const [previewed, setPreviewed] = useState<{ change: ProtectionChange; of: Previewed }>();
   const [failure, setFailure] = useState<string>();
 
-  const place = known && { rule: known.rule, action: known.action, range: known.range };
-  const edit: RangeEdit =
-    place === undefined
-      ? { kind: "add", added: { name: name.trim(), range, effect, to, ...(note === "" ? {} : { note }) } }
-      : { kind: "edit", place, change: { range, to, except, note } };
+  const given = { ranges: listOf(cells), except: listOf(except), effect, to };
+  const id = known?.protection;
+  const change: ProtectionChange =
+    id === undefined
+      ? { kind: "protect", table: "plan", ...given, note, ...(until === "" ? {} : { until }) }
+      : { kind: "change-protection", id, ...given, note, until: until === "" ? null : until };
   const attempt = async (work: () => Promise<void>) => {
     setFailure(undefined);
     try {
@@ -58,21 +59,31 @@ export function RangeForm({ drafted, ranges, roles, onDone, onClose }: FormProps
       setFailure(error instanceof Error ? error.message : String(error));
     }
   };
-  const preview = (asked: RangeEdit) =>
-    attempt(async () => setPreviewed({ edit: asked, differences: await previewRanges(asked) }));
-  const change =
-    <V,>(set: (value: V) => void) =>
+  const preview = (asked: ProtectionChange) =>
+    attempt(async () => {
+      const of = await previewRanges(asked);
+      const { outcome } = of;
+      if (outcome.accepted || outcome.reason !== "refused") return setPreviewed({ change: asked, of });
+      setPreviewed(undefined);
+      const said = outcome.problems.map(({ message, hint }) => (hint === undefined ? message : `${message}; ${hint}`));
+      return setFailure(said.join(". "));
+    });
+  const set =
+    <V,>(keep: (value: V) => void) =>
     (value: V) => {
-      set(value);
+      keep(value);
       setPreviewed(undefined);
     };
-  const others = ranges.filter((one) => one !== known);
-  const who = [...new Set([...roles, "anyone", ...to, ...except])];
+  const others = ranges.filter((one) => one !== known && one.protection !== undefined);
+  const shown = [
+    ...who,
+    ...to.filter((one) => !who.some(({ value }) => value === one)).map((value) => ({ value, label: value })),
+  ];
   return (
     <Modal
       opened
       onClose={onClose}
-      title={known === undefined ? "A new range" : `The range ${nameOf(known)}`}
+      title={known === undefined ? "Protect cells" : `The protection of ${nameOf(known)}`}
       size="lg"
     >
       <Stack gap="sm">
@@ -80,46 +91,58 @@ export function RangeForm({ drafted, ranges, roles, onDone, onClose }: FormProps
           <TextInput
             label="Cells"
             description="B2:F40, C7, G:G, 2:2, A2:E or H:"
-            value={range}
-            onChange={(event) => change(setRange)(event.currentTarget.value)}
+            value={cells}
+            onChange={(event) => set(setCells)(event.currentTarget.value)}
           />
-          {known === undefined && (
-            <TextInput
-              label="Name"
-              description="for the range and its rule"
-              value={name}
-              onChange={(event) => change(setName)(event.currentTarget.value)}
-            />
-          )}
+          <TextInput
+            label="But not"
+            description="cells that stay as they are"
+            value={except}
+            onChange={(event) => set(setExcept)(event.currentTarget.value)}
+          />
         </Group>
-        {known === undefined && (
-          <Select
-            label="What it means"
-            data={effects}
-            value={effect}
-            allowDeselect={false}
-            onChange={(value) => value !== null && change(setEffect)(value as NewRange["effect"])}
-          />
-        )}
-        <MultiSelect label="For" data={who} value={[...to]} onChange={change(setTo)} searchable />
+        <MultiSelect
+          label="Edited by"
+          description="roles and persons; nobody, where none is named"
+          data={shown}
+          value={[...to]}
+          onChange={set(setTo)}
+          searchable
+        />
         <Select
-          label="The same keepers as"
-          placeholder="another range"
-          data={others.map((one, index) => ({ value: String(index), label: `${nameOf(one)}: ${one.to.join(", ")}` }))}
+          label="And the others"
+          data={effects}
+          value={effect}
+          allowDeselect={false}
+          onChange={(value) => value !== null && set(setEffect)(value as Effect)}
+        />
+        <Select
+          label="The same as"
+          placeholder="another protection"
+          data={others.map((one, index) => ({ value: String(index), label: `${nameOf(one)}: ${one.note ?? ""}` }))}
           value={null}
           onChange={(index) => {
             const other = others[Number(index)];
             if (index === null || other === undefined) return;
-            change(setTo)(other.to);
-            change(setExcept)(other.without);
+            set(setTo)(namedBy(other));
+            set(setEffect)(other.effect === "confirm" ? "confirm" : "reserve");
           }}
         />
-        <TextInput
-          label="Note"
-          description="shown to whoever is refused"
-          value={note}
-          onChange={(event) => change(setNote)(event.currentTarget.value)}
-        />
+        <Group grow align="start">
+          <TextInput
+            label="Note"
+            description="shown to whoever is refused"
+            value={note}
+            onChange={(event) => set(setNote)(event.currentTarget.value)}
+          />
+          <TextInput
+            type="date"
+            label="Until"
+            description="the day on which it ends"
+            value={until}
+            onChange={(event) => set(setUntil)(event.currentTarget.value)}
+          />
+        </Group>
         {failure !== undefined && (
           <Alert color="wine" title="This cannot be kept">
             {failure}
@@ -127,24 +150,39 @@ export function RangeForm({ drafted, ranges, roles, onDone, onClose }: FormProps
         )}
         {previewed !== undefined && (
           <Alert title="What comes of it" data-testid="range-preview">
-            {previewed.differences.length === 0 && <Text>Nobody gains or loses anything on the rows there are.</Text>}
-            {previewed.differences.map(({ persons, gains, losses }) => (
+            {previewed.of.outcome.warnings.map(({ id: warning, message }) => (
+              <Text key={warning} fw={600}>
+                {message}
+              </Text>
+            ))}
+            {previewed.of.differences.length === 0 && (
+              <Text>Nobody gains or loses anything on the rows there are.</Text>
+            )}
+            {previewed.of.differences.map(({ persons, gains, losses }) => (
               <div key={persons.join()}>
                 <Text fw={600}>{persons.map((key) => labelOf("staff", key)).join(", ")}</Text>
                 <Lines sign="gains" lines={gains} />
                 <Lines sign="loses" lines={losses} />
               </div>
             ))}
-            <Button mt="xs" onClick={() => attempt(async () => changeRanges(previewed.edit).then(onDone))}>
-              {previewed.edit.kind === "remove" ? "Remove it" : "Keep it so"}
+            <Button
+              mt="xs"
+              onClick={() =>
+                attempt(async () => {
+                  const confirmed = previewed.of.outcome.warnings.map((one) => one.id);
+                  await changeRanges(previewed.change, confirmed).then(onDone);
+                })
+              }
+            >
+              {previewed.change.kind === "unprotect" ? "Remove it" : "Keep it so"}
             </Button>
           </Alert>
         )}
         <Group>
-          {previewed === undefined && <Button onClick={() => preview(edit)}>What comes of it?</Button>}
-          {place !== undefined && (
-            <Button variant="default" onClick={() => preview({ kind: "remove", place })}>
-              Remove this range
+          {previewed === undefined && <Button onClick={() => preview(change)}>What comes of it?</Button>}
+          {id !== undefined && (
+            <Button variant="default" onClick={() => preview({ kind: "unprotect", id })}>
+              Remove this protection
             </Button>
           )}
           <Button variant="default" onClick={onClose}>
@@ -154,6 +192,15 @@ export function RangeForm({ drafted, ranges, roles, onDone, onClose }: FormProps
       </Stack>
     </Modal>
   );
+}
+
+/** Whom a protection names: those who keep the cells, or are not asked. */
+function namedBy({ effect, to, without }: PlanRange): readonly string[] {
+  return effect === "confirm" ? without : to;
+}
+
+function listOf(text: string): string[] {
+  return text.split(/\s+/).filter((one) => one !== "");
 }
 
 function Lines({ sign, lines }: { sign: string; lines: readonly AccessChange[] }): ReactNode {

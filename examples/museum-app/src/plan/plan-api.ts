@@ -1,25 +1,29 @@
 import type { Acceptance, Row } from "portier";
-import type { KeptRange, LostRange, NewRange, RangeChange, RangePlace } from "portier/ranges";
+import type { LostCells, ProtectionChange, RoleOutcome } from "portier/people";
+import type { KeptRange } from "portier/ranges";
 import type { SharedDifference } from "portier/verify";
 import { ApiError, allOrNothing, call, get, listRecords, type ManyResults, post } from "../api.js";
 import type { Block, CellChange } from "./block.js";
 
-/** The ranges of the plan; who may not change them is not told which rules they are of. */
+/** A range of the plan: one that a rule fixes, or one that somebody protected. */
+export interface PlanRange extends Omit<KeptRange, "rule"> {
+  /** Who protected it, and when; null for what a rule fixes. */
+  readonly by: string | null;
+  readonly at: string | null;
+  /** Whether it is theirs to change. */
+  readonly mayChange: boolean;
+}
+
 export interface Ranges {
-  readonly ranges: readonly KeptRange[];
+  readonly ranges: readonly PlanRange[];
   /** The fields of the columns, from A on. */
   readonly columns: readonly string[];
-  /** Whom a range can be for; empty for those who may not change it. */
-  readonly roles: readonly string[];
-  readonly mayChange: boolean;
+  /** Whom a range can be for; empty for those who protect nothing. */
+  readonly who: readonly { readonly value: string; readonly label: string }[];
+  readonly mayProtect: boolean;
   /** Where the house is: it decides on which day a range begins to count. */
   readonly timeZone: string;
 }
-
-export type RangeEdit =
-  | { readonly kind: "edit"; readonly place: RangePlace; readonly change: RangeChange }
-  | { readonly kind: "add"; readonly added: NewRange }
-  | { readonly kind: "remove"; readonly place: RangePlace };
 
 const pageSize = 5_000;
 
@@ -53,16 +57,22 @@ export function byRecord(changes: readonly CellChange[]): [string, CellChange[]]
 
 export const readRanges = (): Promise<Ranges> => get("/plan/ranges");
 
-export const previewRanges = async (edit: RangeEdit): Promise<readonly SharedDifference[]> =>
-  (await post<{ differences: readonly SharedDifference[] }>("/plan/ranges/preview", edit)).differences;
+/** What a change would come to, for everybody. */
+export interface Previewed {
+  readonly outcome: RoleOutcome;
+  readonly differences: readonly SharedDifference[];
+}
 
-export const changeRanges = (edit: RangeEdit): Promise<void> => post("/plan/ranges", edit);
+export const previewRanges = (change: ProtectionChange): Promise<Previewed> => post("/plan/ranges/preview", { change });
 
-/** What became of a row: an acceptance, or ranges that would be gone with it. */
+export const changeRanges = (change: ProtectionChange, confirmed: readonly string[]): Promise<RoleOutcome> =>
+  post("/plan/ranges", { change, confirmed });
+
+/** What became of a row: an acceptance, or protections that would be gone with it. */
 export type RowOutcome =
   | { readonly accepted: true; readonly key: string | null }
   | Extract<Acceptance, { accepted: false }>
-  | { readonly accepted: false; readonly reason: "ranges-lost"; readonly lost: readonly LostRange[] };
+  | { readonly accepted: false; readonly reason: "lost-cells"; readonly lost: readonly LostCells[] };
 
 export function insertRow(at: number, confirmed: readonly string[]): Promise<RowOutcome> {
   return outcomeOf("POST", "/plan/rows", { at, confirmed });
@@ -84,7 +94,7 @@ async function outcomeOf(method: string, path: string, body: object): Promise<Ro
 
 export interface SheetIn {
   readonly cells: Block;
-  readonly ranges: readonly { readonly name: string; readonly range: string }[];
+  readonly ranges: readonly { readonly name: string; readonly ranges: readonly string[] }[];
 }
 
 /** What is in a workbook. */

@@ -18,7 +18,7 @@ export interface PlanData {
   readonly reload: (keys?: readonly string[]) => Promise<void>;
 }
 
-const noRanges: Ranges = { ranges: [], columns: [], roles: [], mayChange: false, timeZone: "UTC" };
+const noRanges: Ranges = { ranges: [], columns: [], who: [], mayProtect: false, timeZone: "UTC" };
 
 /** The rows and ranges of the plan, read again when the person, their roles or the ranges are others. */
 export function usePlan(): PlanData {

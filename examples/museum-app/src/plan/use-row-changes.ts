@@ -37,11 +37,11 @@ export function useRowChanges(onDone: (said: string) => Promise<void>, onRefused
       if (outcome.accepted) return await onDone(done);
       const ask = (title: string, lines: readonly string[], more: Agreed) =>
         setQuestion({ title, lines, onYes: () => void change(send, done, more) });
-      if (outcome.reason === "ranges-lost") {
+      if (outcome.reason === "lost-cells") {
         const lines = outcome.lost.map(
-          ({ range, of }) => `The range ${range} (${of}) would be gone, with what it protects.`,
+          ({ range, note }) => `${range} would not be protected any more${note === null ? "." : `: ${note}`}`,
         );
-        return ask("Ranges would be lost", lines, { ...agreed, acceptLost: true });
+        return ask("Protected cells would be lost", lines, { ...agreed, acceptLost: true });
       }
       if (outcome.confirm !== undefined) {
         const lines = outcome.confirm.map(({ note }) => note ?? "This is to be confirmed.");
