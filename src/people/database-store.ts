@@ -46,16 +46,21 @@ export function databaseStore<T extends TableTypes = AnyTables>(
       }),
     change: (work) =>
       inTransaction(connection, async (inside) => {
-        // Whoever changes something holds this row: nobody else does until the end.
-        const lock = inside.dialect.name === "sqlite" ? "" : " for update";
-        const [state] = await inside.query(`select head from portier_state${lock}`, []);
-        if (state === undefined) throw notMigrated();
-        return work(changeOf(inside, portier as unknown as Portier, String(state["head"])));
+        const head = await holdState(inside);
+        return work(changeOf(inside, portier as unknown as Portier, head));
       }),
     entries: (options) => selectEntries(connection, options),
     verify: (options) => inReading(connection, (inside) => verifyEntries(inside, options)),
     watch: sharedWatch((onChange) => watching(connection, version, onChange)),
   };
+}
+
+/** Whoever changes something holds this row: nobody else does until the end of the transaction. Gives its digest. */
+export async function holdState(inside: Connection): Promise<string> {
+  const lock = inside.dialect.name === "sqlite" ? "" : " for update";
+  const [state] = await inside.query(`select head from portier_state${lock}`, []);
+  if (state === undefined) throw notMigrated();
+  return String(state["head"]);
 }
 
 function notMigrated() {

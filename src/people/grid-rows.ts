@@ -12,14 +12,14 @@ import type { Grid, Table } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { timestampOf } from "../schema/types/timestamp.js";
 import type { Acceptance, ChangeOptions } from "../session/acceptance.js";
+import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
 import { finish, param, raw, sql } from "../sql/fragment.js";
 import { sourceName } from "../sql/scope.js";
-import { databaseStore } from "./database-store.js";
+import { databaseStore, holdState } from "./database-store.js";
 import { type LostCells, movedProtections } from "./move-protections.js";
 import { protectionsIn } from "./protections.js";
-import { entryOf } from "./record-entry.js";
-import type { StoreChange } from "./role-store.js";
+import { entryOf, type RecordEntry } from "./record-entry.js";
 
 /** Options of a change of a grid's rows. */
 export interface RowOptions extends ChangeOptions {
@@ -113,8 +113,8 @@ class RowsOfOne implements GridRows {
   insert(at: number, values: Row, { acceptLost, ...options }: RowOptions = {}): Promise<RowOutcome> {
     this.#checkRow(at);
     const { table, grid } = this.#place;
-    return this.#together(async (inside, state, database) => {
-      const lost = await this.#move(state, { kind: "insert", of: "rows", at, count: 1 }, acceptLost);
+    return this.#together(async (inside, database) => {
+      const lost = await this.#move(inside, { kind: "insert", of: "rows", at, count: 1 }, acceptLost);
       await this.#shift(inside, at, Number.POSITIVE_INFINITY, 1);
       const given = { ...values, [grid.position.name]: at };
       return { ...(await database.as(this.#person, this.#acting).create(table.name, given, options)), lost };
@@ -123,13 +123,13 @@ class RowsOfOne implements GridRows {
 
   delete(key: string, { acceptLost, ...options }: RowOptions = {}): Promise<RowOutcome> {
     const { table, grid } = this.#place;
-    return this.#together(async (inside, state, database) => {
+    return this.#together(async (inside, database) => {
       const before = await this.#find(inside, key);
       const outcome = await database.as(this.#person, this.#acting).delete(table.name, key, options);
       const at = before?.[grid.position.name];
       // A record that has no place in the grid leaves none.
       if (!outcome.accepted || !isPlace(at)) return { ...outcome, lost: [] };
-      const lost = await this.#move(state, { kind: "delete", of: "rows", at, count: 1 }, acceptLost);
+      const lost = await this.#move(inside, { kind: "delete", of: "rows", at, count: 1 }, acceptLost);
       await this.#shift(inside, at + 1, Number.POSITIVE_INFINITY, -1);
       return { ...outcome, lost };
     });
@@ -138,7 +138,7 @@ class RowsOfOne implements GridRows {
   move(key: string, to: number, { acceptLost, ...options }: RowOptions = {}): Promise<RowOutcome> {
     this.#checkRow(to);
     const { table, grid } = this.#place;
-    return this.#together(async (inside, state, database) => {
+    return this.#together(async (inside, database) => {
       const at = (await this.#find(inside, key))?.[grid.position.name];
       const isPlaced = isPlace(at);
       const end = isPlaced && to > at ? to - 1 : to;
@@ -152,23 +152,20 @@ class RowsOfOne implements GridRows {
       const change: SheetChange = isPlaced
         ? { kind: "move", of: "rows", at, count: 1, to }
         : { kind: "insert", of: "rows", at: to, count: 1 };
-      return { ...outcome, lost: await this.#move(state, change, acceptLost) };
+      return { ...outcome, lost: await this.#move(inside, change, acceptLost) };
     });
   }
 
   /** All of it in one transaction, in which nobody else changes what is protected; unless it is accepted, nothing stays. */
-  async #together(
-    work: (inside: Connection, state: StoreChange, database: Database) => Promise<RowOutcome>,
-  ): Promise<RowOutcome> {
+  async #together(work: (inside: Connection, database: Database) => Promise<RowOutcome>): Promise<RowOutcome> {
     const { portier, connection, options } = this.#place;
     try {
-      return await inTransaction(connection, (inside) =>
-        databaseStore(portier, inside).change(async (state) => {
-          const outcome = await work(inside, state, openDatabase(portier, inside, options));
-          if (!outcome.accepted) throw new NotMade(outcome);
-          return outcome;
-        }),
-      );
+      return await inTransaction(connection, async (inside) => {
+        await holdState(inside);
+        const outcome = await work(inside, openDatabase(portier, inside, options));
+        if (!outcome.accepted) throw new NotMade(outcome);
+        return outcome;
+      });
     } catch (error) {
       if (error instanceof NotMade) return error.outcome;
       throw error;
@@ -176,33 +173,41 @@ class RowsOfOne implements GridRows {
   }
 
   /** Moves protections with the rows, and records it. */
-  async #move(state: StoreChange, change: SheetChange, acceptLost = false): Promise<readonly LostCells[]> {
+  #move(inside: Connection, change: SheetChange, acceptLost = false): Promise<readonly LostCells[]> {
     const { portier, table } = this.#place;
     const kept = portier.schema.kept?.protections as Table;
-    const protections = await state.read((source) => protectionsIn(portier, source, table.name));
-    const { writes, lost } = movedProtections(kept, protections, change);
-    if (lost.length > 0 && !acceptLost) {
-      throw new NotMade({ accepted: false, reason: "lost-cells", refusals: [], lost });
-    }
-    if (writes.length === 0) return lost;
+    return databaseStore(portier, inside).change(async (state) => {
+      const protections = await state.read((source) => protectionsIn(portier, source, table.name));
+      const { writes, lost } = movedProtections(kept, protections, change);
+      if (lost.length > 0 && !acceptLost) {
+        throw new NotMade({ accepted: false, reason: "lost-cells", refusals: [], lost });
+      }
+      if (writes.length > 0) await state.write(writes, [this.#entry(change, writes, lost)]);
+      return lost;
+    });
+  }
+
+  /** Where each went follows from what was moved: only what is gone is kept as it was. */
+  #entry(change: SheetChange, writes: readonly StoredWrite[], lost: readonly LostCells[]): RecordEntry {
     const { kind, of, at, count } = change;
-    const person = this.#person === null ? null : String(this.#person);
     const details = [
-      `${table.name}: ${kind} ${count} ${of} at ${at}${change.kind === "move" ? ` to ${change.to}` : ""}`,
+      `${this.#place.table.name}: ${kind} ${count} ${of} at ${at}${change.kind === "move" ? ` to ${change.to}` : ""}`,
       ...lost.map(({ protection, range }) => `lost ${range} of ${protection}`),
     ];
+    const by = this.#person === null ? null : String(this.#person);
+    const { actedBy } = this.#acting;
     const facts = {
       kind: "move-cells",
       at: timestampOf(new Date()) as string,
-      by: person,
+      by,
+      actedBy,
       person: null,
       details,
     } as const;
-    const { actedBy } = this.#acting;
-    // Where each went follows from what was moved: only what is gone is kept as it was.
-    const gone = writes.filter(({ after }) => after === undefined);
-    await state.write(writes, [entryOf({ ...facts, actedBy }, gone)]);
-    return lost;
+    return entryOf(
+      facts,
+      writes.filter(({ after }) => after === undefined),
+    );
   }
 
   async #find(inside: Connection, key: string): Promise<Row | undefined> {

@@ -1,7 +1,8 @@
 import { always, and, type Expression, or } from "../conditions/expression.js";
 import { compileRead, type Read, type Reading } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
-import { isPlace, type Rows } from "../rules/cells.js";
+import { True } from "../conditions/truth.js";
+import { isPlace, joinRows, type Rows } from "../rules/cells.js";
 import { effects } from "../rules/effects.js";
 import type { Field } from "../schema/schema.js";
 import { notPermitted } from "./decision.js";
@@ -127,14 +128,23 @@ export function gridGate(position: Field, placed: readonly PlacedData[], ready: 
  */
 function placedCondition(position: Field, placed: readonly PlacedStep[]): Expression {
   const of = (phase: Step["phase"]) =>
-    placed
-      .filter(({ step }) => step.phase === phase)
-      .map(({ step, rows }) => {
-        if (rows === undefined) return step.before;
-        const among = isAmong(position, rows);
-        return and([phase === "permit" ? among : or([among, isBelowRows(position)]), step.before]);
-      });
+    together(placed.filter(({ step }) => step.phase === phase)).map(({ step, rows }) => {
+      if (rows === undefined) return step.before;
+      const among = isAmong(position, rows);
+      return and([phase === "permit" ? among : or([among, isBelowRows(position)]), step.before]);
+    });
   return gateCondition(of("block"), of("permit"));
+}
+
+/** Steps that ask nothing but where a row stands are one, however many ranges people protect. */
+function together(placed: readonly PlacedStep[]): readonly PlacedStep[] {
+  const isPlain = ({ step, rows }: PlacedStep) =>
+    rows !== undefined && step.before.kind === "truth" && step.before.value === True;
+  const plain = placed.filter(isPlain);
+  const [first] = plain;
+  if (first === undefined || plain.length < 2) return placed;
+  const rows = joinRows(plain.flatMap((one) => one.rows ?? []));
+  return [{ step: first.step, rows }, ...placed.filter((one) => !isPlain(one))];
 }
 
 /** Rows are counted from 1. */

@@ -73,9 +73,19 @@ export function anyOf(terms: readonly Fragment[]): Fragment {
   return chain(terms, " or ", "false");
 }
 
+/** SQLite reads "a or b or c" as deep as it is long, and takes no more than 1,000 deep: what is longer is put in brackets. */
+const longest = 200;
+
 function chain(terms: readonly Fragment[], separator: string, none: string): Fragment {
   const [first] = terms;
   if (first === undefined) return raw(none);
+  if (terms.length > longest) {
+    const size = Math.ceil(terms.length / longest);
+    const parts: Fragment[] = [];
+    for (let from = 0; from < terms.length; from += size)
+      parts.push(chain(terms.slice(from, from + size), separator, none));
+    return chain(parts, separator, none);
+  }
   return terms.length === 1 ? first : sql`(${join(terms, separator)})`;
 }
 
