@@ -15,6 +15,7 @@ import { membersCommand } from "./members.js";
 import { observedCommand } from "./observed.js";
 import { openCommand } from "./open.js";
 import { palette } from "./paint.js";
+import { protectCommand, protectionsCommand, unprotectCommand } from "./protect.js";
 import { recordCommand } from "./record.js";
 import { reportCommand } from "./report.js";
 import { revokeCommand } from "./revoke.js";
@@ -31,6 +32,9 @@ const commands: readonly CliCommand[] = [
   assignCommand,
   revokeCommand,
   setCommand,
+  protectionsCommand,
+  protectCommand,
+  unprotectCommand,
   delegateCommand,
   recordCommand,
   showCommand,

@@ -191,7 +191,8 @@ export class Administrator {
   /** Any change of protections, as data. */
   makeProtection(change: ProtectionChange, { confirmed = [] }: ChangeRoleOptions = {}): Promise<RoleOutcome> {
     const giver = this.#giver(confirmed);
-    const id = newId();
+    // Short enough to be read, and typed: 48 random bits.
+    const id = newId().replaceAll("-", "").slice(0, 12);
     return this.#store.change(async (inside) => {
       const judged = await inside.read((source) => judgeProtection(this.#portier, source, change, giver, () => id));
       if (!judged.accepted) return shown(judged);

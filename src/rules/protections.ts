@@ -1,4 +1,5 @@
 import { always, never } from "../conditions/expression.js";
+import type { protectionEffects } from "../schema/kept-tables.js";
 import { meansNothing, type Table } from "../schema/schema.js";
 import { type CellArea, cellArea } from "./cells.js";
 import { effects } from "./effects.js";
@@ -7,8 +8,7 @@ import type { CellRange } from "./ranges.js";
 import type { Rule, Who } from "./rule.js";
 import { makeRuleset, type Ruleset } from "./ruleset.js";
 
-/** What a protection does to those whom it does not name: refuses them, or asks them to confirm. */
-export type ProtectionEffect = "reserve" | "confirm";
+type ProtectionEffect = (typeof protectionEffects)[number];
 
 /** Cells that somebody protected, as data. */
 export interface KeptProtection {

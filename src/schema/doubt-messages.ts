@@ -113,6 +113,10 @@ export const doubtMessages = {
     `${shown(f.name)} in ${f.where} is no role, so ${list(f.persons)} cannot sign in`,
     meant(f),
   ],
+  "unreadable-protection": (f: { id: string; what: string }): Said => [
+    `the protection ${f.id}: ${f.what}`,
+    "change it with administration, or take it away",
+  ],
   "unreadable-setting": (f: { person: string; what: string }): Said => [
     `${f.person} cannot sign in: ${f.what}`,
     "correct it, or take it away",

@@ -7,6 +7,7 @@ import type { Field, Role, Schema, SettingSource } from "../schema/schema.js";
 export function declaredGains(before: Schema, after: Schema): string[] {
   return [
     ...observedGains(before, after),
+    ...protectionGains(before, after),
     ...settingGains(before.people?.settings, after.people?.settings),
     ...[...after.roles.values()].flatMap((role) => givingGains(before.roles.get(role.name), role)),
   ];
@@ -17,6 +18,13 @@ function observedGains(before: Schema, after: Schema): string[] {
   return [...after.tables.values()]
     .filter(({ name, observe }) => observe && !isObserved(name))
     .map(({ name }) => `${name} is observed: in a database nothing of it is refused or hidden`);
+}
+
+function protectionGains(before: Schema, after: Schema): string[] {
+  const isProtected = (schema: Schema, name: string) => schema.tables.get(name)?.grid?.protections === true;
+  return [...before.tables.keys()]
+    .filter((name) => isProtected(before, name) && after.tables.has(name) && !isProtected(after, name))
+    .map((name) => `what people protected in ${name} counts no more`);
 }
 
 function settingGains(before: SettingSource | undefined, after: SettingSource | undefined): string[] {

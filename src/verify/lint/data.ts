@@ -6,12 +6,14 @@ import type { Row } from "../../conditions/source.js";
 import { True } from "../../conditions/truth.js";
 import { actionOf } from "../../rules/actions.js";
 import { ruleTest } from "../../rules/effects.js";
+import { readProtectionWho } from "../../rules/protections.js";
 import type { Rule } from "../../rules/rule.js";
 import { recordAddress } from "../../schema/address.js";
 import { PortierError } from "../../schema/problems.js";
 import type { Field } from "../../schema/schema.js";
 import { compileTruth } from "../../session/conditions.js";
 import { internals } from "../../session/internals.js";
+import { protectionIn } from "../../session/kept-protections.js";
 import { makeReading, toNobody } from "../../session/reading.js";
 import type { Session } from "../../session/session.js";
 
@@ -37,10 +39,37 @@ export function dataChecks(input: LintInput): void {
   }
 }
 
+/** Protections that name nobody any more are doubted; where one cannot be read at all, nobody can sign in. */
+function readableProtections(
+  { ruleset, doubts }: Pick<LintInput, "ruleset" | "doubts">,
+  tables: LintData["tables"],
+): boolean {
+  const kept = ruleset.schema.kept?.protections;
+  let isReadable = true;
+  for (const row of kept === undefined ? [] : (tables.get(kept.name) ?? [])) {
+    const id = String(row["id"]);
+    const add = (what: string) => doubts.add("unreadable-protection", { id, what }, ["people", "assignments"]);
+    try {
+      const protection = kept && protectionIn(ruleset.schema, kept, row);
+      if (protection === undefined)
+        add(`no cells of "${String(row["table"])}" are protected as data, so it does nothing`);
+      for (const name of protection?.to ?? []) {
+        if (readProtectionWho(name, ruleset) === undefined)
+          add(`"${name}" is no role, group or person, and lets nobody in`);
+      }
+    } catch (error) {
+      if (!(error instanceof PortierError)) throw error;
+      isReadable = false;
+      add(`${error.problems[0]?.message ?? error.message}, so nobody can sign in`);
+    }
+  }
+  return isReadable;
+}
+
 /** The sessions of all who can sign in. Who holds a role that is none, or of whom something unreadable is set, cannot. */
 function openAll({ portier, ruleset, doubts, request }: LintInput, { tables, source }: LintData): Session[] {
   const { people } = ruleset.schema;
-  if (people === undefined) return [];
+  if (people === undefined || !readableProtections({ ruleset, doubts }, tables)) return [];
   const sessions = [portier.session({ person: null, source, request, report: toNobody })];
   const strangers = new Map<string, { name: string; where: string; persons: string[] }>();
   for (const person of tables.get(people.table.name) ?? []) {
