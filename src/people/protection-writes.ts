@@ -88,7 +88,7 @@ export class ProtectionWrites {
       to: change.to === undefined ? before.to : list(change.to),
       note: change.note === undefined ? before.note : change.note,
       ...this.#period(from, until),
-      by: this.#maker(),
+      // It stays its maker's, whomever it names from now on.
       at: this.#giving.giver.now,
       stamp: newStamp(),
     });

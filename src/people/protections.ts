@@ -19,9 +19,9 @@ export interface Protection {
   /** Canonical instants: it is there while `from <= now < until`. */
   readonly from: string | null;
   readonly until: string | null;
-  /** The key of who made it, or changed it last. */
+  /** The key of who made it. */
   readonly by: string | number | null;
-  /** When that was. */
+  /** When it was made, or changed last. */
   readonly at: string;
   /** Another random number after each change: whoever writes it in SQL renews it, too. */
   readonly stamp: number;
@@ -59,12 +59,6 @@ export type ProtectionChange =
       readonly reason?: string | undefined;
     }
   | { readonly kind: "unprotect"; readonly id: string; readonly reason?: string | undefined };
-
-export function isProtectionChange<C extends { readonly kind: string }>(
-  change: C | ProtectionChange,
-): change is ProtectionChange {
-  return ["protect", "change-protection", "unprotect"].includes(change.kind);
-}
 
 /** What is protected in a table, the oldest first. */
 export function protectionsIn({ schema }: Pick<Portier, "schema">, source: Source, table: string): Protection[] {

@@ -92,6 +92,33 @@ export class ProtectionRules {
   }
 }
 
+/** What stands for protections that are not known: nobody edits a cell, or moves, makes or deletes a row. */
+export function closedGrid(table: Table): Rule {
+  const { grid } = table;
+  const fields = new Set(grid === undefined ? table.fields : [...grid.columns, grid.position]);
+  return {
+    address: protectionAddress(table.name, "unknown"),
+    table,
+    effect: effects.reserve,
+    to: [],
+    except: [],
+    where: always,
+    becomes: undefined,
+    bothWays: false,
+    from: undefined,
+    until: undefined,
+    extents: new Map([
+      ["edit", { fields, act: false, cells: undefined }],
+      ["create", { fields, act: true, cells: undefined }],
+      ["delete", { fields: new Set(), act: true, cells: undefined }],
+    ]),
+    note: undefined,
+    copyOf: undefined,
+    meant: meansNothing,
+    path: [],
+  };
+}
+
 function editing(cells: CellArea): Rule["extents"] {
   return new Map([["edit", { fields: new Set(cells.rowsOf.keys()), act: false, cells }]]);
 }

@@ -19,8 +19,7 @@ import {
 import { anyReach, type Reach } from "./reach.js";
 import { RowIndex } from "./row-index.js";
 import { RowSegments } from "./row-segments.js";
-import { appliesOnTheWayIn, appliesToChange, cheapFirst, type Step } from "./step.js";
-import type { ReadyStep } from "./table-gates.js";
+import { appliesOnTheWayIn, appliesToChange, cheapFirst, type ReadyStep, type Step } from "./step.js";
 
 /**
  * The gate of a grid's column. The rows fall into segments at the borders of its ranges; in each, the same steps count,

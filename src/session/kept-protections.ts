@@ -1,6 +1,6 @@
 import { rawValue } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
-import { type KeptProtection, ProtectionRules, withProtections } from "../rules/protections.js";
+import { closedGrid, type KeptProtection, ProtectionRules, withProtections } from "../rules/protections.js";
 import { type CellRange, parseRange } from "../rules/ranges.js";
 import type { Rule } from "../rules/rule.js";
 import type { Ruleset } from "../rules/ruleset.js";
@@ -81,7 +81,7 @@ export class ProtectedRules {
       this.#ruleset,
       this.#grids.flatMap((name) => {
         const table = this.#ruleset.schema.tables.get(name);
-        return (table && this.#rules.of({ ...everything, table })) ?? [];
+        return table === undefined ? [] : closedGrid(table);
       }),
     );
     return this.#closedRules;
@@ -106,18 +106,6 @@ export class ProtectedRules {
 function isTexts(raw: unknown): raw is readonly string[] {
   return Array.isArray(raw) && raw.every((one) => typeof one === "string");
 }
-
-/** What stands for protections that are not known: all cells, and the rows themselves. */
-const everything: Omit<KeptProtection, "table"> = {
-  id: "unknown",
-  ranges: [{ left: 1, right: Number.POSITIVE_INFINITY, top: 1, bottom: 2_147_483_647 }],
-  except: [],
-  effect: "reserve",
-  to: [],
-  note: undefined,
-  from: undefined,
-  until: undefined,
-};
 
 const decisive = ["id", "table", "ranges", "except", "effect", "to", "note", "from", "until"] as const;
 

@@ -12,8 +12,8 @@ import { Answers } from "./answers.js";
 import { compileTruth } from "./conditions.js";
 import type { Decide, Gate } from "./gate.js";
 import { compilePermits } from "./permits.js";
-import { compileStep, type Step, type StepData } from "./step.js";
-import { actGate, FieldGates, type ReadyStep, type TableGates } from "./table-gates.js";
+import { compileStep, type ReadyStep, type Step, type StepData } from "./step.js";
+import { actGate, FieldGates, type TableGates } from "./table-gates.js";
 
 /** Gives the steps of a table and action for the class of persons that a plan is for. */
 export type StepSource = (table: Table, action: ActionName) => readonly StepData[];

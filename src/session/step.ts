@@ -111,6 +111,9 @@ export function decideStep(step: StepData, table: Table, decided: Decided): Step
   return { ...step, who, where, after, isOwners: demandsOwnership(before, table) };
 }
 
+/** Makes a step of a plan ready to be asked; the same each time. */
+export type ReadyStep = (data: StepData) => Step;
+
 /** Makes a step's data ready to be asked. */
 export function compileStep(data: StepData, judge: Judge): Step {
   const effect = effects[data.effect];

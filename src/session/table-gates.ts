@@ -8,7 +8,7 @@ import { joinRows, type Rows } from "../rules/cells.js";
 import type { Field, Table } from "../schema/schema.js";
 import { type Decide, flatGate, type Gate, type PlacedData } from "./gate.js";
 import { gridGate } from "./grid-gate.js";
-import { cheapFirst, type Step, type StepData } from "./step.js";
+import { cheapFirst, type ReadyStep, type StepData } from "./step.js";
 
 /** The gates of one table for one class of equal persons. */
 export interface TableGates {
@@ -28,9 +28,6 @@ export interface TableGates {
   /** The gates of another table, for what is shown through a reference. */
   other(table: string): TableGates;
 }
-
-/** Makes a step of a plan ready to be asked; the same each time. */
-export type ReadyStep = (data: StepData) => Step;
 
 /** The gate of an action as a whole: its rules with `yes`, or for create those that cover the act. */
 export function actGate(table: Table, steps: readonly StepData[], ready: ReadyStep): Gate {

@@ -342,6 +342,12 @@ describe("what is protected", () => {
       rule: "plan/protection.unknown",
     });
     expect(session({}).may("view", "plan", row, "q1")).toBe(true);
+    const changes = [
+      session({}).accept("edit", "plan", row, { row: 9 }),
+      session({}).accept("create", "plan", { id: "new", row: 20 }),
+      session({}).accept("delete", "plan", row),
+    ];
+    expect(changes.map((one) => one.accepted)).toEqual([false, false, false]);
     const kept = {
       id: "x",
       table: "plan",

@@ -187,6 +187,8 @@ describe("the ranges of a document", () => {
       ["C2:C", undefined, "plan/second-quarter-is-over", "deny", "anyone"],
       ["D2:D", undefined, "plan/third-quarter-is-over", "deny", "anyone"],
       ["F2:F", "totals", "plan/totals-are-worked-out", "confirm", "anyone"],
+      // Who may edit them, and who may protect them.
+      ["B2:E", "amounts", "plan/treasurer-plans", "permit", "treasurer"],
       ["B2:E", "amounts", "plan/treasurer-plans", "permit", "treasurer"],
     ]);
     expect(keptRanges(museum, "objects")).toEqual([]);
@@ -202,6 +204,7 @@ describe("the ranges of a document", () => {
       "C3:C",
       "D3:D",
       "F3:F",
+      "B3:E",
       "B3:E",
     ]);
     expect(moved.tables["objects"]).toBe(document.tables["objects"]);
