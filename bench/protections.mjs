@@ -24,7 +24,7 @@ const portier = compile({
         ...Object.fromEntries(fields.map((name) => [name, { type: "integer", optional: true }])),
       },
       rules: {
-        "all-write": { to: ["clerk", "chief"], permit: { view: "all", edit: "all" } },
+        "all-write": { to: ["clerk", "chief"], permit: { view: "all", edit: `c0..c${columns - 1}` } },
         "chief-protects": { to: "chief", permit: { protect: "all" } },
       },
     },
@@ -41,13 +41,14 @@ const protections = (count) =>
     const [column, row] = [letters(at % columns), 1 + ((at * 97) % height)];
     return Object.freeze({
       ...{ id: `p${at}`, table: "sheet", ranges: [`${column}${row}:${column}${row + 3}`], except: null },
-      ...{ effect: at % 10 === 0 ? "confirm" : "reserve", to: at % 3 === 0 ? ["person chief"] : ["chief"] },
+      ...{ effect: at % 7 === 0 ? "confirm" : "reserve", to: at % 3 === 0 ? ["person chief"] : ["chief"] },
       ...{ note: `note ${at}`, from: null, until: null, by: "chief", at: "2027-01-01T00:00:00Z", stamp: at },
     });
   });
 const sourceOf = (rows) => portier.source({ staff, portier_protections: rows });
 const lots = protections(many);
-const [manySource, oneSource] = [lots, protections(1)].map(sourceOf);
+// Both protect something in the column that is asked about.
+const [manySource, oneSource] = [lots, lots.slice(1, 2)].map(sourceOf);
 const cell = { id: "r", row: 98, c1: 1 };
 const opened = (source, person) => portier.session({ person, source }).may("edit", "sheet", cell, "c1");
 
@@ -79,10 +80,9 @@ report(
 const rows = Array.from({ length: height / 10 }, (_, at) => ({ id: `r${at}`, row: 1 + at * 10, c1: at, c7: at }));
 const asked = (source) => {
   const session = portier.session({ person: "clerk", source });
-  return () =>
-    rows.filter((row) => session.may("edit", "sheet", row, "c1") || session.may("edit", "sheet", row, "c7")).length;
+  return () => rows.filter((row) => session.may("edit", "sheet", row, "c1")).length;
 };
-report("a cell, 10,000 : 1", compareRuns(2 * rows.length, asked(manySource), asked(oneSource)));
+report("a cell, 10,000 : 1", compareRuns(rows.length, asked(manySource), asked(oneSource)));
 
 const statement = performance.now();
 const { text, params } = where(portier.session({ person: "clerk", source: manySource }), "sheet", "edit", sqlite);

@@ -4,10 +4,11 @@ import type { Rows } from "../rules/cells.js";
 export class RowSegments {
   /** The first row of each segment, in order. The first segment begins before every row. */
   readonly borders: readonly number[];
-  /** For each stretch of 2 ** `#shift` rows the segment at its first row, so that few borders are left to look at. */
+  /** For each stretch of `#size` rows the segment at its first row, so that few borders are left to look at. */
   readonly #starts: readonly number[];
-  readonly #shift: number;
+  readonly #size: number;
   readonly #from: number;
+  readonly #last: number;
 
   constructor(ranges: readonly Rows[]) {
     const borders = new Set<number>([Number.NEGATIVE_INFINITY]);
@@ -19,20 +20,21 @@ export class RowSegments {
     const [, from = 0] = this.borders;
     const length = (this.borders.at(-1) as number) - from;
     this.#from = from;
-    this.#shift = Math.max(0, Math.ceil(Math.log2((length + 1) / this.borders.length)));
+    this.#size = 2 ** Math.max(0, Math.ceil(Math.log2((length + 1) / this.borders.length)));
+    this.#last = this.borders.length - 1;
     const starts: number[] = [];
-    for (let row = from; row <= from + length; row += 2 ** this.#shift)
+    for (let row = from; row <= from + length; row += this.#size)
       starts.push(this.#search(row, 0, this.borders.length - 1));
     this.#starts = starts;
   }
 
   /** The segment that a row lies in. */
   of(row: number): number {
-    const { borders } = this;
-    if (row < this.#from || borders.length === 1) return 0;
-    const stretch = Math.floor((row - this.#from) / 2 ** this.#shift);
-    const last = borders.length - 1;
-    return this.#search(row, this.#starts[stretch] ?? last, this.#starts[stretch + 1] ?? last);
+    const last = this.#last;
+    if (row < this.#from || last === 0) return 0;
+    const stretch = Math.floor((row - this.#from) / this.#size);
+    if (stretch >= this.#starts.length) return last;
+    return this.#search(row, this.#starts[stretch] as number, this.#starts[stretch + 1] ?? last);
   }
 
   /** The last border that is not behind the row, among some. */
