@@ -25,9 +25,11 @@ import {
   type WhereNode,
 } from "kysely";
 import type { Row } from "../conditions/source.js";
-import type { Acting } from "../database/acting.js";
+import { Acting } from "../database/acting.js";
 import type { Connection, DriverRow } from "../database/connection.js";
-import { type DatabaseOptions, openDatabase } from "../database/open-database.js";
+import { KeptLists } from "../database/kept-lists.js";
+import { checkObserving } from "../database/observing.js";
+import type { DatabaseOptions } from "../database/open-database.js";
 import { inTransaction } from "../database/retry.js";
 import type { ActingOptions } from "../database/work.js";
 import { recordAddress } from "../schema/address.js";
@@ -117,6 +119,7 @@ class Working {
   readonly #person: string | number | null;
   readonly #options: PortierDialectOptions;
   readonly #change: ChangeOptions;
+  readonly #kept = new KeptLists();
   readonly #tables = new Map<string, Table>();
 
   constructor(portier: Portier, dialect: Dialect, person: string | number | null, options: PortierDialectOptions) {
@@ -146,7 +149,8 @@ class Working {
 
   #acting(link: Connection): Acting {
     const { observe } = this.#options;
-    return openDatabase(this.#portier, link, observe && { observe }).as(this.#person, this.#options);
+    const observing = checkObserving(this.#portier.schema, observe);
+    return new Acting(this.#portier, link, this.#person, this.#options, this.#kept, observing);
   }
 
   async #select(node: SelectQueryNode, id: QueryId, link: Connection): Promise<readonly DriverRow[]> {

@@ -1,5 +1,6 @@
-import { type Administrator, administration, type RoleOutcome, type RolePreview } from "../people/administration.js";
+import { type Administrator, administration, type RolePreview } from "../people/administration.js";
 import type { RoleChange } from "../people/role-change.js";
+import type { RoleOutcome } from "../people/role-outcome.js";
 import type { AccessChange } from "../verify/gains.js";
 import { accessCells, accessHeadings } from "./access-lines.js";
 import { columns } from "./columns.js";
@@ -21,7 +22,7 @@ export interface ChangeRolesOptions extends SessionFlags, StoreOptions {
 }
 
 /** How many lines of what is gained or lost are printed. */
-const mostLines = 24;
+export const mostLines = 24;
 
 /**
  * Says what a change comes to, and makes it: at once where there is nothing to warn of, otherwise with `--confirm`. Exit
@@ -63,19 +64,32 @@ async function print(
 ): Promise<void> {
   const paint = palette(io);
   io.out(`${paint.heading(await sentence(open, change, giver))}\n\n`);
+  if (isRefused(outcome, io)) return;
+  printLines("gains", "+", gains, io, paint.yes);
+  printLines("loses", "-", losses, io, paint.no);
+  if (gains.length + losses.length === 0) io.out("Nothing that anybody may see or do changes by it now.\n\n");
+  printEnd(outcome, preview === true, io);
+}
+
+/** Says why a change is refused, or what it warns of. */
+export function isRefused(outcome: RoleOutcome, io: Io): boolean {
+  const paint = palette(io);
   if (!outcome.accepted && outcome.reason === "refused") {
     for (const { message, hint } of outcome.problems) {
       io.out(`${paint.no("refused")}  ${message}${hint === undefined ? "" : `; ${hint}`}\n`);
     }
-    return;
+    return true;
   }
   for (const { message } of outcome.warnings) io.out(`${paint.doubt("warning")}  ${message}\n`);
   if (outcome.warnings.length > 0) io.out("\n");
-  printLines("gains", "+", gains, io, paint.yes);
-  printLines("loses", "-", losses, io, paint.no);
-  if (gains.length + losses.length === 0) io.out("Nothing that anybody may see or do changes by it now.\n\n");
-  if (preview) io.out(`${paint.quiet("Nothing was changed: this is what would come of it.")}\n`);
-  else if (outcome.accepted) io.out(`${paint.yes("done")}  and recorded\n`);
+  return false;
+}
+
+/** Says whether anything was done. */
+export function printEnd({ accepted }: RoleOutcome, isPreview: boolean, io: Io): void {
+  const paint = palette(io);
+  if (isPreview) io.out(`${paint.quiet("Nothing was changed: this is what would come of it.")}\n`);
+  else if (accepted) io.out(`${paint.yes("done")}  and recorded\n`);
   else io.out(`${paint.no("not done")}  read the warnings, then repeat it with --confirm\n`);
 }
 

@@ -1,8 +1,10 @@
-import { type AdministratorOptions, administration, type RoleOutcome } from "../people/administration.js";
+import { type AdministratorOptions, administration } from "../people/administration.js";
 import type { ProtectionChange } from "../people/protections.js";
+import type { RoleOutcome } from "../people/role-outcome.js";
 import { protectionEffects } from "../schema/kept-tables.js";
 import type { SharedDifference } from "../verify/gains.js";
 import { accessCells, accessHeadings } from "./access-lines.js";
+import { isRefused, mostLines, printEnd } from "./change-roles.js";
 import { columns } from "./columns.js";
 import type { CliCommand } from "./command.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
@@ -130,9 +132,6 @@ function list(file: string, table: string, options: ProtectOptions, io: Io): Pro
   });
 }
 
-/** How many lines of what is gained or lost are printed. */
-const mostLines = 24;
-
 function protect(file: string, change: ProtectionChange, options: ProtectOptions, io: Io): Promise<ExitCode> {
   const { confirm, preview: isPreview, format } = options;
   return withStore(file, options, isPreview ? "read" : "write", async (open) => {
@@ -156,14 +155,7 @@ async function print(
   io: Io,
 ): Promise<void> {
   const paint = palette(io);
-  if (!outcome.accepted && outcome.reason === "refused") {
-    for (const { message, hint } of outcome.problems) {
-      io.out(`${paint.no("refused")}  ${message}${hint === undefined ? "" : `; ${hint}`}\n`);
-    }
-    return;
-  }
-  for (const { message } of outcome.warnings) io.out(`${paint.doubt("warning")}  ${message}\n`);
-  if (outcome.warnings.length > 0) io.out("\n");
+  if (isRefused(outcome, io)) return;
   for (const { persons, gains, losses } of differences) {
     io.out(`${paint.heading((await Promise.all(persons.map(nameOf))).join(", "))}\n`);
     const body = [
@@ -173,7 +165,5 @@ async function print(
     io.out(`${columns(["", ...accessHeadings.map(paint.quiet)], body.slice(0, mostLines), io.width)}\n`);
   }
   if (differences.length === 0) io.out("Nothing that anybody may do changes by it now.\n\n");
-  if (isPreview) io.out(`${paint.quiet("Nothing was changed: this is what would come of it.")}\n`);
-  else if (outcome.accepted) io.out(`${paint.yes("done")}  and recorded\n`);
-  else io.out(`${paint.no("not done")}  read the warnings, then repeat it with --confirm\n`);
+  printEnd(outcome, isPreview, io);
 }

@@ -156,15 +156,17 @@ function compileIn({ operand, items }: Extract<Expression, { kind: "in" }>): Tes
     else constants.add(item.value);
   }
   const onMiss = sawNull ? Unknown : False;
+  // Compared with a null, what cannot be read is unknown through the null, as in any comparison.
+  const onBad = constants.size > 0 ? Bad : onMiss;
   return (row, reading) => {
     const value = read(row, reading);
     if (value === null) return Unknown;
     if (value !== undefined && constants.has(value)) return True;
-    let truth: Truth = value === undefined ? Bad : onMiss;
+    let truth: Truth = value === undefined ? onBad : onMiss;
     for (const other of others) {
       const candidate = other(row, reading);
-      if (candidate === undefined) truth = Bad;
-      else if (candidate === null) truth = Math.max(truth, Unknown) as Truth;
+      if (candidate === null) truth = Math.max(truth, Unknown) as Truth;
+      else if (candidate === undefined || value === undefined) truth = Bad;
       else if (candidate === value) return True;
     }
     return truth;

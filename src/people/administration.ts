@@ -1,25 +1,25 @@
 import type { Source } from "../conditions/source.js";
-import { type Problem, portierError } from "../schema/problems.js";
+import { portierError } from "../schema/problems.js";
 import { isStorable } from "../schema/scalar.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { canonicalTimestamp, timestamp, timestampOf } from "../schema/types/timestamp.js";
 import type { RoleClaim } from "../session/given-roles.js";
 import { withWrites } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
-import { toNobody } from "../session/reading.js";
 import type { Giver } from "../session/roles/giver.js";
 import type { Session } from "../session/session.js";
-import { type AccessDifference, accessDifference, everybodysDifference } from "../verify/gains.js";
-import { personViewers } from "../verify/viewers.js";
-import { affectedBy, type ChangeWarning, momentOfEffect } from "./change-warnings.js";
+import { type AccessDifference, accessDifference } from "../verify/gains.js";
+import { affectedBy } from "./change-warnings.js";
 import { type GivableRole, givableRoles } from "./givable-roles.js";
 import { givingProblem } from "./giving-problem.js";
-import { type ChangeJudgement, judgeChange, judgeFirst } from "./judge-change.js";
+import { judgeChange, judgeFirst } from "./judge-change.js";
 import { judgeProtection, type ListedProtection, listedProtections } from "./judge-protection.js";
 import { keptOf } from "./kept-state.js";
+import { type ProtectionPreview, previewOfProtection } from "./preview-protection.js";
 import type { ProtectionChange } from "./protections.js";
 import { entryOf } from "./record-entry.js";
 import { affectedPerson, type RoleChange } from "./role-change.js";
+import { type RoleOutcome, shown } from "./role-outcome.js";
 import type { RoleStore } from "./role-store.js";
 
 export interface AdministratorOptions {
@@ -36,17 +36,6 @@ export interface ChangeRoleOptions {
   readonly confirmed?: readonly string[];
 }
 
-/** What came of a change of who holds what. */
-export type RoleOutcome =
-  | { readonly accepted: true; readonly warnings: readonly ChangeWarning[] }
-  | {
-      readonly accepted: false;
-      /** `unconfirmed`: it is made when it is repeated with the ids of its warnings. */
-      readonly reason: "refused" | "unconfirmed";
-      readonly problems: readonly Problem[];
-      readonly warnings: readonly ChangeWarning[];
-    };
-
 /** A change before it is made: what comes of it, and what somebody gains and loses by it. */
 export interface RolePreview {
   readonly outcome: RoleOutcome;
@@ -54,12 +43,6 @@ export interface RolePreview {
   readonly person: string;
   readonly gains: AccessDifference["gains"];
   readonly losses: AccessDifference["losses"];
-}
-
-/** A change of protections before it is made, with what everybody would gain and lose by it. */
-export interface ProtectionPreview {
-  readonly outcome: RoleOutcome;
-  readonly differences: ReturnType<typeof everybodysDifference>;
 }
 
 type ProtectionOf<C extends ProtectionChange["kind"]> = Omit<Extract<ProtectionChange, { kind: C }>, "kind">;
@@ -272,33 +255,6 @@ function previewOf(portier: Portier, source: Source, change: RoleChange, giver: 
     return { outcome, person, gains, losses };
   }
   return { outcome, person, ...accessDifference(affected.before, affected.after, records) };
-}
-
-/** A change of protections as it would come out, for everybody. */
-function previewOfProtection(
-  portier: Portier,
-  source: Source,
-  change: ProtectionChange,
-  giver: Giver,
-): ProtectionPreview {
-  const judged = judgeProtection(portier, source, change, giver, () => "new");
-  const outcome = shown(judged);
-  if (!judged.accepted && judged.reason === "refused") return { outcome, differences: [] };
-  const after = withWrites(source, portier.schema, judged.writes);
-  const people = portier.schema.people?.table.name ?? "";
-  const request = { ...giver.request, now: momentOfEffect(judged.writes, giver.now) };
-  const [was, is] = [source, after].map((state) =>
-    personViewers(portier, [...(state.all?.(people) ?? [])], { source: state, request, report: toNobody }),
-  );
-  const differences = everybodysDifference(was ?? [], is ?? [], (table) => source.all?.(table) ?? []);
-  return { outcome, differences };
-}
-
-/** What comes of a change, without the records that it writes. */
-function shown(judged: ChangeJudgement): RoleOutcome {
-  if (judged.accepted) return { accepted: true, warnings: judged.warnings };
-  if (judged.reason === "refused") return { ...judged, warnings: [] };
-  return { accepted: false, reason: "unconfirmed", problems: [], warnings: judged.warnings };
 }
 
 /** An answer that is to be kept, as it was given. */

@@ -10,16 +10,12 @@ import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Grid, Table } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
-import { timestampOf } from "../schema/types/timestamp.js";
 import type { Acceptance, ChangeOptions } from "../session/acceptance.js";
-import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
 import { finish, param, raw, sql } from "../sql/fragment.js";
 import { sourceName } from "../sql/scope.js";
 import { databaseStore, holdState } from "./database-store.js";
-import { type LostCells, movedProtections } from "./move-protections.js";
-import { protectionsIn } from "./protections.js";
-import { entryOf, type RecordEntry } from "./record-entry.js";
+import { type LostCells, moveProtections } from "./move-protections.js";
 
 /** Options of a change of a grid's rows. */
 export interface RowOptions extends ChangeOptions {
@@ -172,42 +168,20 @@ class RowsOfOne implements GridRows {
     }
   }
 
-  /** Moves protections with the rows, and records it. */
-  #move(inside: Connection, change: SheetChange, acceptLost = false): Promise<readonly LostCells[]> {
+  /** Moves protections with the rows. */
+  async #move(inside: Connection, change: SheetChange, acceptLost = false): Promise<readonly LostCells[]> {
     const { portier, table } = this.#place;
-    const kept = portier.schema.kept?.protections as Table;
-    return databaseStore(portier, inside).change(async (state) => {
-      const protections = await state.read((source) => protectionsIn(portier, source, table.name));
-      const { writes, lost } = movedProtections(kept, protections, change);
-      if (lost.length > 0 && !acceptLost) {
-        throw new NotMade({ accepted: false, reason: "lost-cells", refusals: [], lost });
-      }
-      if (writes.length > 0) await state.write(writes, [this.#entry(change, writes, lost)]);
-      return lost;
-    });
-  }
-
-  /** Where each went follows from what was moved: only what is gone is kept as it was. */
-  #entry(change: SheetChange, writes: readonly StoredWrite[], lost: readonly LostCells[]): RecordEntry {
-    const { kind, of, at, count } = change;
-    const details = [
-      `${this.#place.table.name}: ${kind} ${count} ${of} at ${at}${change.kind === "move" ? ` to ${change.to}` : ""}`,
-      ...lost.map(({ protection, range }) => `lost ${range} of ${protection}`),
-    ];
     const by = this.#person === null ? null : String(this.#person);
-    const { actedBy } = this.#acting;
-    const facts = {
-      kind: "move-cells",
-      at: timestampOf(new Date()) as string,
-      by,
-      actedBy,
-      person: null,
-      details,
-    } as const;
-    return entryOf(
-      facts,
-      writes.filter(({ after }) => after === undefined),
+    const options = { by, actedBy: this.#acting.actedBy, acceptLost };
+    const { isDone, lost } = await moveProtections(
+      portier,
+      databaseStore(portier, inside),
+      table.name,
+      change,
+      options,
     );
+    if (!isDone) throw new NotMade({ accepted: false, reason: "lost-cells", refusals: [], lost });
+    return lost;
   }
 
   async #find(inside: Connection, key: string): Promise<Row | undefined> {

@@ -6,8 +6,6 @@ export {
   administration,
   type ChangeRoleOptions,
   type DecisionFacts,
-  type ProtectionPreview,
-  type RoleOutcome,
   type RolePreview,
 } from "./administration.js";
 export type { ChangeWarning } from "./change-warnings.js";
@@ -17,10 +15,12 @@ export type { GivableRole } from "./givable-roles.js";
 export { type GridRows, gridRows, type RowOptions, type RowOutcome } from "./grid-rows.js";
 export type { ListedProtection } from "./judge-protection.js";
 export { type MemoryStore, type MemoryStoreOptions, memoryStore } from "./memory-store.js";
-export type { LostCells } from "./move-protections.js";
+export { type LostCells, type MovedProtections, type MoveOptions, moveProtections } from "./move-protections.js";
+export type { ProtectionPreview } from "./preview-protection.js";
 export { type Protection, type ProtectionChange, protectionsIn } from "./protections.js";
 export { type RangesAsProtections, rangesToProtections } from "./ranges-to-protections.js";
 export type { RecordVerification, VerifyOptions } from "./record-chain.js";
 export type { RecordEntry } from "./record-entry.js";
 export type { RoleChange } from "./role-change.js";
+export type { RoleOutcome } from "./role-outcome.js";
 export type { EntriesOptions, RoleStore, StoreChange } from "./role-store.js";

@@ -11,6 +11,7 @@ import {
   databaseStore,
   gridRows,
   memoryStore,
+  moveProtections,
   protectionsIn,
   rangesToProtections,
   storeMigration,
@@ -277,6 +278,26 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
     });
   });
 
+  it("stays with its rows, whoever inserts and protects at the same time", async () => {
+    await as("s-1").protect({ table: "plan", ranges: ["B10:C12"], to: "director", note: "Last." });
+    const rows = gridRows(portier, engine.connection, "plan");
+    const work = Array.from({ length: 6 }, (_, turn) =>
+      turn % 3 === 2
+        ? as("s-1").protect({ table: "plan", ranges: `D${turn}:D${turn + 1}`, to: "director" })
+        : rows.as(turn % 2 === 0 ? "s-1" : "s-3", { request }).insert(2, { id: `new-${turn}`, item: "more" }),
+    );
+    expect((await Promise.all(work)).map(({ accepted }) => accepted)).toEqual(work.map(() => true));
+    const found = await engine.run("select * from plan");
+    const numbers = found.map((row) => Number(row["row"])).sort((a, b) => a - b);
+    expect(numbers).toEqual(Array.from({ length: plan.length + 4 }, (_, index) => index + 1));
+    const [last] = (await as("s-1").protections("plan")).filter(({ note }) => note === "Last.");
+    expect(last?.ranges).toEqual(["B14:C16"]);
+    // What was protected is what is protected.
+    const held = found.filter((row) => Number(row["row"]) >= 14).map((row) => String(row["id"]));
+    expect(held.sort()).toEqual(["r-10", "r-11", "r-12"]);
+    expect((await databaseStore(portier, engine.connection).verify()).problem).toBeUndefined();
+  });
+
   it("is in filters, explanations and what is listed, and holds while it is changed", async () => {
     await as("s-1").protect({ table: "plan", ranges: ["A2:D4", "A8:D"], to: "director", note: "Ours." });
     const found = await database()
@@ -325,6 +346,21 @@ describe("what is protected", () => {
         { by: "s-1", except: ["C3"] },
       ]);
     }
+    // A migration adds a column before them, and takes one away.
+    const store = memoryStore(portier, { source });
+    await administration(portier, store)
+      .as("s-1", { request })
+      .protect({ table: "plan", ranges: ["B2:C4", "D:D"] });
+    const kept = () => store.read((state) => protectionsIn(portier, state, "plan")[0]?.ranges);
+    const change = (kind: "insert" | "delete", at: number) => ({ kind, of: "columns", at, count: 1 }) as const;
+    expect(await moveProtections(portier, store, "plan", change("insert", 2))).toEqual({ isDone: true, lost: [] });
+    expect(await kept()).toEqual(["C2:D4", "E:E"]);
+    expect(await moveProtections(portier, store, "plan", change("delete", 5))).toMatchObject({
+      isDone: false,
+      lost: [{ range: "E:E" }],
+    });
+    await moveProtections(portier, store, "plan", change("delete", 5), { acceptLost: true });
+    expect(await kept()).toEqual(["C2:D4"]);
     // Another process reads the same.
     const again = jsonFileStore(portier, file, { source });
     expect(

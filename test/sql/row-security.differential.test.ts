@@ -41,13 +41,28 @@ const cases = fc.record({
       .tuple(fc.array(rules, { minLength: 1, maxLength: 6 }), fc.integer({ min: 0, max: 3 }))
       .map(([drawn, more]) => [...drawn, ...(more & 1 ? [generous] : []), ...(more & 2 ? [open] : [])]),
     every: fc.option(everyRules, { nil: undefined, freq: 3 }),
-    // Where everybody may change everything, it shows what people protected.
+    // Where everybody may change everything, it shows what people protected; and where they only warn, that they do.
     sheet: fc
       .tuple(fc.array(sheetRules, { maxLength: 5 }), fc.boolean())
       .map(([drawn, isOpen]) => (isOpen ? [openSheet] : [...drawn, generousSheet])),
     groups,
   }),
-  world: worlds,
+  // There are few cases: in most of them people protected the whole sheet, too, in one way or the other.
+  world: fc.tuple(worlds, fc.constantFrom("confirm", "reserve", undefined)).map(([world, effect]) => {
+    const { portier_protections: drawn } = world;
+    const whole = {
+      id: "whole",
+      table: "sheet",
+      ranges: ["A1:E6"],
+      except: null,
+      effect,
+      to: ["person p2"],
+      note: null,
+    };
+    const times = { from: null, until: null, by: "p1", at: "2027-01-01T00:00:00Z", stamp: 99 };
+    const asking = effect === "confirm" ? drawn.map((row) => ({ ...row, effect })) : drawn;
+    return { ...world, portier_protections: effect === undefined ? drawn : [...asking, { ...whole, ...times }] };
+  }),
   items: fc.array(items, { minLength: 3, maxLength: 3 }),
   lines: fc.array(lines, { minLength: 3, maxLength: 3 }),
   proposals: fc.array(fc.tuple(storable, fc.array(fc.nat(), { maxLength: 3 })), { minLength: 4, maxLength: 4 }),

@@ -1,0 +1,37 @@
+import type { Source } from "../conditions/source.js";
+import { withWrites } from "../session/overlay.js";
+import type { Portier } from "../session/portier.js";
+import { toNobody } from "../session/reading.js";
+import type { Giver } from "../session/roles/giver.js";
+import { everybodysDifference } from "../verify/gains.js";
+import { personViewers } from "../verify/viewers.js";
+import { momentOfEffect } from "./change-warnings.js";
+import { judgeProtection } from "./judge-protection.js";
+import type { ProtectionChange } from "./protections.js";
+import { type RoleOutcome, shown } from "./role-outcome.js";
+
+/** A change of protections before it is made, with what everybody would gain and lose by it. */
+export interface ProtectionPreview {
+  readonly outcome: RoleOutcome;
+  readonly differences: ReturnType<typeof everybodysDifference>;
+}
+
+/** A change of protections as it would come out, for everybody. */
+export function previewOfProtection(
+  portier: Portier,
+  source: Source,
+  change: ProtectionChange,
+  giver: Giver,
+): ProtectionPreview {
+  const judged = judgeProtection(portier, source, change, giver, () => "new");
+  const outcome = shown(judged);
+  if (!judged.accepted && judged.reason === "refused") return { outcome, differences: [] };
+  const after = withWrites(source, portier.schema, judged.writes);
+  const people = portier.schema.people?.table.name ?? "";
+  const request = { ...giver.request, now: momentOfEffect(judged.writes, giver.now) };
+  const [was, is] = [source, after].map((state) =>
+    personViewers(portier, [...(state.all?.(people) ?? [])], { source: state, request, report: toNobody }),
+  );
+  const differences = everybodysDifference(was ?? [], is ?? [], (table) => source.all?.(table) ?? []);
+  return { outcome, differences };
+}
