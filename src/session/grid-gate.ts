@@ -60,7 +60,10 @@ export function gridGate(position: Field, placed: readonly PlacedData[], ready: 
     unknown ??= flat(placed.flatMap((one, number) => (one.rows === undefined || !isPermit(one) ? [number] : [])));
     return unknown;
   };
-  const steps = () => placed.map(({ data, rows }): PlacedStep => ({ step: ready(data), rows }));
+  const steps = () =>
+    placed
+      .map(({ data, rows }): PlacedStep => ({ step: ready(data), rows }))
+      .sort((a, b) => cheapFirst(a.step, b.step));
   const at = (row: Row, reading: Reading): FlatGate => {
     const place = readPosition(row, reading);
     return isPlace(place) ? segmentOf(place) : unknownPlace();

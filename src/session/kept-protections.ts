@@ -11,14 +11,17 @@ import { listElements } from "../schema/types/list.js";
 import { storedValue } from "../schema/types/stored-form.js";
 import { Recent } from "./recent.js";
 
+/** A state takes memory, and few are asked about at a time: the one that counts, and those of changes and previews. */
+const mostStates = 8;
+
 /** The rules of a document together with what is protected as data: made once for each state of that. */
 export class ProtectedRules {
   readonly #ruleset: Ruleset;
   readonly #kept: Table;
   readonly #grids: readonly string[];
-  /** A state takes memory, and few are asked about at a time: the one that counts, and those of changes and previews. */
-  readonly #byContent = new Recent<Ruleset>(8);
-  readonly #byRows = new WeakMap<object, Ruleset>();
+  readonly #byContent = new Recent<Ruleset>(mostStates);
+  /** By the lists themselves, where these never change: then a session finds its rules without looking at them. */
+  #byLists: readonly { readonly lists: readonly Iterable<Row>[]; readonly rules: Ruleset }[] = [];
   #closedRules: Ruleset | undefined;
   readonly #rules: ProtectionRules;
   readonly #ruleOfRow = new WeakMap<Row, Rule>();
@@ -48,17 +51,15 @@ export class ProtectedRules {
   now(source: Source | undefined): Ruleset {
     const lists = this.#lists(source);
     if (lists === undefined) return this.#closed;
-    const [only] = lists;
-    const isLasting = lists.length === 1 && Array.isArray(only) && Object.isFrozen(only);
-    const known = isLasting ? this.#byRows.get(only) : undefined;
-    if (known !== undefined) return known;
-    if (isLasting) {
-      const rules = this.#made(only);
-      this.#byRows.set(only, rules);
-      return rules;
-    }
+    const known = this.#byLists.find((one) => one.lists.every((list, index) => list === lists[index]));
+    if (known !== undefined) return known.rules;
     const rows = lists.flatMap((list) => [...list]);
     if (rows.length === 0) return this.#ruleset;
+    if (lists.every(Object.isFrozen) && rows.every(Object.isFrozen)) {
+      const rules = this.#made(rows);
+      this.#byLists = [{ lists, rules }, ...this.#byLists].slice(0, mostStates);
+      return rules;
+    }
     const content = rows.map(contentOf).join("\n");
     const made = this.#byContent.get(content) ?? this.#made(rows);
     this.#byContent.set(content, made);
