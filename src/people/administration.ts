@@ -4,7 +4,7 @@ import { isStorable } from "../schema/scalar.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { canonicalTimestamp, timestamp, timestampOf } from "../schema/types/timestamp.js";
 import type { RoleClaim } from "../session/given-roles.js";
-import { withWrites } from "../session/overlay.js";
+import { type StoredWrite, withWrites } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
 import type { Giver } from "../session/roles/giver.js";
 import type { Session } from "../session/session.js";
@@ -12,7 +12,7 @@ import { type AccessDifference, accessDifference } from "../verify/gains.js";
 import { affectedBy } from "./change-warnings.js";
 import { type GivableRole, givableRoles } from "./givable-roles.js";
 import { givingProblem } from "./giving-problem.js";
-import { judgeChange, judgeFirst } from "./judge-change.js";
+import { type ChangeJudgement, judgeChange, judgeFirst } from "./judge-change.js";
 import { judgeProtection, type ListedProtection, listedProtections } from "./judge-protection.js";
 import { keptOf } from "./kept-state.js";
 import { type ProtectionPreview, previewOfProtection } from "./preview-protection.js";
@@ -176,44 +176,38 @@ export class Administrator {
     const giver = this.#giver(confirmed);
     // Short enough to be read, and typed: 48 random bits.
     const id = newId().replaceAll("-", "").slice(0, 12);
-    return this.#store.change(async (inside) => {
-      const judged = await inside.read((source) => judgeProtection(this.#portier, source, change, giver, () => id));
-      if (!judged.accepted) return shown(judged);
-      const facts = {
-        kind: change.kind,
-        at: realTime(),
-        by: giver.person,
-        actedBy: giver.actedBy,
-        person: null,
-        reason: change.reason,
-        details: judged.warnings.map((one) => one.id),
-      };
-      await inside.write(judged.writes, [entryOf(facts, judged.writes)]);
-      return { accepted: true, warnings: judged.warnings };
-    });
+    const judge = (source: Source) => judgeProtection(this.#portier, source, change, giver, () => id);
+    return this.#recorded(change, giver, judge, () => null);
   }
 
   /** Any of these changes, as data. */
   make(change: RoleChange, { confirmed = [] }: ChangeRoleOptions = {}): Promise<RoleOutcome> {
     const giver = this.#giver(confirmed);
     const id = newId();
+    const judge = (source: Source): ChangeJudgement => {
+      const judged = judgeChange(this.#portier, source, change, giver, () => id);
+      if (!judged.accepted || !isOfOwnTables(change) || this.#store.keepsPersons) return judged;
+      return { accepted: false, reason: "refused", problems: [givingProblem("no-persons-here", {})] };
+    };
+    return this.#recorded(change, giver, judge, (writes) => affectedPerson(change, this.#portier.schema, writes));
+  }
+
+  /** Judges a change, and writes what is accepted together with the record of it. */
+  #recorded(
+    { kind, reason }: Pick<RoleChange | ProtectionChange, "kind" | "reason">,
+    giver: Giver,
+    judge: (source: Source) => ChangeJudgement,
+    about: (writes: readonly StoredWrite[]) => string | null,
+  ): Promise<RoleOutcome> {
     return this.#store.change(async (inside) => {
-      const judged = await inside.read((source) => judgeChange(this.#portier, source, change, giver, () => id));
-      if (!judged.accepted) return shown(judged);
-      if (isOfOwnTables(change) && !this.#store.keepsPersons) {
-        return { accepted: false, reason: "refused", problems: [givingProblem("no-persons-here", {})], warnings: [] };
+      const judged = await inside.read(judge);
+      if (judged.accepted) {
+        const { writes, warnings } = judged;
+        const details = warnings.map((one) => one.id);
+        const by = { by: giver.person, actedBy: giver.actedBy, person: about(writes) };
+        await inside.write(writes, [entryOf({ kind, at: realTime(), ...by, reason, details }, writes)]);
       }
-      const facts = {
-        kind: change.kind,
-        at: realTime(),
-        by: giver.person,
-        actedBy: giver.actedBy,
-        person: affectedPerson(change, this.#portier.schema, judged.writes),
-        reason: change.reason,
-        details: judged.warnings.map((one) => one.id),
-      };
-      await inside.write(judged.writes, [entryOf(facts, judged.writes)]);
-      return { accepted: true, warnings: judged.warnings };
+      return shown(judged);
     });
   }
 

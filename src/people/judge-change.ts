@@ -45,11 +45,7 @@ export function judgeChange(
   giver: Giver,
   newId: () => string,
 ): ChangeJudgement {
-  return judged(() => {
-    const giving = new Giving(internals(portier), source, giver, newId);
-    // Whoever is not active is refused before anything of the change is looked at: they learn nothing of what is named.
-    giving.held();
-    if (!isStorable(change)) refuse("unstorable-text", {});
+  return judgedBy(new Giving(internals(portier), source, giver, newId), change, (giving) => {
     const writes = new ChangeWrites(giving).of(change);
     const after = withWrites(source, portier.schema, writes);
     const checks = new StateChecks(giving, after);
@@ -57,9 +53,23 @@ export function judgeChange(
     checkSettings(giving, after, writes, true);
     if (change.kind === "person" || change.kind === "link") checks.changed(writes, true);
     else checks.gained(writes, change.kind === "assign" || change.kind === "replace" ? change.role : undefined);
-    const warnings = warningsOf(portier, { source, after, change, writes, giver });
-    const open = warnings.filter(({ id }) => !giver.confirmed.includes(id));
-    if (open.length > 0) return { accepted: false, reason: "unconfirmed", writes, warnings };
+    return { writes, warnings: warningsOf(portier, { source, after, change, writes, giver }) };
+  });
+}
+
+/** What a person's change writes and warns of, accepted once all of that is confirmed. */
+export function judgedBy(
+  giving: Giving,
+  change: object,
+  judge: (giving: Giving) => { readonly writes: readonly StoredWrite[]; readonly warnings: readonly ChangeWarning[] },
+): ChangeJudgement {
+  return judged(() => {
+    // Whoever is not active is refused before anything of the change is looked at: they learn nothing of what is named.
+    giving.held();
+    if (!isStorable(change)) refuse("unstorable-text", {});
+    const { writes, warnings } = judge(giving);
+    const isConfirmed = warnings.every(({ id }) => giving.giver.confirmed.includes(id));
+    if (!isConfirmed) return { accepted: false, reason: "unconfirmed", writes, warnings };
     return { accepted: true, writes, warnings };
   });
 }
@@ -101,7 +111,7 @@ export function judgeWrites(
 
 const nobody = { person: "", confirmed: [] };
 
-export function judged(judge: () => ChangeJudgement): ChangeJudgement {
+function judged(judge: () => ChangeJudgement): ChangeJudgement {
   const outcome = refusalOf(judge);
   if ("value" in outcome) return outcome.value;
   return { accepted: false, reason: "refused", problems: [problemOf(outcome.refused)] };

@@ -1,12 +1,11 @@
 import type { Source } from "../conditions/source.js";
-import { isStorable } from "../schema/scalar.js";
 import { internals } from "../session/internals.js";
 import type { Portier } from "../session/portier.js";
 import type { Giver } from "../session/roles/giver.js";
 import { Giving } from "../session/roles/giving.js";
-import { refusalOf, refuse } from "../session/roles/refusal.js";
+import { refusalOf } from "../session/roles/refusal.js";
 import { type ChangeWarning, warning } from "./change-warnings.js";
-import { type ChangeJudgement, judged } from "./judge-change.js";
+import { type ChangeJudgement, judgedBy } from "./judge-change.js";
 import { areaOf, coversAll, type ProtectionWrite, ProtectionWrites } from "./protection-writes.js";
 import { type Protection, type ProtectionChange, protectionsIn } from "./protections.js";
 
@@ -21,17 +20,10 @@ export function judgeProtection(
   giver: Giver,
   newId: () => string,
 ): ChangeJudgement {
-  return judged(() => {
-    const giving = new Giving(internals(portier), source, giver, newId);
-    giving.held();
-    if (!isStorable(change)) refuse("unstorable-text", {});
+  return judgedBy(new Giving(internals(portier), source, giver, newId), change, (giving) => {
     const making = new ProtectionWrites(giving);
     const write = making.of(change);
-    const writes = [making.stored(write)];
-    const warnings = warningsOf(giving, making, write);
-    const isOpen = warnings.some(({ id }) => !giver.confirmed.includes(id));
-    if (isOpen) return { accepted: false, reason: "unconfirmed", writes, warnings };
-    return { accepted: true, writes, warnings };
+    return { writes: [making.stored(write)], warnings: warningsOf(giving, making, write) };
   });
 }
 
