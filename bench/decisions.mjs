@@ -59,7 +59,7 @@ let sink = 0;
 
 /** Both must do the same before their times mean anything: also with what is null, and what does not fit. */
 function checkEqual({ portier, byHand, makeRecords, fields, who }) {
-  const session = portier.session({ person, report: () => {} });
+  const session = portier.session({ person, onDiagnostic: () => {} });
   const same = (ours, theirs, what) => {
     if (JSON.stringify(ours) !== JSON.stringify(theirs)) {
       throw new Error(`the two differ in ${what}: ${JSON.stringify(ours)} / ${JSON.stringify(theirs)}`);
@@ -78,7 +78,7 @@ function checkEqual({ portier, byHand, makeRecords, fields, who }) {
       // What a reference leads to is looked up, which hand-written code does elsewhere.
       if (fields[field].reference !== undefined) continue;
       const value = { [field]: field === "status" ? "on_loan" : "new" };
-      const { accepted } = session.accept("edit", "objects", row, value);
+      const { accepted } = session.checkEdit("objects", row, value);
       same(accepted, byHand.acceptEdit(who, row, value).accepted, `a changed ${field}`);
     }
   }
@@ -86,7 +86,7 @@ function checkEqual({ portier, byHand, makeRecords, fields, who }) {
 
 function* measures(world, records, parts) {
   const { portier, byHand, fields, who } = world;
-  const session = portier.session({ person, report: () => {} });
+  const session = portier.session({ person, onDiagnostic: () => {} });
   const names = Object.keys(fields);
   const loop = (action, field) => [
     () => {
@@ -119,7 +119,7 @@ function* measures(world, records, parts) {
   ];
   const changing = (values) => [
     () => {
-      for (const row of records) if (session.accept("edit", "objects", row, values).accepted) sink++;
+      for (const row of records) if (session.checkEdit("objects", row, values).accepted) sink++;
     },
     () => {
       for (const row of records) if (byHand.acceptEdit(who, row, values).accepted) sink++;
@@ -221,11 +221,11 @@ function measurePeople({ compile, document, makeRecords }) {
   };
   const quiet = () => {};
   const portier = compile(document);
-  measure("the same person, opened and asked", portier, 1, (one) => ({ person: one, report: quiet }));
-  measure("1,000 in turn", portier, 1_000, (one) => ({ person: one, report: quiet }));
-  measure("20,000 in turn", portier, 20_000, (one) => ({ person: one, report: quiet }));
+  measure("the same person, opened and asked", portier, 1, (one) => ({ person: one, onDiagnostic: quiet }));
+  measure("1,000 in turn", portier, 1_000, (one) => ({ person: one, onDiagnostic: quiet }));
+  measure("20,000 in turn", portier, 20_000, (one) => ({ person: one, onDiagnostic: quiet }));
   const source = portier.source({ staff: people });
-  measure("the same, by key from a source", portier, 1, (one) => ({ person: one.id, source, report: quiet }));
+  measure("the same, by key from a source", portier, 1, (one) => ({ person: one.id, source, onDiagnostic: quiet }));
   return rows;
 }
 

@@ -3,7 +3,7 @@
 // "PORTIER_POSTGRES=postgres://... npm run bench:people"; it works in schemas of its own and drops them again.
 import pg from "pg";
 import { pgConnection } from "../dist/adapters/pg.js";
-import { openDatabase } from "../dist/database/index.js";
+import { createDatabase } from "../dist/database/index.js";
 import { compile } from "../dist/index.js";
 import { administration, databaseStore, storeMigration } from "../dist/people/index.js";
 import { createTables, postgres } from "../dist/sql/index.js";
@@ -24,7 +24,7 @@ function documentOf() {
   const roles = Object.fromEntries(
     Array.from({ length: roleCount }, (_, at) => [
       `role-${at}`,
-      { givenBy: "role-0", ...(at === 0 ? { atLeast: 1 } : {}) },
+      { assignableBy: "role-0", ...(at === 0 ? { minHolders: 1 } : {}) },
     ]),
   );
   const groups = {};
@@ -71,10 +71,10 @@ try {
       .ask((session) => session.may("view", "staff", { id: "x", name: "y", level: 3, active: true }, "name")),
   );
   await compare("give a role and take it away again", async (one, at) => {
-    const giver = administration(portier, one.store).as("p0");
+    const assigner = administration(portier, one.store).as("p0");
     const change = { person: one.person(at), role: `role-${at % 7 === 0 ? 1 : 2}` };
-    const given = await giver.assign(change);
-    if (given.accepted) await giver.revoke(change);
+    const given = await assigner.assign(change);
+    if (given.accepted) await assigner.revoke(change);
   });
   console.log("\nstatements that opening a session sends, and rows that they read:");
   for (const one of houses) console.log(`  among ${String(one.people).padStart(7)} people: ${await statementsOf(one)}`);
@@ -144,7 +144,7 @@ async function house(people) {
     pool,
     schema,
     person: (at) => `p${(at * 7919) % people}`,
-    database: openDatabase(portier, connection),
+    database: createDatabase(portier, connection),
     store: databaseStore(portier, connection),
     statements: () => {
       const list = statements;

@@ -8,7 +8,7 @@ const people = 2_000;
 const count = 100_000;
 const settings = {
   ...{ table: "settings", person: "member", on: "entity", field: "attribute", level: "level", record: "record" },
-  ...{ givenBy: "keeper", adds: { objects: { view: "shelf" } } },
+  ...{ settableBy: "keeper", adds: { objects: { view: "shelf" } } },
 };
 const portier = compile({
   portier: 1,

@@ -1,29 +1,32 @@
 import type { Context, MiddlewareHandler } from "hono";
 import { accessHandler } from "../http/handler.js";
-import type { Asking, HttpOptions } from "../http/options.js";
+import type { HttpOptions } from "../http/options.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { Identity } from "../session/identity.js";
 
-/** As for {@link accessHandler}, but that who asks is found out from Hono's context, where the application keeps its session. */
-export interface HonoOptions<T extends TableTypes = AnyTables> extends Omit<HttpOptions<T>, "who"> {
-  readonly who: (context: Context) => Asking | Response | undefined | Promise<Asking | Response | undefined>;
+/** The options of {@link accessHandler}; `authenticate` is given Hono's context, where the application keeps its session. */
+export interface HonoOptions<T extends TableTypes = AnyTables> extends Omit<HttpOptions<T>, "authenticate"> {
+  readonly authenticate: (
+    context: Context,
+  ) => Identity | Response | undefined | Promise<Identity | Response | undefined>;
 }
 
 /**
  * The routes of {@link accessHandler} as a middleware of Hono. A path that is none of them goes on to the next handler.
  *
  * @example
- * app.use(portierRoutes({ portier, connection, base: "/api", who: (context) => ({ person: context.get("person") }) }));
+ * app.use(portierRoutes({ portier, connection, base: "/api", authenticate: (context) => ({ person: context.get("person") }) }));
  */
 export function portierRoutes<T extends TableTypes = AnyTables>({
-  who,
+  authenticate,
   ...options
 }: HonoOptions<T>): MiddlewareHandler {
   const contexts = new WeakMap<Request, Context>();
   const handle = accessHandler<T>({
     ...options,
-    who: (request) => {
+    authenticate: (request) => {
       const context = contexts.get(request);
-      return context === undefined ? undefined : who(context);
+      return context === undefined ? undefined : authenticate(context);
     },
   });
   return async (context, next) => {

@@ -25,25 +25,25 @@ import {
   type WhereNode,
 } from "kysely";
 import type { Row } from "../conditions/source.js";
-import { Acting } from "../database/acting.js";
 import type { Connection, DriverRow } from "../database/connection.js";
+import type { DatabaseOptions } from "../database/create-database.js";
 import { KeptLists } from "../database/kept-lists.js";
 import { checkObserving } from "../database/observing.js";
-import type { DatabaseOptions } from "../database/open-database.js";
 import { inTransaction } from "../database/retry.js";
-import type { ActingOptions } from "../database/work.js";
+import { UserDatabase } from "../database/user-database.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Field, Table } from "../schema/schema.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
-import type { Acceptance, Accepted, ChangeOptions, NotAccepted } from "../session/acceptance.js";
+import type { AcceptedChange, ChangeOptions, ChangeResult, RejectedChange } from "../session/change-result.js";
+import { type Identity, type IdentityOrKey, identityOf } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
 import type { Dialect } from "../sql/dialect.js";
 import { driverOf } from "./kysely-driver.js";
 import { type KyselyOptions, Rewriter } from "./kysely-select.js";
 import { onlyParts, refusedNode, returnedFields, rowsOf, updateOf } from "./kysely-statements.js";
 
-export interface PortierDialectOptions extends KyselyOptions, ActingOptions, DatabaseOptions {
+export interface PortierDialectOptions extends KyselyOptions, DatabaseOptions {
   /** Addresses of the rules whose messages the person has confirmed. */
   readonly confirmed?: readonly string[];
 }
@@ -54,10 +54,10 @@ export class ChangeRefused extends Error {
   readonly table: string;
   /** The address of the record; undefined for a new one. */
   readonly key: string | undefined;
-  /** Why, as `session.accept` says it. */
-  readonly outcome: NotAccepted;
+  /** Why, as `session.checkEdit` and its siblings say it. */
+  readonly outcome: RejectedChange;
 
-  constructor(action: string, table: string, key: string | undefined, outcome: NotAccepted) {
+  constructor(action: string, table: string, key: string | undefined, outcome: RejectedChange) {
     const fields = outcome.refusals.flatMap(({ field }) => (field === undefined ? [] : [field]));
     const what = fields.length === 0 ? "" : `: ${fields.join(", ")}`;
     super(`${action} ${table}${key === undefined ? "" : ` ${key}`} is ${outcome.reason}${what}`);
@@ -69,7 +69,7 @@ export class ChangeRefused extends Error {
 
 /**
  * A dialect for Kysely with which one person works on a database: selects see what the person sees, as with
- * `portierPlugin`, and writing statements are judged record by record, as `session.accept` judges, in one transaction. A
+ * `portierPlugin`, and writing statements are judged record by record, as a session does, in one transaction. A
  * `where` finds what the person sees; a record that may not be changed as it says ends the statement with a
  * {@link ChangeRefused}, and nothing of it is done. `returning` gives what the person then sees.
  *
@@ -86,11 +86,11 @@ export class ChangeRefused extends Error {
 export function portierDialect<T extends TableTypes = AnyTables>(
   portier: Portier<T>,
   connection: Connection,
-  person: string | number | null,
+  who: IdentityOrKey,
   options: PortierDialectOptions = {},
 ): KyselyDialect {
   const tools = toolsOf[connection.dialect.name];
-  const working = new Working(portier as unknown as Portier, connection.dialect, person, options);
+  const working = new Working(portier as unknown as Portier, connection.dialect, identityOf(who), options);
   return {
     createAdapter: () => new tools.Adapter(),
     createIntrospector: (db) => new tools.Introspector(db),
@@ -116,16 +116,16 @@ const toolsOf = {
 class Working {
   readonly #portier: Portier;
   readonly #dialect: Dialect;
-  readonly #person: string | number | null;
+  readonly #identity: Identity;
   readonly #options: PortierDialectOptions;
   readonly #change: ChangeOptions;
   readonly #kept = new KeptLists();
   readonly #tables = new Map<string, Table>();
 
-  constructor(portier: Portier, dialect: Dialect, person: string | number | null, options: PortierDialectOptions) {
+  constructor(portier: Portier, dialect: Dialect, identity: Identity, options: PortierDialectOptions) {
     this.#portier = portier;
     this.#dialect = dialect;
-    this.#person = person;
+    this.#identity = identity;
     this.#options = options;
     this.#change = options.confirmed === undefined ? {} : { confirmed: options.confirmed };
     for (const table of portier.schema.tables.values()) this.#tables.set(table.source, table);
@@ -147,14 +147,14 @@ class Working {
     }
   }
 
-  #acting(link: Connection): Acting {
-    const { observe } = this.#options;
-    const observing = checkObserving(this.#portier.schema, observe);
-    return new Acting(this.#portier, link, this.#person, this.#options, this.#kept, observing);
+  #databaseOn(link: Connection): UserDatabase {
+    const { onDiagnostic } = this.#options;
+    const observe = checkObserving(this.#portier.schema, this.#options.observe);
+    return new UserDatabase(this.#portier, link, { identity: this.#identity, kept: this.#kept, onDiagnostic, observe });
   }
 
   async #select(node: SelectQueryNode, id: QueryId, link: Connection): Promise<readonly DriverRow[]> {
-    const session = await this.#acting(link).session();
+    const session = await this.#databaseOn(link).session();
     const rewritten = new Rewriter(session, this.#dialect, this.#options).root(node) as SelectQueryNode;
     const { sql, parameters } = new toolsOf[this.#dialect.name].QueryCompiler().compileQuery(rewritten, id);
     return link.query(sql, parameters);
@@ -163,7 +163,7 @@ class Working {
   async #insert(node: InsertQueryNode, inside: Connection): Promise<QueryResult<DriverRow>> {
     onlyParts(node, ["into", "columns", "values", "returning", "defaultValues"]);
     const table = this.#table(node.into);
-    const acting = this.#acting(inside);
+    const acting = this.#databaseOn(inside);
     const records: (Row | undefined)[] = [];
     for (const values of rowsOf(node, table)) {
       const made = await acting.create(table.name, values, this.#change);
@@ -183,7 +183,7 @@ class Working {
     onlyParts(node, ["table", "where", "updates", "returning"]);
     const table = this.#table(node.table);
     const values = Object.fromEntries((node.updates ?? []).map((update) => updateOf(update, table)));
-    const acting = this.#acting(inside);
+    const acting = this.#databaseOn(inside);
     const records: (Row | undefined)[] = [];
     for (const key of await this.#keys(node.table as TableNode, node.where, table, id, inside)) {
       const outcome = await acting.edit(table.name, key, values, this.#change);
@@ -199,7 +199,7 @@ class Working {
     const [from, another] = node.from.froms;
     if (another !== undefined) throw refusedNode("a delete from two tables");
     const table = this.#table(from);
-    const acting = this.#acting(inside);
+    const acting = this.#databaseOn(inside);
     const { returning, where } = node;
     const keys = await this.#keys(from as TableNode, where, table, id, inside);
     // What is returned of a record is seen before it goes.
@@ -234,7 +234,7 @@ class Working {
     returning: ReturningNode | undefined,
     table: Table,
     records: readonly (Row | undefined)[],
-    acting: Acting,
+    acting: UserDatabase,
   ): Promise<DriverRow[]> {
     if (returning === undefined) return [];
     const fields = returning.selections.flatMap(({ selection }) => returnedFields(selection, table));
@@ -269,7 +269,7 @@ class Working {
   }
 }
 
-function accepted(outcome: Acceptance, action: string, table: Table, key: string | undefined): Accepted {
+function accepted(outcome: ChangeResult, action: string, table: Table, key: string | undefined): AcceptedChange {
   if (outcome.accepted) return outcome;
   throw new ChangeRefused(action, table.name, key, outcome);
 }

@@ -3,13 +3,14 @@ import { Readable } from "node:stream";
 import { pipeline } from "node:stream/promises";
 import type { ReadableStream as NodeStream } from "node:stream/web";
 import { accessHandler } from "../http/handler.js";
-import type { Asking, HttpOptions } from "../http/options.js";
+import type { HttpOptions } from "../http/options.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { Identity } from "../session/identity.js";
 
-/** As for {@link accessHandler}, but that the current user is found from the server's own request, where the application keeps its session. */
+/** The options of {@link accessHandler}; `authenticate` is given the server's own request, where the application keeps its session. */
 export interface NodeOptions<R extends IncomingMessage = IncomingMessage, T extends TableTypes = AnyTables>
-  extends Omit<HttpOptions<T>, "who"> {
-  readonly who: (request: R) => Asking | Response | undefined | Promise<Asking | Response | undefined>;
+  extends Omit<HttpOptions<T>, "authenticate"> {
+  readonly authenticate: (request: R) => Identity | Response | undefined | Promise<Identity | Response | undefined>;
 }
 
 /** A listener of `node:http`, a middleware of Express 4 and 5. Without `next`, what is none of the routes answers 404. */
@@ -24,8 +25,8 @@ export type NodeRoutes<R extends IncomingMessage = IncomingMessage> = (
  * bodies: what has been read already is taken as it was understood. `base` is the whole path, also where it is mounted.
  *
  * @example
- * createServer(nodeRoutes({ portier, connection, base: "/api", who: (request) => ({ person: personOf(request) }) })).listen(3000);
- * app.use(nodeRoutes<express.Request>({ portier, connection, base: "/api", who: (request) => ({ person: request.user }) }));
+ * createServer(nodeRoutes({ portier, connection, base: "/api", authenticate: (request) => ({ person: personOf(request) }) })).listen(3000);
+ * app.use(nodeRoutes<express.Request>({ portier, connection, base: "/api", authenticate: (request) => ({ person: request.user }) }));
  */
 export function nodeRoutes<R extends IncomingMessage = IncomingMessage, T extends TableTypes = AnyTables>(
   options: NodeOptions<R, T>,
@@ -62,7 +63,7 @@ interface FastifyReply {
  * The routes of {@link accessHandler} as a hook of Fastify, which answers before bodies are read.
  *
  * @example
- * fastify.addHook("onRequest", fastifyHook({ portier, connection, base: "/api", who: (request) => ({ person: personOf(request) }) }));
+ * fastify.addHook("onRequest", fastifyHook({ portier, connection, base: "/api", authenticate: (request) => ({ person: personOf(request) }) }));
  */
 export function fastifyHook<T extends TableTypes = AnyTables>(
   options: NodeOptions<IncomingMessage, T>,
@@ -74,13 +75,13 @@ export function fastifyHook<T extends TableTypes = AnyTables>(
 }
 
 /** Answers what is one of the routes, and says whether it was. */
-function answerer<R extends IncomingMessage, T extends TableTypes>({ who, ...options }: NodeOptions<R, T>) {
+function answerer<R extends IncomingMessage, T extends TableTypes>({ authenticate, ...options }: NodeOptions<R, T>) {
   const originals = new WeakMap<Request, R>();
   const handle = accessHandler<T>({
     ...options,
-    who: (request) => {
+    authenticate: (request) => {
       const original = originals.get(request);
-      return original === undefined ? undefined : who(original);
+      return original === undefined ? undefined : authenticate(original);
     },
   });
   return async (request: R, response: ServerResponse, onAnswer = () => {}): Promise<boolean> => {

@@ -1,6 +1,6 @@
 import { useCallback, useMemo, useRef, useState } from "react";
 import type { Row } from "../conditions/source.js";
-import type { Acceptance, ChangeOptions, Refusal } from "../session/acceptance.js";
+import type { ChangeOptions, ChangeResult, Refusal } from "../session/change-result.js";
 import type { Confirmation } from "../session/decision.js";
 import type { Form } from "../session/form.js";
 
@@ -63,17 +63,17 @@ function isSame(one: unknown, other: unknown): boolean {
 }
 
 /** Sends a change to where it is judged, such as a server. */
-export type SendChange<V> = (values: V, options: Pick<ChangeOptions, "confirmed">) => Promise<Acceptance>;
+export type SendChange<V> = (values: V, options: Pick<ChangeOptions, "confirmed">) => Promise<ChangeResult>;
 
 /** A change on its way: being judged, waiting for a confirmation, refused, or done. */
 export interface Change<V> {
   /** Sends values; resolves with what became of them, also when that is a question. */
-  submit(values: V): Promise<Acceptance | undefined>;
+  submit(values: V): Promise<ChangeResult | undefined>;
   readonly state: "idle" | "sending" | "asking" | "refused" | "done" | "failed";
   /** What is to be confirmed, while it is `asking`. */
   readonly asking: readonly Confirmation[];
   /** Sends the same values again, with what was asked confirmed. */
-  confirm(): Promise<Acceptance | undefined>;
+  confirm(): Promise<ChangeResult | undefined>;
   /** Leaves it: nothing is changed. */
   cancel(): void;
   /** What was refused or is not right, while it is `refused`. */
@@ -86,7 +86,7 @@ export interface Change<V> {
 
 interface Pending<V> {
   readonly state: Change<V>["state"];
-  readonly outcome?: Acceptance;
+  readonly outcome?: ChangeResult;
   readonly error?: unknown;
 }
 
@@ -105,7 +105,7 @@ export function useChange<V>(send: SendChange<V>): Change<V> {
   const latest = useRef(0);
   const sent = useRef<{ readonly values: V; readonly confirmed: readonly string[] } | undefined>(undefined);
   const run = useCallback(
-    async (values: V, confirmed: readonly string[]): Promise<Acceptance | undefined> => {
+    async (values: V, confirmed: readonly string[]): Promise<ChangeResult | undefined> => {
       const turn = ++latest.current;
       sent.current = { values, confirmed };
       setPending({ state: "sending" });

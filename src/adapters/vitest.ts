@@ -121,9 +121,9 @@ export function accessFixtures<T extends TableTypes>(
 ): AccessFixtures<T> {
   const tables = data as Readonly<Record<string, readonly Row[]>>;
   const source = portier.source(tables);
-  const moment = /^\d{4}-\d{2}-\d{2}$/.test(now) ? `${now}T00:00:00Z` : now;
+  const instant = /^\d{4}-\d{2}-\d{2}$/.test(now) ? `${now}T00:00:00Z` : now;
   const open = (person: SessionOptions["person"]) =>
-    portier.session({ ...(person === undefined ? {} : { person }), source, request: { ...request, now: moment } });
+    portier.session({ ...(person === undefined ? {} : { person }), source, request: { ...request, now: instant } });
   const opened = new Map<string | number | undefined, Session<T>>();
   return {
     portier,
@@ -137,7 +137,7 @@ export function accessFixtures<T extends TableTypes>(
       return session;
     },
     asPerson: open,
-    asRole: (...roles) => portier.sessionForRoles(roles, { request: { ...request, now: moment } }),
+    asRole: (...roles) => portier.sessionForRoles(roles, { request: { ...request, now: instant } }),
     records: (table) => (tables[table] ?? []) as readonly T[typeof table]["row"][],
     record(table, key) {
       const found = source.find(table, String(key));

@@ -16,7 +16,7 @@ export const assignCommand: CliCommand = {
   declare: (command) => {
     declareData(command);
     command
-      .option("--as <person>", "who gives it: what they may give is what the role's givenBy says")
+      .option("--as <person>", "who gives it: what they may give is what the role's assignableBy says")
       .option("--on <record>", "the key of the record that a scoped role is given on")
       .option("--instead-of <role>", "the role that is taken away in the same act")
       .option("--from <date>", "the day or moment from which it counts")

@@ -29,16 +29,16 @@ export const mostLines = 24;
  * code 1 where nothing was changed.
  */
 export function changeRoles(file: string, change: RoleChange, options: ChangeRolesOptions, io: Io): Promise<ExitCode> {
-  const { as: giver, confirm, preview: isPreview, format } = options;
-  if (giver === undefined) throw new CliError("say in whose name: --as PERSON");
+  const { as: assigner, confirm, preview: isPreview, format } = options;
+  if (assigner === undefined) throw new CliError("say in whose name: --as PERSON");
   return withStore(file, options, isPreview ? "read" : "write", async (open) => {
     const { request } = sessionOptions(open.portier, options, undefined, io);
-    const administrator = administration(open.portier, open.store).as(giver, { request });
+    const administrator = administration(open.portier, open.store).as({ person: assigner, request });
     const preview = await administrator.preview(change);
     const outcome = isPreview ? preview.outcome : await made(administrator, change, preview, confirm === true);
     const isDone = !isPreview && outcome.accepted;
     if (format === "json") io.out(`${JSON.stringify({ changed: isDone, ...preview, outcome }, null, 2)}\n`);
-    else await print(open, change, giver, preview, outcome, options, io);
+    else await print(open, change, assigner, preview, outcome, options, io);
     return isDone || (isPreview && (outcome.accepted || outcome.reason === "unconfirmed")) ? 0 : 1;
   });
 }
@@ -56,14 +56,14 @@ function made(
 async function print(
   open: OpenStore,
   change: RoleChange,
-  giver: string,
+  assigner: string,
   { gains, losses }: RolePreview,
   outcome: RoleOutcome,
   { preview }: ChangeRolesOptions,
   io: Io,
 ): Promise<void> {
   const paint = palette(io);
-  io.out(`${paint.heading(await sentence(open, change, giver))}\n\n`);
+  io.out(`${paint.heading(await sentence(open, change, assigner))}\n\n`);
   if (isRefused(outcome, io)) return;
   printLines("gains", "+", gains, io, paint.yes);
   printLines("loses", "-", losses, io, paint.no);
@@ -80,7 +80,7 @@ export function isRefused(outcome: RoleOutcome, io: Io): boolean {
     }
     return true;
   }
-  for (const { message } of outcome.warnings) io.out(`${paint.doubt("warning")}  ${message}\n`);
+  for (const { message } of outcome.warnings) io.out(`${paint.warning("warning")}  ${message}\n`);
   if (outcome.warnings.length > 0) io.out("\n");
   return false;
 }
@@ -112,8 +112,8 @@ function printLines(
 }
 
 /** `s-007 Noor Castellan is given registrar until 2027-06-30, by s-001 Ines Okoro`. */
-async function sentence({ nameOf }: OpenStore, change: RoleChange, giver: string): Promise<string> {
-  const by = `by ${await nameOf(giver)}`;
+async function sentence({ nameOf }: OpenStore, change: RoleChange, assigner: string): Promise<string> {
+  const by = `by ${await nameOf(assigner)}`;
   const times = (from: string | undefined, until: string | undefined) =>
     `${from === undefined ? "" : ` from ${from}`}${until === undefined ? "" : ` until ${until}`}`;
   const on = (record: string | undefined) => (record === undefined ? "" : ` of ${record}`);
@@ -127,9 +127,9 @@ async function sentence({ nameOf }: OpenStore, change: RoleChange, giver: string
     case "limit":
       return `${change.role}${on(change.on)} of ${await nameOf(change.person)} ends ${change.until ?? "never"}, ${by}`;
     case "delegate":
-      return `${await nameOf(change.to)} acts for ${await nameOf(change.of ?? giver)}${times(change.from, change.until)}, ${by}`;
+      return `${await nameOf(change.to)} acts for ${await nameOf(change.of ?? assigner)}${times(change.from, change.until)}, ${by}`;
     case "end":
-      return `${await nameOf(change.to)} no longer acts for ${await nameOf(change.of ?? giver)}, ${by}`;
+      return `${await nameOf(change.to)} no longer acts for ${await nameOf(change.of ?? assigner)}, ${by}`;
     case "setting": {
       const what = `${change.table}.${change.field}${on(change.record)}`;
       if (change.level === null) return `${what} is no longer set for ${await nameOf(change.person)}, ${by}`;

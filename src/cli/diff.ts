@@ -7,7 +7,7 @@ import { compileText } from "../document/parse-document.js";
 import { findTable } from "../schema/schema.js";
 import type { Portier } from "../session/portier.js";
 import { declaredGains } from "../verify/declared-gains.js";
-import { type AccessChange, everybodysDifference, type SharedDifference } from "../verify/gains.js";
+import { type AccessChange, diffAccess, type SharedDifference } from "../verify/gains.js";
 import { type RuleDifference, ruleDifferences } from "../verify/rule-differences.js";
 import { personViewers, roleViewers } from "../verify/viewers.js";
 import { accessCells, accessHeadings } from "./access-lines.js";
@@ -119,7 +119,7 @@ function peopleDifferences(
     const rows = (people && tables.get(people.table.name)) ?? [];
     return personViewers(portier, rows, { ...sessionOptions(portier, options, source, io), source });
   };
-  return everybodysDifference(viewersOf(before), viewersOf(after), (table) => tables.get(table) ?? []);
+  return diffAccess(viewersOf(before), viewersOf(after), (table) => tables.get(table) ?? []);
 }
 
 function acceptedSentences(file: string | undefined): Set<string> {
@@ -194,7 +194,7 @@ function printText(
   }
   if (rules.length > 0) {
     io.out(`${paint.heading("by the rules, whatever is stored")}\n`);
-    const marks = { more: paint.yes("+"), less: paint.no("-"), other: paint.doubt("?") };
+    const marks = { more: paint.yes("+"), less: paint.no("-"), other: paint.warning("?") };
     const body = rules.map((one) => [
       marks[one.change],
       one.who.join(", "),
@@ -216,7 +216,7 @@ function printText(
   }
   const open = gains.filter(({ isAccepted }) => !isAccepted);
   if (open.length === 0) return;
-  io.out(`${paint.doubt("not accepted")}  for a file that --accept names, if it is meant:\n`);
+  io.out(`${paint.warning("not accepted")}  for a file that --accept names, if it is meant:\n`);
   for (const { sentence } of open) io.out(`${sentence}\n`);
 }
 

@@ -10,7 +10,7 @@ import { type Loaded, loadDocument, type SessionFlags, sessionOptions } from "./
 import { palette } from "./paint.js";
 import { progressOf } from "./progress.js";
 import { withRecords } from "./records.js";
-import { findingOf, sarif } from "./sarif.js";
+import { resultOf, sarif } from "./sarif.js";
 import {
   type ExpectationFile,
   expectationsBeside,
@@ -41,7 +41,7 @@ export const lintCommand: CliCommand = {
       .option("--screens", "also warn of permits that no screen uses")
       .addHelpText(
         "after",
-        '\nWhat is meant is not doubted: "meant: { CODE: reason }" beside it. Each code has a page in docs/lint.',
+        '\nWhat is meant is not doubted: "ignore: { CODE: reason }" beside it. Each code has a page in docs/lint.',
       );
   },
   run: ([file = ""], options, io) => runLint(file, options as unknown as LintOptions, io),
@@ -58,7 +58,7 @@ function runLint(file: string, options: LintOptions, io: Io): ExitCode | Promise
   }
   const { portier } = loaded;
   const doubted = (data: Data | undefined, files: readonly ExpectationFile[] | undefined) =>
-    printProblems(findDoubts(loaded, { data, files }, options, io), "doubt", file, options, io);
+    printProblems(findWarnings(loaded, { data, files }, options, io), "warning", file, options, io);
   if (options.data === undefined && options.untested === undefined) return doubted(undefined, undefined);
   return withRecords(portier, file, options.data, (data) => {
     if (options.untested === undefined) return doubted(data, undefined);
@@ -68,7 +68,7 @@ function runLint(file: string, options: LintOptions, io: Io): ExitCode | Promise
   });
 }
 
-function findDoubts(
+function findWarnings(
   { portier, parsed }: Loaded,
   { data, files }: { readonly data: Data | undefined; readonly files: readonly ExpectationFile[] | undefined },
   options: LintOptions,
@@ -84,8 +84,8 @@ function findDoubts(
     ...(options.screens === undefined ? {} : { screens: true }),
     ...(files === undefined || data === undefined ? {} : { untested: untestedRules(portier, files, data, request) }),
   });
-  const doubts = found.map((one) => ({ ...one, ...parsed.locate(one.path) }));
-  return doubts.sort((a, b) => (a.line ?? 0) - (b.line ?? 0));
+  const warnings = found.map((one) => ({ ...one, ...parsed.locate(one.path) }));
+  return warnings.sort((a, b) => (a.line ?? 0) - (b.line ?? 0));
 }
 
 /** The rules on which no expectation beside the document bears. A rule that is not there at that moment is not asked. */
@@ -103,18 +103,18 @@ function untestedRules(
 
 function printProblems(
   problems: readonly Problem[],
-  severity: "error" | "doubt",
+  severity: "error" | "warning",
   file: string,
   { format }: LintOptions,
   io: Io,
 ): ExitCode {
   const paint = palette(io);
-  const tone = severity === "error" ? paint.no : paint.doubt;
+  const tone = severity === "error" ? paint.no : paint.warning;
   if (format === "json") {
     io.out(`${JSON.stringify({ problems: problems.map((one) => ({ severity, ...one })) }, null, 2)}\n`);
   } else if (format === "sarif") {
     const level = severity === "error" ? "error" : "warning";
-    io.out(sarif(problems.map((one) => findingOf(one, level, file))));
+    io.out(sarif(problems.map((one) => resultOf(one, level, file))));
   } else {
     for (const one of problems) io.out(`${tone(severity)}  ${formatProblem(one)}\n`);
     if (problems.length === 0) io.out(`${paint.yes("right")}  ${file}: no error, no doubt\n`);

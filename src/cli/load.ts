@@ -3,12 +3,12 @@ import { basename, dirname, join } from "node:path";
 import type { Row, Source } from "../conditions/source.js";
 import { type Data, type DataFile, readData, readRoles } from "../document/data.js";
 import { type ParsedDocument, parseDocument } from "../document/parse-document.js";
-import { momentOf } from "../schema/moment.js";
+import { instantOf } from "../schema/instant.js";
 import { PortierError, type Problem } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import { singleKey } from "../schema/schema.js";
 import { compile, type Portier } from "../session/portier.js";
-import type { Finding } from "../session/session-options.js";
+import type { Diagnostic } from "../session/session-options.js";
 import { personViewer, type Viewer, visitorViewer } from "../verify/viewers.js";
 import { CliError, type Io } from "./io.js";
 
@@ -104,15 +104,15 @@ export function requestValues({ request = [] }: SessionFlags): Record<string, st
 /** What every session of one command shares. Faults and bad data are remarks, each said once. */
 export function sessionOptions({ schema }: Portier, flags: SessionFlags, source: Source | undefined, io: Io) {
   const request: Record<string, unknown> = requestValues(flags);
-  const now = momentOf(schema, "at", flags.at);
+  const now = instantOf(schema, "at", flags.at);
   if (now !== null) request["now"] = now;
   const said = new Set<string>();
-  const report = ({ kind, message }: Finding) => {
+  const onDiagnostic = ({ kind, message }: Diagnostic) => {
     if (said.has(message)) return;
     said.add(message);
     io.err(`${kind}: ${message}\n`);
   };
-  return { request, report, ...(source === undefined ? {} : { source }) };
+  return { request, onDiagnostic, ...(source === undefined ? {} : { source }) };
 }
 
 export type SharedOptions = ReturnType<typeof sessionOptions>;

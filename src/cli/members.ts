@@ -1,7 +1,7 @@
-import { wayText } from "../explain/ways.js";
+import { formatMembershipPath } from "../explain/membership-paths.js";
 import { endingSoon } from "../people/ending.js";
 import { keptOf } from "../people/kept-state.js";
-import { momentOf, momentText } from "../schema/moment.js";
+import { formatInstant, instantOf } from "../schema/instant.js";
 import type { Table } from "../schema/schema.js";
 import { timestampOf } from "../schema/types/timestamp.js";
 import type { Portier } from "../session/portier.js";
@@ -72,7 +72,7 @@ function runEnding(file: string, options: MembersOptions, io: Io): Promise<ExitC
   if (!(days > 0)) throw new CliError(`--ending takes a number of days, not "${options.ending}"`);
   return withStore(file, options, "read", async ({ portier, store, nameOf }): Promise<ExitCode> => {
     const { assignments, delegations } = keptOf(portier);
-    const now = momentOf(portier.schema, "at", options.at) ?? (timestampOf(new Date()) as string);
+    const now = instantOf(portier.schema, "at", options.at) ?? (timestampOf(new Date()) as string);
     const ending = await store.read((source) => {
       const rows = ({ name }: Table) => [...(source.all?.(name) ?? [])];
       return endingSoon({ assignments: rows(assignments), delegations: rows(delegations) }, now, days);
@@ -83,9 +83,9 @@ function runEnding(file: string, options: MembersOptions, io: Io): Promise<ExitC
     }
     const paint = palette(io);
     const body: string[][] = [];
-    for (const { until, person, what, givenBy } of ending) {
-      const giver = givenBy === undefined ? "" : await nameOf(givenBy);
-      body.push([momentText(portier.schema, until), await nameOf(person), what, giver]);
+    for (const { until, person, what, assignedBy } of ending) {
+      const assigner = assignedBy === undefined ? "" : await nameOf(assignedBy);
+      body.push([formatInstant(portier.schema, until), await nameOf(person), what, assigner]);
     }
     const headings = ["ends", "person", "what", "given by"].map(paint.quiet);
     io.out(
@@ -119,7 +119,7 @@ function printMembers(
   if (members.length === 0) return;
   const body = members.flatMap(({ person, isCertain, ways }) => {
     const texts = isCertain
-      ? ways.map((way) => wayText(schema, way))
+      ? ways.map((way) => formatMembershipPath(schema, way))
       : [paint.quiet("not known: their record leaves it open")];
     return texts.map((text, index) => (index === 0 ? [person.id, person.name, text] : ["", "", text]));
   });

@@ -16,7 +16,7 @@ export function palette({ color }: Io) {
     quiet: paint.dim,
     yes: paint.green,
     no: paint.red,
-    doubt: paint.yellow,
+    warning: paint.yellow,
     editable: paint.cyan,
     reach: (reach: Reach, text: string) => reaches[reach](text),
   };

@@ -1,4 +1,4 @@
-import { type AdministratorOptions, administration } from "../people/administration.js";
+import { administration } from "../people/administration.js";
 import type { ProtectionChange } from "../people/protections.js";
 import type { RoleOutcome } from "../people/role-outcome.js";
 import { protectionEffects } from "../schema/kept-tables.js";
@@ -104,8 +104,7 @@ function listOf(text: string): string[] {
 function as(open: OpenStore, options: ProtectOptions, io: Io) {
   if (options.as === undefined) throw new CliError("say in whose name: --as PERSON");
   const { request } = sessionOptions(open.portier, options, undefined, io);
-  const given: AdministratorOptions = { request };
-  return administration(open.portier, open.store).as(options.as, given);
+  return administration(open.portier, open.store).as({ person: options.as, request });
 }
 
 function list(file: string, table: string, options: ProtectOptions, io: Io): Promise<ExitCode> {

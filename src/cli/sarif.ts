@@ -2,7 +2,7 @@ import { relative } from "node:path";
 import type { Problem } from "../schema/problems.js";
 
 /** Something that was found in a file, for tools that show results beside the lines they are about. */
-export interface Finding {
+export interface SarifResult {
   readonly code: string;
   readonly level: "error" | "warning";
   readonly message: string;
@@ -14,13 +14,17 @@ export interface Finding {
 }
 
 /** A problem as a finding; `file` is where it counts that has no place of its own. */
-export function findingOf({ code, message, hint, ...place }: Problem, level: Finding["level"], file: string): Finding {
+export function resultOf(
+  { code, message, hint, ...place }: Problem,
+  level: SarifResult["level"],
+  file: string,
+): SarifResult {
   const text = hint === undefined ? message : `${message}; ${hint}`;
   return { code, level, message: text, file: place.file ?? file, line: place.line, column: place.column };
 }
 
 /** SARIF 2.1.0 (OASIS), without times, so that equal results are equal texts. Columns count UTF-16 units. */
-export function sarif(findings: readonly Finding[]): string {
+export function sarif(findings: readonly SarifResult[]): string {
   const codes = [...new Set(findings.map(({ code }) => code))].sort();
   const log = {
     $schema: "https://json.schemastore.org/sarif-2.1.0.json",

@@ -14,7 +14,7 @@ export const setCommand: CliCommand = {
   declare: (command) => {
     declareData(command);
     command
-      .option("--as <person>", "who sets it: whom the settings' givenBy names")
+      .option("--as <person>", "who sets it: whom the settings' settableBy names")
       .option("--record <key>", "the one record that it is about (default: all)")
       .option("--reason <text>", "why, for the record")
       .option("--preview", "only say what would come of it")

@@ -1,13 +1,14 @@
+export type { Identity, IdentityOrKey } from "../session/identity.js";
 export type { Observation } from "../session/observation.js";
-export type {
-  Acting,
-  ActingChange,
-  ActingCreate,
-  KeyedChange,
-} from "./acting.js";
+export type { Diagnostic } from "../session/session-options.js";
 export type { Connection, DriverRow } from "./connection.js";
+export { createDatabase, type Database, type DatabaseOptions } from "./create-database.js";
 export { ConflictError, ConstraintError, RecordChanged } from "./errors.js";
-export type { Listed, ListQuery } from "./listing.js";
+export type { ListQuery, Page } from "./listing.js";
 export type { Observe } from "./observing.js";
-export { type Database, type DatabaseOptions, openDatabase } from "./open-database.js";
-export type { ActingOptions } from "./work.js";
+export type {
+  DatabaseChangeOptions,
+  DatabaseCreateOptions,
+  KeyedChange,
+  UserDatabase,
+} from "./user-database.js";

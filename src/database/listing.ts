@@ -40,7 +40,7 @@ export interface ListQuery {
   readonly action?: ShowAction;
 }
 
-export interface Listed<R> {
+export interface Page<R> {
   /** As {@link Session.mask} shows them. */
   readonly records: readonly R[];
   /** How many meet the condition, on all pages. */
@@ -61,7 +61,7 @@ export async function listRecords<R>(
   session: Session,
   name: string,
   { where, sort = [], limit, offset = 0, action = "list" }: ListQuery,
-): Promise<Listed<R>> {
+): Promise<Page<R>> {
   const residual = internals(session);
   const { table } = residual.plan.of(name);
   const { dialect } = connection;

@@ -4,10 +4,10 @@ import { actionOf } from "../rules/actions.js";
 import { recordAddress } from "../schema/address.js";
 import type { Table } from "../schema/schema.js";
 import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
-import type { Acceptance, ChangeOptions, Refusal } from "../session/acceptance.js";
+import type { ChangeOptions, ChangeResult, Refusal } from "../session/change-result.js";
+import type { BatchResult } from "../session/check-batch.js";
 import type { Decision } from "../session/decision.js";
 import { internals } from "../session/internals.js";
-import type { ManyAcceptance } from "../session/many.js";
 import type { Noted, Observed } from "../session/observation.js";
 import { observedParts } from "../session/observed-plan.js";
 import { Session } from "../session/session.js";
@@ -71,44 +71,69 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
     return seen;
   }
 
-  override accept(
-    action: string,
-    table: TableOf<T>,
-    record: Row | undefined,
-    valuesOrOptions?: Row | ChangeOptions,
-    options?: ChangeOptions,
-  ): Acceptance {
-    const given = [action, table, record, valuesOrOptions, options] as unknown as Parameters<Session<T>["accept"]>;
-    const outcome = super.accept(...given);
-    if (outcome.accepted && this.#isObserved(table)) {
-      const before = action === "create" ? undefined : record;
-      const values = action === "create" ? record : action === "edit" ? (valuesOrOptions as Row) : {};
-      this.#judged(action, table, before, values ?? {}, this.#enforced.accept(...given));
-    }
+  override checkCreate(table: TableOf<T>, values: Row, options?: ChangeOptions): ChangeResult {
+    const outcome = super.checkCreate(table, values, options);
+    this.#checked("create", table, undefined, values, outcome, (one) => one.checkCreate(table, values, options));
     return outcome;
   }
 
-  override acceptBulk(
+  override checkEdit(table: TableOf<T>, record: Row | undefined, values: Row, options?: ChangeOptions): ChangeResult {
+    const outcome = super.checkEdit(table, record, values, options);
+    this.#checked("edit", table, record, values, outcome, (one) => one.checkEdit(table, record, values, options));
+    return outcome;
+  }
+
+  override checkDelete(table: TableOf<T>, record: Row | undefined, options?: ChangeOptions): ChangeResult {
+    const outcome = super.checkDelete(table, record, options);
+    this.#checked("delete", table, record, {}, outcome, (one) => one.checkDelete(table, record, options));
+    return outcome;
+  }
+
+  override checkAction<K extends TableOf<T>>(
+    action: T[K]["action"],
+    table: K,
+    record: Row | undefined,
+    options?: ChangeOptions,
+  ): ChangeResult {
+    const outcome = super.checkAction(action, table, record, options);
+    this.#checked(action, table, record, {}, outcome, (one) => one.checkAction(action, table, record, options));
+    return outcome;
+  }
+
+  override checkBulkEdit(
     table: TableOf<T>,
     records: readonly (Row | undefined)[],
     values: Row,
     options?: ChangeOptions,
-  ): ManyAcceptance {
-    const outcome = super.acceptBulk(table, records, values, options);
+  ): BatchResult {
+    const outcome = super.checkBulkEdit(table, records, values, options);
     if (outcome.accepted && this.#isObserved(table)) {
-      const { results } = this.#enforced.acceptBulk(table, records, values, options);
+      const { results } = this.#enforced.checkBulkEdit(table, records, values, options);
       for (const [index, one] of results.entries()) this.#judged("bulk", table, records[index], values, one);
     }
     return outcome;
   }
 
-  override acceptImport(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): ManyAcceptance {
-    const outcome = super.acceptImport(table, lines, options);
+  override checkImport(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): BatchResult {
+    const outcome = super.checkImport(table, lines, options);
     if (outcome.accepted && this.#isObserved(table)) {
-      const { results } = this.#enforced.acceptImport(table, lines, options);
+      const { results } = this.#enforced.checkImport(table, lines, options);
       for (const [index, one] of results.entries()) this.#judged("import", table, undefined, lines[index] ?? {}, one);
     }
     return outcome;
+  }
+
+  /** Notes what the rules would have refused of a change that was accepted. */
+  #checked(
+    action: string,
+    table: string,
+    record: Row | undefined,
+    values: Row,
+    outcome: ChangeResult,
+    enforced: (session: Session) => ChangeResult,
+  ): void {
+    if (!outcome.accepted || !this.#isObserved(table)) return;
+    this.#judged(action, table, record, values, enforced(this.#enforced));
   }
 
   /** Notes what of some records, which were shown, would have been hidden; nothing of a table that is not observed. */
@@ -135,7 +160,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
     const table = this.#table(name);
     if (table?.observe !== true) return;
     const enforced = this.#enforced;
-    const isOfFields = actionOf(table, action)?.speaksOf === "fields";
+    const isOfFields = actionOf(table, action)?.target === "fields";
     const asked = isOfFields ? table.fields.map((field) => field.name) : [undefined];
     const record = {};
     const noted = { table: name, action, own: false, reason: "hidden", rule: undefined, key: undefined } as const;
@@ -150,7 +175,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
     this.#note([{ ...this.#about(table, record), action, field, reason, rule }]);
   }
 
-  #judged(action: string, name: string, record: Row | undefined, values: Row, outcome: Acceptance): void {
+  #judged(action: string, name: string, record: Row | undefined, values: Row, outcome: ChangeResult): void {
     const table = this.#table(name);
     if (table === undefined) return;
     const about = this.#about(table, record ?? values);
@@ -176,7 +201,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
 type About = Pick<Noted, "table" | "record" | "key" | "own">;
 
 /** What a change would have come to, refusal by refusal. */
-function judgedAs(about: Omit<Noted, "field" | "reason" | "rule">, values: Row, outcome: Acceptance): Noted[] {
+function judgedAs(about: Omit<Noted, "field" | "reason" | "rule">, values: Row, outcome: ChangeResult): Noted[] {
   if (outcome.accepted) return outcome.dropped.map((one) => refusedAs(about, one));
   switch (outcome.reason) {
     case "refused":

@@ -4,14 +4,14 @@ import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Table } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
-import type { Acceptance } from "../session/acceptance.js";
-import type { RoleClaim } from "../session/given-roles.js";
+import type { ChangeResult } from "../session/change-result.js";
+import type { Identity } from "../session/identity.js";
 import type { Noted } from "../session/observation.js";
 import type { Portier } from "../session/portier.js";
 import { firstOnConsole } from "../session/reading.js";
 import { seenOf } from "../session/seen.js";
 import type { Session } from "../session/session.js";
-import type { Finding } from "../session/session-options.js";
+import type { Diagnostic } from "../session/session-options.js";
 import type { Connection } from "./connection.js";
 import type { KeptLists } from "./kept-lists.js";
 import { ObservedSession } from "./observed-session.js";
@@ -19,63 +19,46 @@ import type { Observing } from "./observing.js";
 import { foundAtOnce, Records } from "./records.js";
 import { deleteRecord, hasAddress, insertRecord, selectRecords, updateRecord } from "./statements.js";
 
-export interface ActingOptions {
-  /** Who acts for that person: the key of another, with a delegation that runs. */
-  readonly actedBy?: string;
-  /** Roles that the sign-in brings along. */
-  readonly claims?: Iterable<RoleClaim>;
-  /** The values that the document declares under `request`. */
-  readonly request?: Readonly<Record<string, unknown>>;
-  /** Told of faults and of bad data. By default the first of them is a warning on the console. */
-  readonly report?: (finding: Finding) => void;
-}
-
 /** One transaction in which one person's questions are answered, and changes judged and written one after the other. */
 export class Work<T extends TableTypes = AnyTables> {
   readonly inside: Connection;
   readonly #portier: Portier<T>;
-  readonly #person: string | number | null;
-  readonly #options: ActingOptions;
+  readonly #identity: Identity;
   readonly #records: Records;
-  readonly #report: (finding: Finding) => void;
+  readonly #onDiagnostic: (diagnostic: Diagnostic) => void;
   readonly #observing: Observing | undefined;
 
   constructor(
     portier: Portier<T>,
     inside: Connection,
-    person: string | number | null,
-    options: ActingOptions,
+    identity: Identity,
     kept: KeptLists,
+    onDiagnostic = firstOnConsole(),
     observing?: Observing,
   ) {
     this.inside = inside;
     this.#observing = observing;
     this.#portier = portier;
-    this.#person = person;
-    this.#options = options;
-    this.#report = options.report ?? firstOnConsole();
+    this.#identity = identity;
+    this.#onDiagnostic = onDiagnostic;
     this.#records = new Records(inside, portier.schema, kept);
   }
 
   /** Only the findings of the answer that counts are reported: before it, what is not fetched yet looks missing. */
   async ask<R>(question: (session: Session<T>) => R): Promise<R> {
-    const { request, actedBy, claims } = this.#options;
-    const report = this.#report;
-    let findings: Finding[] = [];
+    const onDiagnostic = this.#onDiagnostic;
+    let diagnostics: Diagnostic[] = [];
     let noted: Noted[] = [];
     let isAnswered = false;
     const observing = this.#observing;
     const answer = await this.#records.read(() => {
-      findings = [];
+      diagnostics = [];
       noted = [];
       const session = this.#portier.session({
-        person: this.#person,
+        ...this.#identity,
         source: this.#records,
         // A session that is kept goes on being asked.
-        report: (finding) => (isAnswered ? report(finding) : findings.push(finding)),
-        ...(request === undefined ? {} : { request }),
-        ...(actedBy === undefined ? {} : { actedBy }),
-        ...(claims === undefined ? {} : { claims }),
+        onDiagnostic: (diagnostic) => (isAnswered ? onDiagnostic(diagnostic) : diagnostics.push(diagnostic)),
       });
       if (observing === undefined) return question(session);
       const observed = new ObservedSession<T>(session, (more) =>
@@ -87,7 +70,7 @@ export class Work<T extends TableTypes = AnyTables> {
     });
     isAnswered = true;
     if (observing?.of !== undefined) observing.note(noted, observing.of);
-    for (const finding of findings) report(finding);
+    for (const diagnostic of diagnostics) onDiagnostic(diagnostic);
     return answer;
   }
 
@@ -143,16 +126,16 @@ export class Work<T extends TableTypes = AnyTables> {
   }
 
   /** A change as it is told to the person: with the record as they see it then, whatever was judged and written. */
-  async told(name: TableOf<T>, outcome: Acceptance, given: Row): Promise<Acceptance> {
+  async told(name: TableOf<T>, outcome: ChangeResult, given: Row): Promise<ChangeResult> {
     const [told] = await this.toldEach(name, [outcome], [given]);
-    return told as Acceptance;
+    return told as ChangeResult;
   }
 
   async toldEach(
     name: TableOf<T>,
-    outcomes: readonly Acceptance[],
+    outcomes: readonly ChangeResult[],
     given: readonly Row[],
-  ): Promise<readonly Acceptance[]> {
+  ): Promise<readonly ChangeResult[]> {
     const table = this.table(name);
     const keys = outcomes.map((one) => (one.accepted && one.record ? recordAddress(table, one.record) : undefined));
     const found = await this.find(

@@ -1,5 +1,5 @@
 import type { BuiltInAction } from "../rules/actions.js";
-import type { MeantInput, ScreenInput } from "../schema/document.js";
+import type { IgnoreInput, ScreenInput } from "../schema/document.js";
 import type { ScalarTypeName } from "../schema/types/scalars.js";
 
 /** A declaration as {@link define} takes it: a document without its rules. */
@@ -15,10 +15,10 @@ export interface Declaration {
         readonly include?: readonly string[];
         readonly scope?: string;
         readonly exclusive?: string | readonly string[];
-        readonly atLeast?: number;
-        readonly givenBy?: string | readonly string[];
+        readonly minHolders?: number;
+        readonly assignableBy?: string | readonly string[];
         readonly note?: string;
-        readonly meant?: MeantInput;
+        readonly ignore?: IgnoreInput;
       }
     >
   >;
@@ -37,7 +37,7 @@ interface DeclaredTable {
   readonly grid?: object;
   readonly ranges?: Readonly<Record<string, string>>;
   readonly observe?: boolean;
-  readonly meant?: MeantInput;
+  readonly ignore?: IgnoreInput;
 }
 
 // Names that a declaration declares
@@ -238,8 +238,8 @@ type CheckedSettings<D extends Declaration, S> = S extends { readonly table: inf
   ? {
       readonly [K in keyof S]: K extends "table"
         ? unknown
-        : K extends "givenBy"
-          ? Among<S[K], Exclude<Giver<D>, `${string} of this`>, "there is no such role or group">
+        : K extends "settableBy"
+          ? Among<S[K], Exclude<Assigner<D>, `${string} of this`>, "there is no such role or group">
           : K extends "adds"
             ? CheckedAdds<D, S[K]>
             : Among<S[K], FieldName<D, T>, "the settings' table has no such field">;
@@ -252,13 +252,13 @@ type CheckedAdds<D extends Declaration, S> = {
     : Mistake<"there is no such table">;
 };
 
-type Giver<D extends Declaration> = Exclude<RoleName<D>, ScopedRole<D>> | GroupName<D> | `${ScopedRole<D>} of this`;
+type Assigner<D extends Declaration> = Exclude<RoleName<D>, ScopedRole<D>> | GroupName<D> | `${ScopedRole<D>} of this`;
 
 type CheckedRole<D extends Declaration, S> = {
   readonly [P in keyof S]: P extends "include" | "exclusive"
     ? Among<S[P], RoleName<D>, "there is no such role">
-    : P extends "givenBy"
-      ? Among<S[P], Giver<D>, "there is no such role or group">
+    : P extends "assignableBy"
+      ? Among<S[P], Assigner<D>, "there is no such role or group">
       : P extends "scope"
         ? Among<S[P], TableName<D>, "there is no such table">
         : unknown;
@@ -347,12 +347,12 @@ interface RuleHead<D extends Declaration, T extends TableName<D>, C> {
   readonly except?: WhoEntry<D, T> | readonly WhoEntry<D, T>[];
   readonly where?: C;
   readonly becomes?: C;
-  readonly bothWays?: boolean;
+  readonly alsoAfter?: boolean;
   readonly from?: string;
   readonly until?: string;
   readonly note?: string;
   readonly copyOf?: string;
-  readonly meant?: MeantInput;
+  readonly ignore?: IgnoreInput;
 }
 
 /** A rule of a table: who, where, and exactly one effect. */

@@ -1,5 +1,5 @@
 import { portierError } from "../schema/problems.js";
-import type { RoleClaim } from "../session/given-roles.js";
+import type { RoleClaim } from "../session/assigned-roles.js";
 import { internals } from "../session/internals.js";
 import type { AnyRules } from "../session/open-rules.js";
 

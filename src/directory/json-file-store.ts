@@ -3,8 +3,8 @@ import { existsSync, readFileSync, statSync } from "node:fs";
 import type { Row, Source } from "../conditions/source.js";
 import { ConflictError } from "../database/errors.js";
 import { inOrder } from "../database/in-order.js";
+import { ChainCheck, linkAfter } from "../people/audit-chain.js";
 import { applied, emptyState, type KeptState, keptOf, sourceWith } from "../people/kept-state.js";
-import { ChainCheck, linkAfter } from "../people/record-chain.js";
 import { isAbout, type RoleStore, type StoreChange } from "../people/role-store.js";
 import { Watchers } from "../people/watchers.js";
 import { portierError } from "../schema/problems.js";
@@ -13,7 +13,7 @@ import { findTable } from "../schema/schema.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
-import { allLines, type Line, RecordLog } from "./record-log.js";
+import { AuditLog, allLines, type Line } from "./audit-log.js";
 import { writeWhole } from "./write-whole.js";
 
 export interface JsonFileStoreOptions {
@@ -59,7 +59,7 @@ export function jsonFileStore<T extends TableTypes = AnyTables>(
   const { schema } = portier;
   const kept = keptOf(portier);
   const record = `${file}.record`;
-  const log = new RecordLog(record);
+  const log = new AuditLog(record);
   const turn = inOrder();
   const writeOf = ({ table, before, after }: Line["writes"][number]): StoredWrite[] => {
     const found = findTable(schema, table);

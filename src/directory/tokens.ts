@@ -2,7 +2,7 @@ import { createLocalJWKSet, createRemoteJWKSet, errors, type JSONWebKeySet, type
 import { PortierError, portierError } from "../schema/problems.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { timestampOf } from "../schema/types/timestamp.js";
-import type { RoleClaim } from "../session/given-roles.js";
+import type { RoleClaim } from "../session/assigned-roles.js";
 import type { AnyRules } from "../session/open-rules.js";
 import type { Portier } from "../session/portier.js";
 import { claimOf } from "./claim-of.js";
@@ -99,13 +99,13 @@ export function tokenReader<T extends TableTypes = AnyTables>(portier: Portier<T
       const person = valueAt(payload, personName);
       if (typeof person !== "string" || person === "") throw badToken(`"${sayPath(personName)}" names nobody`);
       const roles = namesAt(payload, claims.roles).flatMap((name) => roleNamed(portier, name, options.leaveOut));
-      const meant = namesAt(payload, claims.groups).flatMap((name) => {
+      const ignore = namesAt(payload, claims.groups).flatMap((name) => {
         const claim = meanings.get(name);
         return claim === undefined ? [] : [{ ...claim, source: `the group "${name}" of the token` }];
       });
       return {
         person,
-        claims: [...roles.map((claim) => ({ ...claim, source: "the token" })), ...meant],
+        claims: [...roles.map((claim) => ({ ...claim, source: "the token" })), ...ignore],
         expires: timestampOf(new Date((payload.exp as number) * 1_000)) ?? "",
       };
     },

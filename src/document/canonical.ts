@@ -25,7 +25,9 @@ function canonicalDocument(document: DocumentInput): Mapping {
     ...(document.roles === undefined
       ? {}
       : {
-          roles: each(document.roles, (role) => change(role, { include: listOf, exclusive: listOf, givenBy: listOf })),
+          roles: each(document.roles, (role) =>
+            change(role, { include: listOf, exclusive: listOf, assignableBy: listOf }),
+          ),
         }),
     ...(document.groups === undefined ? {} : { groups: each(document.groups, canonicalGroup) }),
     ...(document.screens === undefined
@@ -38,7 +40,7 @@ function canonicalDocument(document: DocumentInput): Mapping {
 function canonicalPeople(people: unknown): unknown {
   const adds = (tables: unknown) =>
     isMapping(tables) ? each(tables, (table) => change(table, { view: listOf, edit: listOf })) : tables;
-  return change(people, { roles: listOf, settings: (one) => change(one, { givenBy: listOf, adds }) });
+  return change(people, { roles: listOf, settings: (one) => change(one, { settableBy: listOf, adds }) });
 }
 
 function canonicalScreen(screen: unknown): object {

@@ -29,7 +29,7 @@ export function copyRule(document: DocumentInput, address: string, { name, to }:
     throw portierError("wrong-call", { what: `there is no rule "${address}"`, hint: "name a rule as TABLE/RULE" });
   }
   mustBeNew(rules, name, `"${tableName}" has a rule`);
-  const { meant: _, to: own, ...rest } = rule;
+  const { ignore: _, to: own, ...rest } = rule;
   const who = to ?? own;
   const copy: RuleInput = { ...(who === undefined ? {} : { to: shortest(who) }), ...rest };
   return { ...document, tables: { ...document.tables, [tableName]: { ...table, rules: { ...rules, [name]: copy } } } };
@@ -53,9 +53,9 @@ export function copyRole(document: DocumentInput, role: string, name: string): D
   mustBeNew(roles, name, "there is a role");
   mustBeNew(groups ?? {}, name, "there is a group");
   const beside = new Beside(role, name);
-  const { atLeast: _, meant: __, ...copy } = own;
+  const { minHolders: _, ignore: __, ...copy } = own;
   // Who includes, excludes or gives the other does so with this one, too.
-  const withRoles = mapValues(roles, (one) => beside.in<RoleInput>(one, ["include", "exclusive", "givenBy"]));
+  const withRoles = mapValues(roles, (one) => beside.in<RoleInput>(one, ["include", "exclusive", "assignableBy"]));
   const tables = mapValues(document.tables, (table) =>
     table.rules === undefined ? table : { ...table, rules: beside.rules(table.rules) },
   ) as Readonly<Record<string, TableInput>>;
@@ -91,7 +91,7 @@ class Beside {
       const to = isReserve || !isMapping(rule) ? [] : entriesOf(rule["to"]).flatMap((one) => this.#other(one) ?? []);
       const isThere = to.length === 0 || to.every((one) => entriesOf(rule.to).includes(one));
       if (isThere) continue;
-      const { meant: _, ...rest } = wider;
+      const { ignore: _, ...rest } = wider;
       const copy = freeName(`${name}-for-${slug(this.#name)}`, taken);
       made.push([copy, { ...rest, to: shortest(to), copyOf: name }]);
     }

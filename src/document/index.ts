@@ -1,4 +1,4 @@
-export { readMoment } from "../schema/moment.js";
+export { readInstant } from "../schema/instant.js";
 export { canonicalJson } from "./canonical.js";
 export { copyRole, copyRule, type RuleCopy } from "./copy.js";
 export { type Data, type DataFile, readData, readRoles, recordKey } from "./data.js";

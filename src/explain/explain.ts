@@ -11,7 +11,7 @@ import type { Session } from "../session/session.js";
 
 import { knownGate, waysTo } from "./gates.js";
 import { HeldNames } from "./held-names.js";
-import { type Alternative, findAlternatives, type Gates, type Need } from "./missing.js";
+import { findRemedies, type Gates, type MissingCondition, type Remedy } from "./missing.js";
 import { type RuleTrace, Tracer } from "./trace.js";
 import { type Place, TracedRules } from "./traced-rules.js";
 
@@ -40,9 +40,9 @@ export interface Explanation {
   /** Every rule of the table that speaks of the action, those that bear on the answer first. */
   readonly rules: readonly RuleTrace[];
   /** For a denial: what would have to be otherwise, the shortest way first. Each is whole: who does that gets a yes. */
-  readonly alternatives: readonly Alternative[];
+  readonly alternatives: readonly Remedy[];
   /** For `not-found`: what would have to be otherwise for the person to know of the record at all. */
-  readonly toKnow: readonly Alternative[];
+  readonly toSeeRecord: readonly Remedy[];
 }
 
 /** How each rule stands to a question, those that bear on the answer first: an explanation without its alternatives. */
@@ -73,7 +73,7 @@ export function explain(session: Session, question: Question): Explanation {
   const { field, all, rules } = traced(session, question);
   const refused = subject.meets && (decision === undefined ? reach === "none" : !decision.permitted);
   const held = new HeldNames(ruleset, subject, all.table);
-  const lacking = (ways: readonly Gates[], more: readonly Need[] = []) => findAlternatives(ways, held, more);
+  const lacking = (ways: readonly Gates[], more: readonly MissingCondition[] = []) => findRemedies(ways, held, more);
   return {
     action,
     table: tableName,
@@ -84,7 +84,7 @@ export function explain(session: Session, question: Question): Explanation {
     roles: session.roles,
     rules,
     alternatives: refused ? lacking(waysTo(all, action, field), sourceNeeds(field)) : [],
-    toKnow: refused && decision?.reason === "not-found" ? lacking([[knownGate(all)]]) : [],
+    toSeeRecord: refused && decision?.reason === "not-found" ? lacking([[knownGate(all)]]) : [],
   };
 }
 
@@ -96,7 +96,7 @@ function actionsBehind(table: Table, action: ActionName): readonly ActionName[] 
 }
 
 /** What a lookup shows must be shown where it comes from, too. */
-function sourceNeeds(field: Field | undefined): Need[] {
+function sourceNeeds(field: Field | undefined): MissingCondition[] {
   if (field?.lookup === undefined) return [];
   const { through, field: source } = field.lookup;
   return [{ kind: "where", text: `"${source.name}" may be seen of the record that "${through.name}" leads to` }];

@@ -48,7 +48,7 @@ export class HeldNames {
   /** Whether who becomes all of these is the other, too. */
   gives(names: readonly string[], entry: string): boolean {
     if (names.length === 0) return false;
-    return entry === "signed-in" || this.#givenBy(names).has(entry);
+    return entry === "signed-in" || this.#broughtBy(names).has(entry);
   }
 
   /** Whether the person would hold a role, or be in a group, after becoming some and being others no more. */
@@ -56,7 +56,7 @@ export class HeldNames {
     if (!this.#isName(name)) return undefined;
     const { memberships } = this.#subject;
     if (memberships === undefined) {
-      if (this.#givenBy(plus).has(name)) return "true";
+      if (this.#broughtBy(plus).has(name)) return "true";
       // A visitor who signs in can be in any group: that is for what is known of them to say.
       const { groups, carriers } = this.#ruleset;
       return groups.has(name) || (carriers.get(name) ?? []).length > 0 ? "unknown" : "false";
@@ -71,7 +71,7 @@ export class HeldNames {
   clash(names: readonly string[]): boolean {
     const { roles } = this.#ruleset.schema;
     const roleIn = (text: string) => text.split(" of ")[0] as string;
-    const brought = [...this.#givenBy(names), ...names.map(roleIn)];
+    const brought = [...this.#broughtBy(names), ...names.map(roleIn)];
     const all = [...brought, ...this.#subject.roles().map(roleIn)];
     return brought.some((name) => all.some((other) => roles.get(name)?.exclusive.has(other) === true));
   }
@@ -100,7 +100,7 @@ export class HeldNames {
     return this.#ruleset.groups.has(name) || this.#ruleset.schema.roles.has(name) || this.#ruleset.lines.has(name);
   }
 
-  #givenBy(names: readonly string[]): ReadonlySet<string> {
+  #broughtBy(names: readonly string[]): ReadonlySet<string> {
     const id = JSON.stringify(names);
     const known = this.#given.get(id);
     if (known !== undefined) return known;

@@ -2,13 +2,13 @@ import { True } from "../conditions/truth.js";
 import { internals } from "../session/internals.js";
 import type { AnySession } from "../session/open-session.js";
 
-import { type Way, waysInto } from "./ways.js";
+import { type MembershipPath, waysInto } from "./membership-paths.js";
 
 /** A role that somebody holds, and through what. */
 export interface HeldRole {
   readonly role: string;
   /** The ways in which they come to it, the shortest first, 20 at most. */
-  readonly ways: readonly Way[];
+  readonly ways: readonly MembershipPath[];
 }
 
 /**

@@ -1,6 +1,6 @@
 export { type Explanation, explain, type Question } from "./explain.js";
 export { type HeldRole, heldRoles } from "./held-roles.js";
-export type { Alternative, Need } from "./missing.js";
+export { formatMembershipPath, type MembershipPath } from "./membership-paths.js";
+export type { MissingCondition, Remedy } from "./missing.js";
 export { type ExplanationWords, explanationText, explanationWords, type WordEntry, type WordSection } from "./text.js";
 export type { ConditionTrace, EntryTrace, RuleTrace, TracedTruth, WhoTrace } from "./trace.js";
-export { type Way, wayText } from "./ways.js";

@@ -6,14 +6,14 @@ import type { ConditionTrace, RuleTrace, TracedTruth } from "./trace.js";
 import { expressionOf } from "./trace.js";
 
 /** One way in which the answer would have been a permit: everything in `needs` together. */
-export interface Alternative {
+export interface Remedy {
   /** The permit that would then apply. */
   readonly rule: string;
-  readonly needs: readonly Need[];
+  readonly needs: readonly MissingCondition[];
 }
 
 /** `text` says what is needed; `here` what is there instead. */
-export interface Need {
+export interface MissingCondition {
   /** `setting`: something that is set of the person, to be taken back. */
   readonly kind: "who" | "where" | "setting";
   readonly text: string;
@@ -46,8 +46,8 @@ const limits = { steps: 2_000, found: 24, changes: 6 } as const;
  * names what was met and might not be any more, because what is to be changed is read there, too; and what would not stop
  * before, but would stop somebody who has become what is needed.
  */
-export function findAlternatives(ways: readonly Gates[], held: HeldNames, more: readonly Need[]): Alternative[] {
-  const found: Alternative[] = [];
+export function findRemedies(ways: readonly Gates[], held: HeldNames, more: readonly MissingCondition[]): Remedy[] {
+  const found: Remedy[] = [];
   const search = new Search(held);
   for (const gates of ways) {
     for (const [opened, change] of search.open(gates, [], nothing)) {
@@ -228,20 +228,20 @@ class Search {
 
 const toBeWords = "to be: ";
 
-function needsOf({ plus, minus, where }: Change): Need[] {
+function needsOf({ plus, minus, where }: Change): MissingCondition[] {
   const names = minus.filter((entry) => !isSetting(entry));
   return [
-    ...plus.map((entry): Need => ({ kind: "who", text: toBeWords + entry })),
+    ...plus.map((entry): MissingCondition => ({ kind: "who", text: toBeWords + entry })),
     ...(names.length === 0 ? [] : [{ kind: "who", text: `to be none of: ${names.join(", ")}` } as const]),
-    ...minus.filter(isSetting).map((entry): Need => ({ kind: "setting", text: `without the ${entry}` })),
-    ...where.map(({ trace, isMet }): Need => {
+    ...minus.filter(isSetting).map((entry): MissingCondition => ({ kind: "setting", text: `without the ${entry}` })),
+    ...where.map(({ trace, isMet }): MissingCondition => {
       return { kind: "where", text: isMet ? trace.text : `not (${trace.text})`, ...hereOf(trace) };
     }),
   ];
 }
 
 /** Leaves out a way that needs all that another needs, and more. */
-function withoutLonger(found: readonly Alternative[]): Alternative[] {
+function withoutLonger(found: readonly Remedy[]): Remedy[] {
   const sets = found.map(({ needs }) => new Set(needs.map(({ text }) => text)));
   return found.filter((_, index) => {
     const own = sets[index] as Set<string>;
@@ -253,8 +253,8 @@ function withoutLonger(found: readonly Alternative[]): Alternative[] {
 }
 
 /** Ways through one rule that differ in one name are one: "to be: a or b". */
-function joined(found: readonly Alternative[]): Alternative[] {
-  const ways = new Map<string, { rule: string; names: string[]; rest: readonly Need[] }>();
+function joined(found: readonly Remedy[]): Remedy[] {
+  const ways = new Map<string, { rule: string; names: string[]; rest: readonly MissingCondition[] }>();
   for (const { rule, needs } of found) {
     const named = needs.filter(({ text }) => text.startsWith(toBeWords));
     const rest = needs.filter(({ text }) => !text.startsWith(toBeWords));
@@ -265,7 +265,7 @@ function joined(found: readonly Alternative[]): Alternative[] {
     ways.set(id, way);
   }
   return [...ways.values()].map(({ rule, names, rest }) => {
-    const who: Need[] = names.length === 0 ? [] : [{ kind: "who", text: toBeWords + names.join(" or ") }];
+    const who: MissingCondition[] = names.length === 0 ? [] : [{ kind: "who", text: toBeWords + names.join(" or ") }];
     return { rule, needs: [...who, ...rest] };
   });
 }

@@ -1,5 +1,5 @@
 import type { Explanation } from "./explain.js";
-import { type Alternative, valuesOf } from "./missing.js";
+import { type Remedy, valuesOf } from "./missing.js";
 import type { EntryTrace, RuleTrace } from "./trace.js";
 
 /** An explanation in words, in the order in which it is read; for a page to lay out. */
@@ -51,14 +51,14 @@ const effectWords = {
 
 /** Puts an explanation into words. Every sentence about a decision is made here. */
 export function explanationWords(explanation: Explanation): ExplanationWords {
-  const { decision, reach, rules, roles, alternatives, toKnow, field } = explanation;
+  const { decision, reach, rules, roles, alternatives, toSeeRecord, field } = explanation;
   const bearing = rules.filter((trace) => trace.applies !== "no");
   const others = rules.filter((trace) => trace.applies === "no" && trace.covers);
   const ofFields = field === undefined;
   const sections = [
     ruleSection(reach === undefined ? "Rules that bear on it" : "Rules that may bear on it", bearing, ofFields),
     missingSection("What is missing (any one of these)", alternatives),
-    missingSection("To know of the record at all (any one of these)", toKnow),
+    missingSection("To know of the record at all (any one of these)", toSeeRecord),
     ruleSection("Rules that cover it but do not apply", others, ofFields),
   ].filter(({ entries }) => entries.length > 0);
   return {
@@ -102,7 +102,7 @@ function answer({ decision, reach, meets }: Explanation): string {
   return `${decision.permitted ? "YES" : "NO"}: ${reasons[decision.reason]}${by}${asked}${tentative}`;
 }
 
-function missingSection(title: string, list: readonly Alternative[]): WordSection {
+function missingSection(title: string, list: readonly Remedy[]): WordSection {
   const entries = list.map(({ rule, needs }): WordEntry => {
     const parts = needs.map(({ text, here }) => (here === undefined ? text : `${text} (here ${here})`));
     return { text: parts.join(", and "), details: [{ label: "by", text: rule }] };

@@ -11,9 +11,9 @@ import type { Rule, Who } from "../rules/rule.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import { compileTruth } from "../session/conditions.js";
 import type { Plan } from "../session/plan.js";
-import { entryMet } from "../session/step.js";
+import { entryApplies } from "../session/step.js";
 import type { Subject } from "../session/subject.js";
-import { waysInto } from "./ways.js";
+import { waysInto } from "./membership-paths.js";
 
 /** `open` where the answer depends on a record and none was given. */
 export type TracedTruth = (typeof truthNames)[number] | "open";
@@ -123,7 +123,7 @@ export class Tracer {
 
   #traceEntry(who: Who): EntryTrace {
     const truth = this.#subject.meets
-      ? this.#safely(() => this.#truth(entryMet(who, this.#subject)), "unknown")
+      ? this.#safely(() => this.#truth(entryApplies(who, this.#subject)), "unknown")
       : "false";
     const through = who.kind === "member" ? this.#safely(() => this.#through(who.name), []) : [];
     return { entry: who.text, truth, through };

@@ -73,7 +73,7 @@ export class TracedRules {
     const covers = inExtent && coversPlace(counting, keyFollows ? undefined : field, this.#place);
     const isNew = options.judges === "new";
     const isCrossing = options.isCrossing === true;
-    const isLate = isCrossing || (rule.bothWays && options.judges === "change");
+    const isLate = isCrossing || (rule.alsoAfter && options.judges === "change");
     return {
       rule: rule.address,
       effect: rule.effect.name,

@@ -2,7 +2,7 @@
 import { compileRules } from "../rules/compile-rules.js";
 import type { TypedDocument } from "../schema/document.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
-import * as plain from "../session/accept.js";
+import * as plain from "../session/check-change.js";
 import { choices as plainChoices } from "../session/choices.js";
 import { type CompiledDocument, rulesetFrom } from "../session/compiled.js";
 import { form as plainForm } from "../session/form.js";
@@ -33,14 +33,23 @@ function judging<F extends (session: OpenSession, ...rest: never[]) => unknown>(
   }) as F;
 }
 
-/** {@link Session.accept} as a function. */
-export const accept: plain.Accept = /* @__PURE__ */ judging(plain.accept);
+/** {@link Session.checkAction} as a function. */
+export const checkAction = /* @__PURE__ */ judging(plain.checkAction);
 
-/** {@link Session.acceptBulk} as a function. */
-export const acceptBulk = /* @__PURE__ */ judging(plain.acceptBulk);
+/** {@link Session.checkBulkEdit} as a function. */
+export const checkBulkEdit = /* @__PURE__ */ judging(plain.checkBulkEdit);
 
-/** {@link Session.acceptImport} as a function. */
-export const acceptImport = /* @__PURE__ */ judging(plain.acceptImport);
+/** {@link Session.checkCreate} as a function. */
+export const checkCreate = /* @__PURE__ */ judging(plain.checkCreate);
+
+/** {@link Session.checkDelete} as a function. */
+export const checkDelete = /* @__PURE__ */ judging(plain.checkDelete);
+
+/** {@link Session.checkEdit} as a function. */
+export const checkEdit = /* @__PURE__ */ judging(plain.checkEdit);
+
+/** {@link Session.checkImport} as a function. */
+export const checkImport = /* @__PURE__ */ judging(plain.checkImport);
 
 /** {@link Session.choices} as a function. */
 export const choices = /* @__PURE__ */ judging(plainChoices);

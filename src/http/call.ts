@@ -1,4 +1,4 @@
-import type { Acting } from "../database/acting.js";
+import type { UserDatabase } from "../database/user-database.js";
 import type { Schema, Table } from "../schema/schema.js";
 import { knownTable } from "../session/known-table.js";
 import type { Session } from "../session/session.js";
@@ -11,10 +11,11 @@ export interface Call {
   readonly url: URL;
   /** The parts of the path that the route names, decoded: `{ table: "objects", key: "BM-SH-0001" }`. */
   readonly parts: Readonly<Record<string, string>>;
-  readonly acting: Acting;
+  /** The database as the current user sees and changes it. */
+  readonly database: UserDatabase;
   readonly schema: Schema;
   readonly limits: HttpLimits;
-  readonly options: Pick<HttpOptions, "acts" | "base" | "description">;
+  readonly options: Pick<HttpOptions, "actions" | "base" | "description">;
 }
 
 /** The table of the path; one that is not served is none. */
@@ -30,8 +31,8 @@ export function isKnown(session: Session, { name }: Table): boolean {
 }
 
 /** The table as the person can know of it. Ends as for a table that is not there, where it does not exist for them. */
-export async function mustKnow({ acting }: Call, table: Table): Promise<Table> {
-  const known = await acting.ask((session) => (isKnown(session, table) ? knownTable(session, table) : undefined));
+export async function mustKnow({ database }: Call, table: Table): Promise<Table> {
+  const known = await database.ask((session) => (isKnown(session, table) ? knownTable(session, table) : undefined));
   if (known === undefined) throw notFound();
   return known;
 }

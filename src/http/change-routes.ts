@@ -1,26 +1,26 @@
 import type { Row } from "../conditions/source.js";
-import type { KeyedChange } from "../database/acting.js";
 import { RecordChanged } from "../database/errors.js";
+import type { KeyedChange } from "../database/user-database.js";
 import { recordAddress } from "../schema/address.js";
 import { isMapping } from "../schema/reader.js";
 import type { Table } from "../schema/schema.js";
-import type { Acceptance } from "../session/acceptance.js";
-import type { ManyAcceptance } from "../session/many.js";
+import type { ChangeResult } from "../session/change-result.js";
+import type { BatchResult } from "../session/check-batch.js";
 import { seenOf } from "../session/seen.js";
 import { isTexts, readBody, readChange } from "./body.js";
 import { type Call, json, mustKnow, tableOf } from "./call.js";
 import { etagOf, namesVersion, versionOf } from "./etag.js";
 import type { HttpLimits } from "./options.js";
-import { HttpProblem, notAcceptedProblem, notFound, refusalOf } from "./problem.js";
+import { HttpProblem, notFound, refusalOf, rejectedProblem } from "./problem.js";
 
 export async function create(call: Call): Promise<Response> {
-  const { acting, request, limits, options } = call;
+  const { database, request, limits, options } = call;
   const table = tableOf(call);
-  const { values, options: change } = readChange(await readBody(request, limits.body));
-  const outcome = await acting.create(table.name, values, change);
+  const { values, options: change } = readChange(await readBody(request, limits.maxBodyBytes));
+  const outcome = await database.create(table.name, values, change);
   if (!outcome.accepted) {
     await mustKnow(call, table);
-    throw notAcceptedProblem(outcome);
+    throw rejectedProblem(outcome);
   }
   const key = outcome.record === undefined ? undefined : recordAddress(table, outcome.record);
   // A record that its maker does not see has no place for them.
@@ -29,59 +29,59 @@ export async function create(call: Call): Promise<Response> {
 }
 
 export async function edit(call: Call): Promise<Response> {
-  const { acting, request, limits, parts } = call;
+  const { database, request, limits, parts } = call;
   const table = tableOf(call);
   const key = parts["key"] ?? "";
-  const { values, options } = readChange(await readBody(request, limits.body));
+  const { values, options } = readChange(await readBody(request, limits.maxBodyBytes));
   const expecting = await expected(call, table, key);
-  const outcome = await acting.edit(table.name, key, values, { ...options, ...expecting });
-  if (!outcome.accepted) throw notAcceptedProblem(outcome);
+  const outcome = await database.edit(table.name, key, values, { ...options, ...expecting });
+  if (!outcome.accepted) throw rejectedProblem(outcome);
   return changed(outcome, 200);
 }
 
 export async function remove(call: Call): Promise<Response> {
-  const { acting, parts, url } = call;
+  const { database, parts, url } = call;
   const table = tableOf(call);
   const key = parts["key"] ?? "";
   const confirmed = url.searchParams.getAll("confirmed");
-  const outcome = await acting.delete(table.name, key, { confirmed, ...(await expected(call, table, key)) });
-  if (!outcome.accepted) throw notAcceptedProblem(outcome);
+  const outcome = await database.delete(table.name, key, { confirmed, ...(await expected(call, table, key)) });
+  if (!outcome.accepted) throw rejectedProblem(outcome);
   return new Response(null, { status: 204 });
 }
 
-export async function act(call: Call): Promise<Response> {
-  const { acting, parts, request, limits, options } = call;
+export async function perform(call: Call): Promise<Response> {
+  const { database, parts, request, limits, options } = call;
   const table = tableOf(call);
   const [key, action] = [parts["key"] ?? "", parts["action"] ?? ""];
-  const work = Object.hasOwn(options.acts ?? {}, table.name) ? options.acts?.[table.name] : undefined;
+  const work = Object.hasOwn(options.actions ?? {}, table.name) ? options.actions?.[table.name] : undefined;
   const run = work !== undefined && Object.hasOwn(work, action) ? work[action] : undefined;
   if (!table.actions.includes(action) || run === undefined) throw notFound();
-  const body = request.headers.has("content-type") ? await readBody(request, limits.body) : {};
+  const body = request.headers.has("content-type") ? await readBody(request, limits.maxBodyBytes) : {};
   const { options: change } = readChange(body);
-  const outcome = await acting.act(action as never, table.name, key, run, {
+  const outcome = await database.perform(action as never, table.name, key, run, {
     ...change,
     ...(await expected(call, table, key)),
   });
-  if (!outcome.accepted) throw notAcceptedProblem(outcome);
+  if (!outcome.accepted) throw rejectedProblem(outcome);
   return changed(outcome, 200);
 }
 
-export async function bulk(call: Call): Promise<Response> {
-  const { acting, request, limits } = call;
+export async function bulkEdit(call: Call): Promise<Response> {
+  const { database, request, limits } = call;
   const table = tableOf(call);
-  const body = await readBody(request, limits.body);
+  const body = await readBody(request, limits.maxBodyBytes);
   const { keys } = body;
   if (!isTexts(keys)) throw new HttpProblem("bad-request", '"keys" must be a list of keys, as texts.');
   mustBeFew(keys.length, limits);
   const { values, options } = readChange(body, ["keys"]);
   await mustKnow(call, table);
-  return many(await acting.editMany(table.name, keys, values, options));
+  return many(await database.bulkEdit(table.name, keys, values, options));
 }
 
 export async function editEach(call: Call): Promise<Response> {
-  const { acting, request, limits } = call;
+  const { database, request, limits } = call;
   const table = tableOf(call);
-  const body = await readBody(request, limits.body);
+  const body = await readBody(request, limits.maxBodyBytes);
   const { changes } = body;
   if (!Array.isArray(changes) || !changes.every(isKeyedChange)) {
     throw new HttpProblem("bad-request", '"changes" must be a list of { key, values }.');
@@ -89,17 +89,17 @@ export async function editEach(call: Call): Promise<Response> {
   mustBeFew(changes.length, limits);
   const { options } = readChange(body, ["changes"]);
   await mustKnow(call, table);
-  return many(await acting.editEach(table.name, changes, options));
+  return many(await database.editEach(table.name, changes, options));
 }
 
 function isKeyedChange(value: unknown): value is KeyedChange {
   return isMapping(value) && typeof value["key"] === "string" && isMapping(value["values"]);
 }
 
-export async function importMany(call: Call): Promise<Response> {
-  const { acting, request, limits } = call;
+export async function importRecords(call: Call): Promise<Response> {
+  const { database, request, limits } = call;
   const table = tableOf(call);
-  const body = await readBody(request, limits.body);
+  const body = await readBody(request, limits.maxBodyBytes);
   const { records } = body;
   if (!Array.isArray(records) || !records.every(isMapping)) {
     throw new HttpProblem("bad-request", '"records" must be a list of objects.');
@@ -107,15 +107,15 @@ export async function importMany(call: Call): Promise<Response> {
   mustBeFew(records.length, limits);
   const { options } = readChange(body, ["records"]);
   await mustKnow(call, table);
-  return many(await acting.createMany(table.name, records, options));
+  return many(await database.import(table.name, records, options));
 }
 
-function mustBeFew(count: number, { many: most }: HttpLimits): void {
+function mustBeFew(count: number, { maxBatch: most }: HttpLimits): void {
   if (count > most) throw new HttpProblem("too-large", `${most} records at a time at most.`);
 }
 
 /** A result for each, in order; what is refused refuses all of it, and says so by the status. */
-function many({ accepted, results }: ManyAcceptance): Response {
+function many({ accepted, results }: BatchResult): Response {
   const told = results.map((one) =>
     one.accepted
       ? { accepted: true }
@@ -131,7 +131,7 @@ function many({ accepted, results }: ManyAcceptance): Response {
 
 /** The record after a change, as the person sees it then; it may be gone for them. */
 async function changed(
-  { record, dropped }: Extract<Acceptance, { accepted: true }>,
+  { record, dropped }: Extract<ChangeResult, { accepted: true }>,
   status: number,
   headers: Readonly<Record<string, string>> = {},
 ): Promise<Response> {
@@ -140,10 +140,10 @@ async function changed(
 }
 
 /** What `If-Match` asks for: the record must be as it was seen when it was read, and stay so until it is locked. */
-async function expected({ acting, request }: Call, table: Table, key: string) {
+async function expected({ database, request }: Call, table: Table, key: string) {
   const header = request.headers.get("if-match");
   if (header === null) return {};
-  const seen = await acting.about(table.name, key, (session, record) => seenOf(session, table.name, record));
+  const seen = await database.about(table.name, key, (session, record) => seenOf(session, table.name, record));
   if (seen === undefined) throw notFound();
   if (!namesVersion(header, await etagOf(seen), "strong")) throw new RecordChanged("the record is not as it was seen");
   if (header.trim() === "*") return {};

@@ -3,8 +3,8 @@ import { type Call, isKnown, json } from "./call.js";
 import { openApi } from "./openapi.js";
 
 /** The interface as the person can know of it: without tables, fields, choices and actions that no rule opens to them. */
-export async function description({ acting, schema, options }: Call): Promise<Response> {
-  const tables = await acting.ask((session) => {
+export async function description({ database, schema, options }: Call): Promise<Response> {
+  const tables = await database.ask((session) => {
     const known = [...schema.tables.values()]
       .filter((table) => isKnown(session, table))
       .map((table) => knownTable(session, table))
@@ -14,7 +14,7 @@ export async function description({ acting, schema, options }: Call): Promise<Re
   return json(
     openApi(tables, {
       base: options.base ?? "",
-      acts: options.acts ?? {},
+      actions: options.actions ?? {},
       ...(options.description && { description: options.description }),
     }),
   );

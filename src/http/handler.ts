@@ -1,15 +1,15 @@
-import type { Acting } from "../database/acting.js";
+import { createDatabase } from "../database/create-database.js";
 import { ConflictError, ConstraintError, RecordChanged } from "../database/errors.js";
-import { openDatabase } from "../database/open-database.js";
+import type { UserDatabase } from "../database/user-database.js";
 import { PortierError } from "../schema/problems.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { accepts } from "./accept.js";
 import type { Call } from "./call.js";
-import { act, bulk, create, edit, editEach, importMany, remove } from "./change-routes.js";
+import { bulkEdit, create, edit, editEach, importRecords, perform, remove } from "./change-routes.js";
 import { description } from "./description.js";
 import { defaultLimits, type HttpOptions } from "./options.js";
 import { HttpProblem, problemResponse } from "./problem.js";
-import { choices, exportTable, form, list, me, newForm, view } from "./read-routes.js";
+import { choices, exportRecords, form, list, me, newForm, view } from "./read-routes.js";
 import { type Route, type RouteName, routes } from "./routes.js";
 
 /** Answers a request; undefined for a path that is none of the routes', for the server to go on. */
@@ -21,7 +21,7 @@ export type AccessHandler = (request: Request) => Promise<Response | undefined>;
  * does not know of answers as one that is not there.
  *
  * @example
- * const handle = accessHandler({ portier, connection, base: "/api", who: async (request) => ({ person: await signedIn(request) }) });
+ * const handle = accessHandler({ portier, connection, base: "/api", authenticate: async (request) => ({ person: await signedIn(request) }) });
  * const response = (await handle(request)) ?? new Response(null, { status: 404 });
  */
 export function accessHandler<T extends TableTypes = AnyTables>(options: HttpOptions<T>): AccessHandler {
@@ -29,16 +29,16 @@ export function accessHandler<T extends TableTypes = AnyTables>(options: HttpOpt
     portier,
     connection,
     observe,
-    who,
+    authenticate,
     base = "",
     tables,
     limits,
-    report,
+    onDiagnostic,
     onError,
     challenge = "Bearer",
   } = options;
   const served = { ...portier.schema, tables: servedTables(portier.schema.tables, tables) };
-  const database = openDatabase(portier, connection, observe === undefined ? {} : { observe });
+  const database = createDatabase(portier, connection, { ...(observe && { observe }), onDiagnostic });
   return async (request) => {
     const url = new URL(request.url);
     const path = pathUnder(base, url.pathname);
@@ -54,19 +54,21 @@ export function accessHandler<T extends TableTypes = AnyTables>(options: HttpOpt
       if (!accepts(request.headers.get("accept"), type)) {
         return problemResponse("not-acceptable", { detail: `It can be had as ${type}.` });
       }
-      const asking = await who(request);
-      if (asking === undefined) return problemResponse("not-signed-in", {}, { "www-authenticate": challenge });
-      if (asking instanceof Response) return asking;
-      const { person, ...more } = asking;
-      const acting = database.as(person, { ...more, ...(report === undefined ? {} : { report }) });
+      const identity = await authenticate(request);
+      if (identity === undefined) return problemResponse("not-signed-in", {}, { "www-authenticate": challenge });
+      if (identity instanceof Response) return identity;
       const response = await runs[found.route.name]({
         request,
         url,
         parts: found.parts,
-        acting: acting as unknown as Acting,
+        database: database.as(identity) as unknown as UserDatabase,
         schema: served,
         limits: { ...defaultLimits, ...limits },
-        options: { base, acts: options.acts ?? {}, ...(options.description && { description: options.description }) },
+        options: {
+          base,
+          actions: options.actions ?? {},
+          ...(options.description && { description: options.description }),
+        },
       });
       return request.method === "HEAD" ? new Response(null, response) : response;
     } catch (error) {
@@ -83,15 +85,15 @@ const runs: Readonly<Record<RouteName, (call: Call) => Promise<Response>>> = {
   editEach,
   view,
   edit,
-  remove,
-  act,
+  delete: remove,
+  perform,
   newForm,
   form,
   choices,
   choicesOf: choices,
-  bulk,
-  importMany,
-  exportTable,
+  bulkEdit,
+  import: importRecords,
+  export: exportRecords,
 };
 
 function servedTables<V>(all: ReadonlyMap<string, V>, wanted: readonly string[] | undefined): ReadonlyMap<string, V> {

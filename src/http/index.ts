@@ -1,4 +1,5 @@
+export type { Identity } from "../session/identity.js";
 export { type AccessHandler, accessHandler } from "./handler.js";
 export { openApi } from "./openapi.js";
-export type { Asking, HttpLimits, HttpOptions } from "./options.js";
+export type { HttpLimits, HttpOptions } from "./options.js";
 export type { ProblemDetails } from "./problem.js";

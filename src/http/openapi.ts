@@ -15,7 +15,7 @@ import { type AnswerShape, type Route, routes } from "./routes.js";
 
 interface Described {
   readonly base: string;
-  readonly acts: Readonly<Record<string, Readonly<Record<string, unknown>>>>;
+  readonly actions: Readonly<Record<string, Readonly<Record<string, unknown>>>>;
   readonly description?: HttpDescription;
 }
 
@@ -23,7 +23,7 @@ interface Described {
  * The interface as OpenAPI 3.1, made from tables: a path for each, with the shapes of what is sent and answered. Any field may
  * be hidden in some record, so of a record its key alone is required.
  */
-export function openApi(tables: ReadonlyMap<string, Table>, { base, acts, description = {} }: Described): object {
+export function openApi(tables: ReadonlyMap<string, Table>, { base, actions, description = {} }: Described): object {
   const paths: Record<string, Record<string, unknown>> = {};
   const add = (path: string, route: Route, table: Table | undefined, action?: string) => {
     const full = path.replaceAll(/:(\w+)/g, "{$1}");
@@ -38,7 +38,7 @@ export function openApi(tables: ReadonlyMap<string, Table>, { base, acts, descri
       const path = route.path.replace(":table", encodeURIComponent(table.name));
       if (!path.includes(":action")) add(path, route, table);
       else {
-        for (const action of table.actions.filter((one) => Object.hasOwn(acts[table.name] ?? {}, one))) {
+        for (const action of table.actions.filter((one) => Object.hasOwn(actions[table.name] ?? {}, one))) {
           add(path.replace(":action", encodeURIComponent(action)), route, table, action);
         }
       }

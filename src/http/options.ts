@@ -1,16 +1,10 @@
 import type { Row } from "../conditions/source.js";
 import type { Connection } from "../database/connection.js";
 import type { Observe } from "../database/observing.js";
-import type { ActingOptions } from "../database/work.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import type { Identity } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
-import type { Finding } from "../session/session-options.js";
-
-/** Who asks, as the application's own sign-in says. */
-export interface Asking extends Omit<ActingOptions, "report"> {
-  /** The key of a person, or null for a visitor. */
-  readonly person: string | number | null;
-}
+import type { Diagnostic } from "../session/session-options.js";
 
 export interface HttpOptions<T extends TableTypes = AnyTables> {
   readonly portier: Portier<T>;
@@ -18,16 +12,18 @@ export interface HttpOptions<T extends TableTypes = AnyTables> {
   /** Told what would have been refused or hidden of the tables that the document observes; needed where it observes any. */
   readonly observe?: Observe;
   /**
-   * Finds out who asks, from a token or the application's own session. A response of its own is sent as it is, such as one
-   * to a page for signing in; undefined is answered by 401.
+   * Says who the current user is, from a token or the application's own session: `{ person: null }` for a visitor. A response
+   * of its own is sent as it is, such as a redirect to a page for signing in; undefined is answered by 401.
    */
-  readonly who: (request: Request) => Asking | Response | undefined | Promise<Asking | Response | undefined>;
+  readonly authenticate: (
+    request: Request,
+  ) => Identity | Response | undefined | Promise<Identity | Response | undefined>;
   /** The path under which the routes are: `/api`. Default: the root. */
   readonly base?: string;
   /** The tables that are served. Default: all. */
   readonly tables?: readonly TableOf<T>[];
   /** What a custom action does, inside of its transaction: `{ objects: { photograph: async (inside, record) => {...} } }`. */
-  readonly acts?: Readonly<
+  readonly actions?: Readonly<
     Record<string, Readonly<Record<string, (inside: Connection, record: Row) => Promise<void>>>>
   >;
   readonly limits?: Partial<HttpLimits>;
@@ -38,7 +34,7 @@ export interface HttpOptions<T extends TableTypes = AnyTables> {
   /** What the description of the interface says of the service. */
   readonly description?: HttpDescription;
   /** Told of faults and of bad data. */
-  readonly report?: (finding: Finding) => void;
+  readonly onDiagnostic?: (diagnostic: Diagnostic) => void;
   /** Told of what went wrong besides; the answer says no more than that. */
   readonly onError?: (error: unknown, request: Request) => void;
 }
@@ -53,14 +49,14 @@ export interface HttpDescription {
 }
 
 export interface HttpLimits {
-  /** Records of a page when nothing else is asked for. Default: 50. */
-  readonly page: number;
+  /** Records of a page, unless the request says otherwise. Default: 50. */
+  readonly pageSize: number;
   /** Records of a page at most. Default: 500. */
-  readonly mostPage: number;
+  readonly maxPageSize: number;
   /** Bytes of a body at most. Default: 1 MiB. */
-  readonly body: number;
+  readonly maxBodyBytes: number;
   /** Records of a bulk change or an import at most. Default: 1,000. */
-  readonly many: number;
+  readonly maxBatch: number;
 }
 
-export const defaultLimits: HttpLimits = { page: 50, mostPage: 500, body: 1_048_576, many: 1_000 };
+export const defaultLimits: HttpLimits = { pageSize: 50, maxPageSize: 500, maxBodyBytes: 1_048_576, maxBatch: 1_000 };

@@ -1,4 +1,4 @@
-import type { NotAccepted, Refusal } from "../session/acceptance.js";
+import type { Refusal, RejectedChange } from "../session/change-result.js";
 
 /** Problem details as in RFC 9457, with what belongs to the kind. */
 export interface ProblemDetails {
@@ -63,7 +63,7 @@ export function refusalOf({ field, reason, message }: Refusal) {
 }
 
 /** What became of a change that was not accepted. */
-export function notAcceptedProblem(outcome: NotAccepted): HttpProblem {
+export function rejectedProblem(outcome: RejectedChange): HttpProblem {
   const { reason, refusals, confirm } = outcome;
   if (reason === "not-found") return notFound();
   if (reason === "fault") return new HttpProblem("fault", "The change could not be judged, so nothing was done.");

@@ -7,8 +7,8 @@ import { etagOf, namesVersion } from "./etag.js";
 import { HttpProblem, notFound } from "./problem.js";
 import { fieldConditions, namesIn, quoted } from "./query.js";
 
-export async function me({ acting }: Call): Promise<Response> {
-  const body = await acting.ask((session) => ({
+export async function me({ database }: Call): Promise<Response> {
+  const body = await database.ask((session) => ({
     person: session.person ?? null,
     ...(session.actedBy === undefined ? {} : { actedBy: session.actedBy }),
     roles: session.roles,
@@ -19,18 +19,19 @@ export async function me({ acting }: Call): Promise<Response> {
 }
 
 export async function list(call: Call): Promise<Response> {
-  const { url, acting, limits } = call;
+  const { url, database, limits } = call;
   const table = tableOf(call);
   const asked = url.searchParams;
-  const limit = numberOf(asked, "limit", limits.page);
-  if (limit > limits.mostPage) throw new HttpProblem("bad-request", `A page has ${limits.mostPage} records at most.`);
+  const limit = numberOf(asked, "limit", limits.pageSize);
+  if (limit > limits.maxPageSize)
+    throw new HttpProblem("bad-request", `A page has ${limits.maxPageSize} records at most.`);
   const known = await mustKnow(call, table);
   const where = [
     ...asked.getAll("where"),
     ...fieldConditions(table, known, asked),
     ...searchOf(known, asked.get("search")),
   ];
-  const { records, total } = await acting.list(table.name, {
+  const { records, total } = await database.list(table.name, {
     where,
     sort: namesIn(asked, "sort"),
     limit,
@@ -51,9 +52,9 @@ function searchOf({ fields }: Table, text: string | null): string[] {
 }
 
 export async function view(call: Call): Promise<Response> {
-  const { acting, parts, request } = call;
+  const { database, parts, request } = call;
   const table = tableOf(call);
-  const seen = await acting.about(table.name, parts["key"] ?? "", (session, record) =>
+  const seen = await database.about(table.name, parts["key"] ?? "", (session, record) =>
     seenOf(session, table.name, record),
   );
   if (seen === undefined) throw notFound();
@@ -66,10 +67,10 @@ export async function view(call: Call): Promise<Response> {
 }
 
 /** What may be taken out of a table, as a file: the fields that are exported in some record, empty where they are not. */
-export async function exportTable(call: Call): Promise<Response> {
+export async function exportRecords(call: Call): Promise<Response> {
   const table = tableOf(call);
   await mustKnow(call, table);
-  const { records } = await call.acting.list(table.name, { action: "export" });
+  const { records } = await call.database.list(table.name, { action: "export" });
   const fields = table.fields.filter(({ name }) => records.some((record) => Object.hasOwn(record, name)));
   const lines = records.map((record) => fields.map(({ name }) => textOf(record[name])));
   const body = printCsv([fields.map(({ name }) => name), ...lines]);
@@ -87,8 +88,8 @@ function textOf(value: unknown): string {
 }
 
 /** Asks about a new record of a table. Whoever may make none is told so, unless the table does not exist for them. */
-async function aboutNew<R>({ acting }: Call, table: Table, question: (session: Session) => R): Promise<R> {
-  const answer = await acting.ask((session) => {
+async function aboutNew<R>({ database }: Call, table: Table, question: (session: Session) => R): Promise<R> {
+  const answer = await database.ask((session) => {
     if (session.reach("create", table.name) !== "none") return { found: question(session) };
     return isKnown(session, table) ? "refused" : "not-found";
   });
@@ -103,9 +104,9 @@ export async function newForm(call: Call): Promise<Response> {
 }
 
 export async function form(call: Call): Promise<Response> {
-  const { acting, parts } = call;
+  const { database, parts } = call;
   const table = tableOf(call);
-  const answer = await acting.about(table.name, parts["key"] ?? "", (session, record) => {
+  const answer = await database.about(table.name, parts["key"] ?? "", (session, record) => {
     const found = record === undefined ? undefined : session.form(table.name, record);
     return found === undefined ? undefined : { found, seen: seenOf(session, table.name, record) };
   });
@@ -114,7 +115,7 @@ export async function form(call: Call): Promise<Response> {
 }
 
 export async function choices(call: Call): Promise<Response> {
-  const { acting, parts } = call;
+  const { database, parts } = call;
   const table = tableOf(call);
   const field = parts["field"] ?? "";
   if (!(await mustKnow(call, table)).byName.has(field)) throw notFound();
@@ -123,7 +124,7 @@ export async function choices(call: Call): Promise<Response> {
     const offered = await aboutNew(call, table, (session) => session.choices(table.name, field));
     return json({ choices: offered ?? null });
   }
-  const found = await acting.about(table.name, key, (session, record) => {
+  const found = await database.about(table.name, key, (session, record) => {
     const isKnown = record !== undefined && seenOf(session, table.name, record) !== undefined;
     return isKnown ? { choices: session.choices(table.name, field as never, record) ?? null } : undefined;
   });

@@ -24,15 +24,15 @@ export type RouteName =
   | "editEach"
   | "view"
   | "edit"
-  | "remove"
-  | "act"
+  | "delete"
+  | "perform"
   | "newForm"
   | "form"
   | "choices"
   | "choicesOf"
-  | "bulk"
-  | "importMany"
-  | "exportTable";
+  | "bulkEdit"
+  | "import"
+  | "export";
 
 export interface Route {
   readonly name: RouteName;
@@ -53,28 +53,28 @@ export const routes: readonly Route[] = [
     name: "description",
     method: "GET",
     path: "/openapi.json",
-    summary: "This description, of what the current user can know of",
+    summary: "This description, of what the current user may know of",
     answer: "description",
   },
   {
     name: "me",
     method: "GET",
     path: "/me",
-    summary: "The current user: roles, screens, and where they land",
+    summary: "The current user: roles, screens, and the screen to start on",
     answer: "me",
   },
   {
     name: "list",
     method: "GET",
     path: "/records/:table",
-    summary: "The records that one sees, filtered, sorted, page by page",
+    summary: "List the records that the current user may see, filtered, sorted, page by page",
     answer: "page",
   },
   {
     name: "create",
     method: "POST",
     path: "/records/:table",
-    summary: "Makes a record",
+    summary: "Create a record",
     body: "values",
     answer: "made",
   },
@@ -82,7 +82,7 @@ export const routes: readonly Route[] = [
     name: "editEach",
     method: "PATCH",
     path: "/records/:table",
-    summary: "Changes of several records, each with its own values: all of them, or none",
+    summary: "Edit several records, each with its own values: all of them, or none",
     body: "changes",
     answer: "many",
   },
@@ -90,7 +90,7 @@ export const routes: readonly Route[] = [
     name: "view",
     method: "GET",
     path: "/records/:table/:key",
-    summary: "One record as one sees it",
+    summary: "View a record as the current user may see it",
     answer: "record",
     version: "If-None-Match",
   },
@@ -98,24 +98,24 @@ export const routes: readonly Route[] = [
     name: "edit",
     method: "PATCH",
     path: "/records/:table/:key",
-    summary: "Changes a record; with If-Match only the version that was seen",
+    summary: "Edit a record; with If-Match, only the version that was seen",
     body: "values",
     answer: "changed",
     version: "If-Match",
   },
   {
-    name: "remove",
+    name: "delete",
     method: "DELETE",
     path: "/records/:table/:key",
-    summary: "Deletes a record",
+    summary: "Delete a record",
     answer: "deleted",
     version: "If-Match",
   },
   {
-    name: "act",
+    name: "perform",
     method: "POST",
-    path: "/acts/:table/:key/:action",
-    summary: "Does what the table's own action is",
+    path: "/actions/:table/:key/:action",
+    summary: "Perform an action of the table on a record",
     body: "confirmation",
     answer: "changed",
     version: "If-Match",
@@ -138,37 +138,37 @@ export const routes: readonly Route[] = [
     name: "choices",
     method: "GET",
     path: "/choices/:table/:field",
-    summary: "What may be chosen for a field of a new record",
+    summary: "The values that may be chosen for a field of a new record",
     answer: "choices",
   },
   {
     name: "choicesOf",
     method: "GET",
     path: "/choices/:table/:field/:key",
-    summary: "What may be chosen for a field of a record",
+    summary: "The values that may be chosen for a field of a record",
     answer: "choices",
   },
   {
-    name: "bulk",
+    name: "bulkEdit",
     method: "PATCH",
-    path: "/bulk/:table",
-    summary: "The same values for many records: all of it, or nothing",
+    path: "/bulk-edits/:table",
+    summary: "Set the same values on many records: all of them, or none",
     body: "bulk",
     answer: "many",
   },
   {
-    name: "importMany",
+    name: "import",
     method: "POST",
     path: "/imports/:table",
-    summary: "Many new records with a result for each: all of them, or none",
+    summary: "Import new records, with a result for each: all of them, or none",
     body: "records",
     answer: "many",
   },
   {
-    name: "exportTable",
+    name: "export",
     method: "GET",
     path: "/exports/:table",
-    summary: "What may be taken out, as CSV (RFC 4180)",
+    summary: "Export records as CSV (RFC 4180)",
     answer: "file",
   },
 ];

@@ -3,33 +3,27 @@ import { portierError } from "../schema/problems.js";
 import { isStorable } from "../schema/scalar.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { canonicalTimestamp, timestamp, timestampOf } from "../schema/types/timestamp.js";
-import type { RoleClaim } from "../session/given-roles.js";
+import type { Identity } from "../session/identity.js";
 import { type StoredWrite, withWrites } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
-import type { Giver } from "../session/roles/giver.js";
+import type { Assigner } from "../session/roles/assigner.js";
 import type { Session } from "../session/session.js";
-import { type AccessDifference, accessDifference } from "../verify/gains.js";
+import { type AccessDifference, diffSessions } from "../verify/gains.js";
+import { type AssignableRole, assignableRoles } from "./assignable-roles.js";
+import { assignmentProblem } from "./assignment-problem.js";
+import { entryOf } from "./audit-entry.js";
 import { affectedBy } from "./change-warnings.js";
-import { type GivableRole, givableRoles } from "./givable-roles.js";
-import { givingProblem } from "./giving-problem.js";
 import { type ChangeJudgement, judgeChange, judgeFirst } from "./judge-change.js";
-import { judgeProtection, type ListedProtection, listedProtections } from "./judge-protection.js";
+import { judgeProtection, listedProtections, type ProtectionEntry } from "./judge-protection.js";
 import { keptOf } from "./kept-state.js";
 import { type ProtectionPreview, previewOfProtection } from "./preview-protection.js";
 import type { ProtectionChange } from "./protections.js";
-import { entryOf } from "./record-entry.js";
 import { affectedPerson, type RoleChange } from "./role-change.js";
 import { type RoleOutcome, shown } from "./role-outcome.js";
 import type { RoleStore } from "./role-store.js";
 
-export interface AdministratorOptions {
-  /** Who acts for the one in whose name changes are made. */
-  readonly actedBy?: string;
-  /** Roles that the giver's sign-in brings along. */
-  readonly claims?: Iterable<RoleClaim>;
-  /** The values that the document declares under `request`; `now` defaults to the moment of the call. */
-  readonly request?: Readonly<Record<string, unknown>>;
-}
+/** The one in whose name roles are assigned; a visitor assigns none. */
+export type AdministratorIdentity = Identity & { readonly person: string; readonly actedBy?: string };
 
 export interface ChangeRoleOptions {
   /** The ids of the warnings that were read and confirmed. */
@@ -50,21 +44,19 @@ type ProtectionOf<C extends ProtectionChange["kind"]> = Omit<Extract<ProtectionC
 type Without<C extends RoleChange["kind"]> = Omit<Extract<RoleChange, { kind: C }>, "kind">;
 
 /**
- * One person who gives and takes roles. What they may do is what the roles' `givenBy` says; everything is judged on the
+ * One person who gives and takes roles. What they may do is what the roles' `assignableBy` says; everything is judged on the
  * state that the store holds at that moment, and written together with a record of it.
  */
 export class Administrator {
   readonly #portier: Portier;
   readonly #store: RoleStore;
-  readonly #person: string;
-  readonly #options: AdministratorOptions;
+  readonly #identity: AdministratorIdentity;
 
   /** Made by {@link administration}, not by applications. */
-  constructor(portier: Portier, store: RoleStore, person: string, options: AdministratorOptions) {
+  constructor(portier: Portier, store: RoleStore, identity: AdministratorIdentity) {
     this.#portier = portier;
     this.#store = store;
-    this.#person = person;
-    this.#options = options;
+    this.#identity = identity;
   }
 
   /** Gives a role to a person, for a time where `from` or `until` say so. */
@@ -92,9 +84,9 @@ export class Administrator {
    * rules they open. The first is the one to offer for a newcomer. `on`: the record, for the roles that are held on it; without
    * it, those that are held on none.
    */
-  givable(on?: { readonly table: string; readonly key: string }): Promise<readonly GivableRole[]> {
-    const giver = this.#giver([]);
-    return this.#store.read((source) => givableRoles(this.#portier, source, giver, on));
+  assignable(on?: { readonly table: string; readonly key: string }): Promise<readonly AssignableRole[]> {
+    const assigner = this.#assigner([]);
+    return this.#store.read((source) => assignableRoles(this.#portier, source, assigner, on));
   }
 
   /** Sets when an assigned role ends; null for never. */
@@ -158,44 +150,44 @@ export class Administrator {
 
   /** What a change of protections would come to, without making it, and who may do less or more by it. */
   previewProtection(change: ProtectionChange): Promise<ProtectionPreview> {
-    const giver = this.#giver([]);
-    return this.#store.read((source) => previewOfProtection(this.#portier, source, change, giver));
+    const assigner = this.#assigner([]);
+    return this.#store.read((source) => previewOfProtection(this.#portier, source, change, assigner));
   }
 
   /**
    * What is protected in a table, the oldest first, and whether it is this person's to change; nothing for whoever sees none of
    * its records.
    */
-  protections(table: string): Promise<readonly ListedProtection[]> {
-    const giver = this.#giver([]);
-    return this.#store.read((source) => listedProtections(this.#portier, source, giver, table));
+  protections(table: string): Promise<readonly ProtectionEntry[]> {
+    const assigner = this.#assigner([]);
+    return this.#store.read((source) => listedProtections(this.#portier, source, assigner, table));
   }
 
   /** Any change of protections, as data. */
   makeProtection(change: ProtectionChange, { confirmed = [] }: ChangeRoleOptions = {}): Promise<RoleOutcome> {
-    const giver = this.#giver(confirmed);
+    const assigner = this.#assigner(confirmed);
     // Short enough to be read, and typed: 48 random bits.
     const id = newId().replaceAll("-", "").slice(0, 12);
-    const judge = (source: Source) => judgeProtection(this.#portier, source, change, giver, () => id);
-    return this.#recorded(change, giver, judge, () => null);
+    const judge = (source: Source) => judgeProtection(this.#portier, source, change, assigner, () => id);
+    return this.#recorded(change, assigner, judge, () => null);
   }
 
   /** Any of these changes, as data. */
   make(change: RoleChange, { confirmed = [] }: ChangeRoleOptions = {}): Promise<RoleOutcome> {
-    const giver = this.#giver(confirmed);
+    const assigner = this.#assigner(confirmed);
     const id = newId();
     const judge = (source: Source): ChangeJudgement => {
-      const judged = judgeChange(this.#portier, source, change, giver, () => id);
+      const judged = judgeChange(this.#portier, source, change, assigner, () => id);
       if (!judged.accepted || !isOfOwnTables(change) || this.#store.keepsPersons) return judged;
-      return { accepted: false, reason: "refused", problems: [givingProblem("no-persons-here", {})] };
+      return { accepted: false, reason: "refused", problems: [assignmentProblem("store-keeps-no-people", {})] };
     };
-    return this.#recorded(change, giver, judge, (writes) => affectedPerson(change, this.#portier.schema, writes));
+    return this.#recorded(change, assigner, judge, (writes) => affectedPerson(change, this.#portier.schema, writes));
   }
 
   /** Judges a change, and writes what is accepted together with the record of it. */
   #recorded(
     { kind, reason }: Pick<RoleChange | ProtectionChange, "kind" | "reason">,
-    giver: Giver,
+    assigner: Assigner,
     judge: (source: Source) => ChangeJudgement,
     about: (writes: readonly StoredWrite[]) => string | null,
   ): Promise<RoleOutcome> {
@@ -204,7 +196,7 @@ export class Administrator {
       if (judged.accepted) {
         const { writes, warnings } = judged;
         const details = warnings.map((one) => one.id);
-        const by = { by: giver.person, actedBy: giver.actedBy, person: about(writes) };
+        const by = { by: assigner.person, actedBy: assigner.actedBy, person: about(writes) };
         await inside.write(writes, [entryOf({ kind, at: realTime(), ...by, reason, details }, writes)]);
       }
       return shown(judged);
@@ -216,13 +208,13 @@ export class Administrator {
    * gains and loses per table, action and field, counted on the records of the store's source.
    */
   preview(change: RoleChange): Promise<RolePreview> {
-    const giver = this.#giver([]);
-    return this.#store.read((source) => previewOf(this.#portier, source, change, giver));
+    const assigner = this.#assigner([]);
+    return this.#store.read((source) => previewOf(this.#portier, source, change, assigner));
   }
 
-  #giver(confirmed: readonly string[]): Giver {
-    const { actedBy, claims, request } = this.#options;
-    return { person: this.#person, actedBy, claims, request, now: momentOfCall(request), confirmed };
+  #assigner(confirmed: readonly string[]): Assigner {
+    const { person, actedBy, claims, request } = this.#identity;
+    return { person, actedBy, claims, request, now: instantOfCall(request), confirmed };
   }
 }
 
@@ -232,23 +224,23 @@ function isOfOwnTables({ kind }: RoleChange): boolean {
 }
 
 /** A change as it would come out, on a source that holds the state before it. */
-function previewOf(portier: Portier, source: Source, change: RoleChange, giver: Giver): RolePreview {
-  const judged = judgeChange(portier, source, change, giver, () => "new");
+function previewOf(portier: Portier, source: Source, change: RoleChange, assigner: Assigner): RolePreview {
+  const judged = judgeChange(portier, source, change, assigner, () => "new");
   const person = affectedPerson(change, portier.schema, "writes" in judged ? judged.writes : []);
   const outcome = shown(judged);
   if (!judged.accepted && judged.reason === "refused") return { outcome, person, gains: [], losses: [] };
   const { writes } = judged;
   const after = withWrites(source, portier.schema, writes);
-  const affected = affectedBy(portier, { source, after, change, writes, giver });
+  const affected = affectedBy(portier, { source, after, change, writes, assigner });
   const records = (table: string) => source.all?.(table) ?? [];
   // Whoever acts for another keeps what is theirs: only what acting adds comes or goes.
   if (change.kind === "delegate" || change.kind === "end") {
     const [own, acting] = change.kind === "end" ? [affected.after, affected.before] : [affected.before, affected.after];
-    const { gains: added } = accessDifference(own, acting, records);
+    const { gains: added } = diffSessions(own, acting, records);
     const [gains, losses] = change.kind === "end" ? [[], added] : [added, []];
     return { outcome, person, gains, losses };
   }
-  return { outcome, person, ...accessDifference(affected.before, affected.after, records) };
+  return { outcome, person, ...diffSessions(affected.before, affected.after, records) };
 }
 
 /** An answer that is to be kept, as it was given. */
@@ -266,14 +258,14 @@ export interface DecisionFacts {
 }
 
 export interface Administration {
-  /** Who gives and takes: the key of a person. */
-  as(person: string, options?: AdministratorOptions): Administrator;
+  /** The person who assigns and revokes: their key, or more of who they are. */
+  as(who: string | AdministratorIdentity): Administrator;
   /**
    * Gives a role in nobody's name, for the first one who has it: refused as soon as there is anybody who may give it.
    */
   first(change: Without<"assign">): Promise<RoleOutcome>;
   /** Keeps an answer of a session in the record: who asked what, and what was answered. */
-  recordDecision(session: Pick<Session, "person" | "actedBy">, decision: DecisionFacts): Promise<void>;
+  logDecision(session: Pick<Session, "person" | "actedBy">, decision: DecisionFacts): Promise<void>;
 }
 
 /**
@@ -293,8 +285,8 @@ export function administration<T extends TableTypes = AnyTables>(
   keptOf(portier);
   const own = portier as unknown as Portier;
   return {
-    as: (person, options = {}) => new Administrator(own, store, person, options),
-    recordDecision: ({ person, actedBy }, { action, table, key, field, permitted, rule, reason }) => {
+    as: (who) => new Administrator(own, store, typeof who === "string" ? { person: who } : who),
+    logDecision: ({ person, actedBy }, { action, table, key, field, permitted, rule, reason }) => {
       if (!isStorable([action, table, key, field, reason])) {
         throw portierError("wrong-call", {
           what: "this decision holds a text that cannot be stored",
@@ -309,7 +301,7 @@ export function administration<T extends TableTypes = AnyTables>(
     },
     first: (change) => {
       const id = newId();
-      const now = momentOfCall(undefined);
+      const now = instantOfCall(undefined);
       return store.change(async (inside) => {
         const made = { kind: "assign", ...change } as const;
         const judged = await inside.read((source) => judgeFirst(own, source, made, now, () => id));
@@ -333,7 +325,7 @@ function realTime(): string {
   return timestampOf(new Date()) as string;
 }
 
-function momentOfCall(request: Readonly<Record<string, unknown>> | undefined): string {
+function instantOfCall(request: Readonly<Record<string, unknown>> | undefined): string {
   const given = request?.["now"];
   if (given === undefined) return realTime();
   const now = canonicalTimestamp(given);

@@ -3,19 +3,19 @@ import { True } from "../conditions/truth.js";
 import { knownBy } from "../rules/actions.js";
 import { type Facts, type MistakeCode, PortierError } from "../schema/problems.js";
 import type { Role } from "../schema/schema.js";
-import type { GivenRole } from "../session/given-roles.js";
+import type { AssignedRole } from "../session/assigned-roles.js";
 import { internals } from "../session/internals.js";
 import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
 import { toNobody } from "../session/reading.js";
+import type { Assigner } from "../session/roles/assigner.js";
 import { instantIn } from "../session/roles/assignment.js";
-import type { Giver } from "../session/roles/giver.js";
 import { membershipsOf } from "../session/roles/holdings.js";
 import { widensSettings } from "../session/roles/setting-changes.js";
 import type { Session } from "../session/session.js";
 
 import { residualText } from "../verify/compared-plans.js";
-import { givingProblem } from "./giving-problem.js";
+import { assignmentProblem } from "./assignment-problem.js";
 import { affectedPerson, type RoleChange } from "./role-change.js";
 
 /** Something that a giver must have read before a change is made. */
@@ -32,7 +32,7 @@ export interface ChangeContext {
   readonly after: Source;
   readonly change: RoleChange;
   readonly writes: readonly StoredWrite[];
-  readonly giver: Pick<Giver, "person" | "actedBy" | "claims" | "now" | "request">;
+  readonly assigner: Pick<Assigner, "person" | "actedBy" | "claims" | "now" | "request">;
 }
 
 /** Whoever a change gives something to, or takes something from, with their sessions before and after it. */
@@ -46,13 +46,13 @@ export interface Affected {
  * The sessions of whoever a change affects, at the moment from which it counts. Of a delegation: what the one who acts
  * may by themselves, and what they may when they act.
  */
-export function affectedBy(portier: Portier, { source, after, change, writes, giver }: ChangeContext): Affected {
-  const now = momentOfEffect(writes, giver.now);
-  const request = { ...giver.request, now };
+export function affectedBy(portier: Portier, { source, after, change, writes, assigner }: ChangeContext): Affected {
+  const now = instantOfEffect(writes, assigner.now);
+  const request = { ...assigner.request, now };
   if (change.kind === "delegate" || change.kind === "end") {
     const row = writes[0]?.after ?? writes[0]?.before;
-    const acting = { person: String(row?.["of"]), actedBy: change.to, request, report: toNobody };
-    const own = portier.session({ person: change.to, source, request, report: toNobody });
+    const acting = { person: String(row?.["of"]), actedBy: change.to, request, onDiagnostic: toNobody };
+    const own = portier.session({ person: change.to, source, request, onDiagnostic: toNobody });
     return change.kind === "delegate"
       ? { person: change.to, before: own, after: portier.session({ ...acting, source: after }) }
       : {
@@ -67,21 +67,21 @@ export function affectedBy(portier: Portier, { source, after, change, writes, gi
   const person = affectedPerson(change, portier.schema, writes);
   const [was, is] = [source, after].map((state) =>
     openOr(
-      () => portier.session({ person: null, request, report: toNobody }),
-      () => portier.session({ person, source: state, request, report: toNobody }),
+      () => portier.session({ person: null, request, onDiagnostic: toNobody }),
+      () => portier.session({ person, source: state, request, onDiagnostic: toNobody }),
     ),
   ) as [Session, Session];
   return { person, before: was, after: is };
 }
 
 /** The first moment at which a change makes a difference: when it begins, or when what it moves would have ended. */
-export function momentOfEffect(writes: readonly StoredWrite[], now: string): string {
-  const moments = writes.flatMap(({ before, after }) => {
+export function instantOfEffect(writes: readonly StoredWrite[], now: string): string {
+  const instants = writes.flatMap(({ before, after }) => {
     const isMoved = before !== undefined && after !== undefined;
     const rows = isMoved ? [before, after] : [after ?? before ?? {}];
     return rows.flatMap((row) => instantIn(row, isMoved ? "until" : "from") ?? []);
   });
-  const [first = now] = moments.sort();
+  const [first = now] = instants.sort();
   return first > now ? first : now;
 }
 
@@ -101,15 +101,18 @@ function openOr(instead: () => Session, open: () => Session): Session {
 
 /** What a giver must have read before a change is made. */
 export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarning[] {
-  const { change, giver } = context;
+  const { change, assigner } = context;
   // What ends somebody's acting for another takes nothing from what is theirs, and gives nobody anything.
   if (change.kind === "end") return [];
   const affected = affectedBy(portier, context);
-  const isOwn = affected.person === giver.person;
-  const gained = newlyGiven(portier, affected.before, affected.after);
-  const lost = change.kind === "delegate" ? [] : newlyGiven(portier, affected.after, affected.before);
+  const isOwn = affected.person === assigner.person;
+  const gained = newlyAssigned(portier, affected.before, affected.after);
+  const lost = change.kind === "delegate" ? [] : newlyAssigned(portier, affected.after, affected.before);
   const { person } = affected;
-  const about = <C extends "gains-giving" | "gains-yours" | "loses-giving">(code: C, roles: readonly Role[]) => {
+  const about = <C extends "gains-assignable-roles" | "gains-revoking-your-roles" | "loses-assignable-roles">(
+    code: C,
+    roles: readonly Role[],
+  ) => {
     const names = roles.map(({ name }) => name);
     return names.length === 0 ? [] : [warning(code, { person, roles: names } as Facts<C>, names)];
   };
@@ -119,19 +122,19 @@ export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarn
     change.kind === "replace" ||
     change.kind === "delegate" ||
     (change.kind === "setting" &&
-      widensSettings(portier.schema, context.source, context.after, affected.person, giver.now)) ||
+      widensSettings(portier.schema, context.source, context.after, affected.person, assigner.now)) ||
     (brings(change.kind) && holdsMore(affected));
   return [
-    ...(isOwn && isGift ? [warning("gives-oneself", {}, [])] : []),
+    ...(isOwn && isGift ? [warning("assigns-oneself", {}, [])] : []),
     ...sensitiveGains(affected),
-    ...about("gains-giving", gained),
-    ...about("gains-yours", isOwn ? [] : takenRoles(portier, context, affected)),
-    ...about("loses-giving", isOwn ? lost : []),
+    ...about("gains-assignable-roles", gained),
+    ...about("gains-revoking-your-roles", isOwn ? [] : takenRoles(portier, context, affected)),
+    ...about("loses-assignable-roles", isOwn ? lost : []),
   ];
 }
 
 export function warning<C extends MistakeCode>(code: C, facts: Facts<C>, about: readonly string[]): ChangeWarning {
-  const { message } = givingProblem(code, facts);
+  const { message } = assignmentProblem(code, facts);
   return { id: [code, ...about].join(" "), code, message };
 }
 
@@ -141,27 +144,27 @@ function holdsMore({ before, after }: Affected): boolean {
 }
 
 /** Roles that one session's person may give, on some record where they are held on one, and the other's may not. */
-function newlyGiven(portier: Portier, before: Session, after: Session): Role[] {
-  return [...portier.schema.roles.values()].filter((role) => mayGiveAny(after, role) && !mayGiveAny(before, role));
+function newlyAssigned(portier: Portier, before: Session, after: Session): Role[] {
+  return [...portier.schema.roles.values()].filter((role) => mayAssignAny(after, role) && !mayAssignAny(before, role));
 }
 
-function mayGiveAny(session: Session, role: Role): boolean {
+function mayAssignAny(session: Session, role: Role): boolean {
   const { memberships } = internals(session).subject;
   if (memberships === undefined) return false;
-  return role.givenBy.some(({ name, ofThis }) =>
+  return role.assignableBy.some(({ name, ofThis }) =>
     ofThis ? (memberships.heldOn(name)?.size ?? 0) > 0 : memberships.of(name) === True,
   );
 }
 
 /** The roles of the giver that somebody may take away after a change, and might not before. */
-function takenRoles(portier: Portier, { source, giver }: ChangeContext, { before, after }: Affected): Role[] {
-  const { person, now, claims } = giver;
+function takenRoles(portier: Portier, { source, assigner }: ChangeContext, { before, after }: Affected): Role[] {
+  const { person, now, claims } = assigner;
   const { people } = portier.schema;
   const held = membershipsOf(internals(portier), source, person, { now, ...(claims === undefined ? {} : { claims }) });
   const row = people && source.find(people.table.name, person);
   const given = held?.given.roles ?? [];
-  const isTaken = ({ role, source: from }: GivenRole) => {
-    if (from === "assignments") return mayGiveAny(after, role) && !mayGiveAny(before, role);
+  const isTaken = ({ role, source: from }: AssignedRole) => {
+    if (from === "assignments") return mayAssignAny(after, role) && !mayAssignAny(before, role);
     // What a field gives is taken away by whoever may change the field.
     const field = people?.table.byName.get(from);
     if (people === undefined || row === undefined || field === undefined) return false;

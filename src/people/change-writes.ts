@@ -1,5 +1,5 @@
 import type { Row } from "../conditions/source.js";
-import { momentOf } from "../schema/moment.js";
+import { instantOf } from "../schema/instant.js";
 import type { Role } from "../schema/schema.js";
 import type { StoredWrite } from "../session/overlay.js";
 import {
@@ -9,10 +9,10 @@ import {
   delegationOf,
   instantIn,
 } from "../session/roles/assignment.js";
-import { type Giving, giverNames } from "../session/roles/giving.js";
-import { holdingOf, mayGive, turningPoints } from "../session/roles/holdings.js";
+import { type AssignmentContext, assignerNames } from "../session/roles/assignment-context.js";
+import { holdingOf, mayAssign, turningPoints } from "../session/roles/holdings.js";
 import { refuse } from "../session/roles/refusal.js";
-import { mustKnow, personKey } from "./known-to-giver.js";
+import { mustKnow, personKey } from "./known-to-assigner.js";
 import { RecordWrites } from "./record-writes.js";
 import type { RoleChange } from "./role-change.js";
 
@@ -20,16 +20,16 @@ type ChangeOf<K extends RoleChange["kind"]> = Extract<RoleChange, { kind: K }>;
 
 /** What a change writes, once it is seen that the giver may make it and that what it names is there. */
 export class ChangeWrites {
-  readonly #giving: Giving;
+  readonly #context: AssignmentContext;
 
-  constructor(giving: Giving) {
-    this.#giving = giving;
+  constructor(context: AssignmentContext) {
+    this.#context = context;
   }
 
   of(change: RoleChange): StoredWrite[] {
-    const { kept, giver } = this.#giving;
+    const { kept, assigner } = this.#context;
     // Whoever acts for another does not come by more for themselves.
-    const isOwn = giver.actedBy !== undefined && "person" in change && change.person === giver.actedBy;
+    const isOwn = assigner.actedBy !== undefined && "person" in change && change.person === assigner.actedBy;
     if (isOwn && change.kind !== "revoke") refuse("not-while-acting", { what: "give themselves anything" });
     switch (change.kind) {
       case "assign":
@@ -45,11 +45,11 @@ export class ChangeWrites {
       case "end":
         return this.#end(change);
       case "person":
-        return [new RecordWrites(this.#giving).person(change)];
+        return [new RecordWrites(this.#context).person(change)];
       case "link":
-        return [new RecordWrites(this.#giving).link(change)];
+        return [new RecordWrites(this.#context).link(change)];
       case "setting":
-        return new RecordWrites(this.#giving).setting(change);
+        return new RecordWrites(this.#context).setting(change);
       default:
         return change satisfies never;
     }
@@ -58,14 +58,14 @@ export class ChangeWrites {
   /** A gift in nobody's name, while there is nobody who may give the role. */
   first(change: ChangeOf<"assign">): StoredWrite[] {
     const { role } = this.#roleOf(change);
-    const giver = role.givenBy[0];
-    if (giver === undefined) refuse("may-not-give", { role: role.name, givers: [], with: undefined });
-    const { now } = this.#giving.giver;
-    const everybody = this.#giving.source.all?.(this.#giving.people.table.name) ?? [];
+    const assigner = role.assignableBy[0];
+    if (assigner === undefined) refuse("may-not-assign", { role: role.name, assigners: [], with: undefined });
+    const { now } = this.#context.assigner;
+    const everybody = this.#context.source.all?.(this.#context.people.table.name) ?? [];
     for (const row of everybody) {
-      const key = String(row[this.#giving.people.key.name]);
-      if (mayGive(this.#giving.memberships(this.#giving.source, key, now), role, change.on ?? null)) {
-        refuse("nobody-first", { role: role.name, givers: giverNames(role) });
+      const key = String(row[this.#context.people.key.name]);
+      if (mayAssign(this.#context.memberships(this.#context.source, key, now), role, change.on ?? null)) {
+        refuse("bootstrap-not-needed", { role: role.name, assigners: assignerNames(role) });
       }
     }
     return [this.#assignment(change, null)];
@@ -73,57 +73,57 @@ export class ChangeWrites {
 
   #assign(change: ChangeOf<"assign">): StoredWrite {
     const { role, on } = this.#roleOf(change);
-    this.#giving.mustGive(role, on);
-    return this.#assignment(change, this.#giving.giver.person);
+    this.#context.mustAssign(role, on);
+    return this.#assignment(change, this.#context.assigner.person);
   }
 
-  #assignment(change: ChangeOf<"assign">, givenBy: string | null): StoredWrite {
+  #assignment(change: ChangeOf<"assign">, assignedBy: string | null): StoredWrite {
     const { role, on } = this.#roleOf(change);
     const key = this.#activePerson(change.person);
     const { from, until } = this.#period(change, `the role "${role.name}"`);
     const isSame = (row: Row) => row["role"] === role.name && (row["on"] ?? null) === on && !this.#isOver(row);
     const others = [...this.#assignmentsOf(change.person)].filter(isSame);
     if (others.some((row) => this.#overlaps(row, from, until))) {
-      refuse("already-given", { person: change.person, role: holdingOf(role.name, on) });
+      refuse("already-assigned", { person: change.person, role: holdingOf(role.name, on) });
     }
     const given: Assignment = {
-      id: this.#giving.newId(),
+      id: this.#context.newId(),
       person: key,
       role: role.name,
       on,
       from,
       until,
-      givenBy,
+      assignedBy,
       reason: change.reason ?? null,
     };
-    return { table: this.#giving.kept.assignments, before: undefined, after: { ...given } };
+    return { table: this.#context.kept.assignments, before: undefined, after: { ...given } };
   }
 
   /** The assignments of a role that are not over, for a change of which the giver has the right. */
   #assigned(change: ChangeOf<"revoke" | "limit">): Row[] {
     const { person } = change;
-    personKey(this.#giving, person);
+    personKey(this.#context, person);
     const mine = [...this.#assignmentsOf(person)].filter((row) => !this.#isOver(row));
-    const declared = this.#giving.schema.roles.get(change.role);
+    const declared = this.#context.schema.roles.get(change.role);
     // A role that the document does not have any more can still be taken away, by whoever may give any role.
     const { role, on } = declared === undefined ? this.#lostRole(change, mine) : this.#roleOf(change);
-    if (role !== undefined) this.#giving.mustGive(role, on);
+    if (role !== undefined) this.#context.mustAssign(role, on);
     const rows = mine.filter((row) => row["role"] === change.role && (row["on"] ?? null) === on);
     if (rows.length > 0) return rows;
-    const { now } = this.#giving.giver;
-    const given = this.#giving.memberships(this.#giving.source, person, now)?.given.roles ?? [];
+    const { now } = this.#context.assigner;
+    const given = this.#context.memberships(this.#context.source, person, now)?.given.roles ?? [];
     const bringing = given.filter((one) => one.role.closure.has(change.role));
     const from = bringing.map(({ role: one, source }) =>
       one.name === change.role ? `"${source}"` : `the role "${one.name}" in "${source}"`,
     );
-    return refuse("not-given", { person, role: holdingOf(change.role, on), from });
+    return refuse("not-assigned", { person, role: holdingOf(change.role, on), from });
   }
 
   #replace(change: ChangeOf<"replace">): StoredWrite[] {
     const { person, role, insteadOf, on, reason } = change;
     if (role === insteadOf) refuse("same-role", { role });
     const taken = this.#assigned({ kind: "revoke", person, role: insteadOf, on });
-    const revoked = taken.map((row) => ({ table: this.#giving.kept.assignments, before: row, after: undefined }));
+    const revoked = taken.map((row) => ({ table: this.#context.kept.assignments, before: row, after: undefined }));
     // The latest end of what is taken away, if each has one.
     const ends = taken.map((row) => instantIn(row, "until"));
     const latest = ends.every((end) => end !== null && end !== undefined) ? ends.sort().at(-1) : undefined;
@@ -132,66 +132,67 @@ export class ChangeWrites {
   }
 
   #lostRole(change: ChangeOf<"revoke" | "limit">, rows: readonly Row[]) {
-    const { roles } = this.#giving.schema;
+    const { roles } = this.#context.schema;
     if (!rows.some((row) => row["role"] === change.role)) {
       refuse("unknown-role", { name: change.role, candidates: roles.keys() });
     }
-    const givesAny = [...roles.values()].some((role) => mayGive(this.#giving.held(), role, null));
-    if (!givesAny) refuse("may-not-give", { role: change.role, givers: [], with: undefined });
+    const assignsAny = [...roles.values()].some((role) => mayAssign(this.#context.held(), role, null));
+    if (!assignsAny) refuse("may-not-assign", { role: change.role, assigners: [], with: undefined });
     return { role: undefined, on: change.on ?? null };
   }
 
   #limit(change: ChangeOf<"limit">): StoredWrite[] {
-    const until = momentOf(this.#giving.schema, "until", change.until);
-    if (until !== null && until <= this.#giving.giver.now) refuse("never-runs", { what: `the role "${change.role}"` });
+    const until = instantOf(this.#context.schema, "until", change.until);
+    if (until !== null && until <= this.#context.assigner.now)
+      refuse("period-is-over", { what: `the role "${change.role}"` });
     return this.#assigned(change).map((row) => ({
-      table: this.#giving.kept.assignments,
+      table: this.#context.kept.assignments,
       before: row,
       after: { ...row, until },
     }));
   }
 
   #delegate(change: ChangeOf<"delegate">): StoredWrite {
-    const { person, actedBy } = this.#giving.giver;
+    const { person, actedBy } = this.#context.assigner;
     if (actedBy !== undefined) refuse("not-while-acting", { what: "let somebody act" });
     const of = change.of ?? person;
     const [ofKey, toKey] = [this.#activePerson(of), this.#activePerson(change.to)];
-    if (of === change.to) refuse("never-runs", { what: "acting for oneself" });
+    if (of === change.to) refuse("period-is-over", { what: "acting for oneself" });
     const without = change.without ?? [];
     for (const name of without) {
-      if (!this.#giving.schema.roles.has(name))
-        refuse("unknown-role", { name, candidates: this.#giving.schema.roles.keys() });
+      if (!this.#context.schema.roles.has(name))
+        refuse("unknown-role", { name, candidates: this.#context.schema.roles.keys() });
     }
     if (of !== person) this.#mustGiveAllOf(of, without);
     const { from, until } = this.#period(change, "the delegation");
     const made: Delegation = {
-      id: this.#giving.newId(),
+      id: this.#context.newId(),
       of: ofKey,
       to: toKey,
       from,
       until,
       without,
-      givenBy: person,
+      assignedBy: person,
       reason: change.reason ?? null,
     };
-    return { table: this.#giving.kept.delegations, before: undefined, after: { ...made } };
+    return { table: this.#context.kept.delegations, before: undefined, after: { ...made } };
   }
 
   /** Somebody else lets a person be acted for only who could give all that they hold: or they would widen their rights. */
   #mustGiveAllOf(of: string, without: readonly string[]): void {
-    const { now } = this.#giving.giver;
-    for (const moment of turningPoints(this.#giving.schema, this.#giving.source, of, now)) {
-      for (const { role, on } of this.#giving.rolesAt(this.#giving.source, of, moment)) {
+    const { now } = this.#context.assigner;
+    for (const instant of turningPoints(this.#context.schema, this.#context.source, of, now)) {
+      for (const { role, on } of this.#context.rolesAt(this.#context.source, of, instant)) {
         if ([...role.closure].some((held) => without.includes(held))) continue;
-        if (!mayGive(this.#giving.held(), role, on)) refuse("not-theirs-to-delegate", { of });
+        if (!mayAssign(this.#context.held(), role, on)) refuse("may-not-delegate", { of });
       }
     }
   }
 
   #end(change: ChangeOf<"end">): StoredWrite[] {
-    const { person, actedBy, now } = this.#giving.giver;
+    const { person, actedBy, now } = this.#context.assigner;
     const of = change.of ?? person;
-    const rows = [...(this.#giving.source.referring?.(this.#giving.kept.delegations.name, "of", of) ?? [])]
+    const rows = [...(this.#context.source.referring?.(this.#context.kept.delegations.name, "of", of) ?? [])]
       .filter((row) => String(delegationOf(row).to) === change.to && String(delegationOf(row).of) === of)
       .filter((row) => !this.#isOver(row));
     const isParty = [of, change.to].includes(person) || actedBy === change.to;
@@ -201,7 +202,7 @@ export class ChangeWrites {
       const from = instantIn(row, "from");
       const hasBegun = from === null || from <= now;
       return {
-        table: this.#giving.kept.delegations,
+        table: this.#context.kept.delegations,
         before: row,
         after: hasBegun ? { ...row, until: now } : undefined,
       };
@@ -214,22 +215,22 @@ export class ChangeWrites {
     role: Role;
     on: string | null;
   } {
-    const { roles } = this.#giving.schema;
+    const { roles } = this.#context.schema;
     const role = roles.get(name) ?? refuse("unknown-role", { name, candidates: roles.keys() });
     if (role.scope === undefined) {
       if (on !== undefined) refuse("no-record-needed", { role: name });
       return { role, on: null };
     }
     if (on === undefined) return refuse("record-needed", { role: name, scope: role.scope });
-    mustKnow(this.#giving, role.scope, on);
+    mustKnow(this.#context, role.scope, on);
     return { role, on };
   }
 
   /** Whoever is not there to hold anything is given nothing: what they then hold would be looked at by nobody. */
   #activePerson(person: string): string | number {
-    const key = personKey(this.#giving, person);
-    const { now } = this.#giving.giver;
-    if (this.#giving.memberships(this.#giving.source, person, now) === undefined) refuse("not-active", { person });
+    const key = personKey(this.#context, person);
+    const { now } = this.#context.assigner;
+    if (this.#context.memberships(this.#context.source, person, now) === undefined) refuse("not-active", { person });
     return key;
   }
 
@@ -237,20 +238,23 @@ export class ChangeWrites {
     { from: begins, until: ends }: { readonly from?: string | undefined; readonly until?: string | undefined },
     what: string,
   ): { from: string | null; until: string | null } {
-    const [from, until] = [momentOf(this.#giving.schema, "from", begins), momentOf(this.#giving.schema, "until", ends)];
-    const begun = from === null || from < this.#giving.giver.now ? this.#giving.giver.now : from;
-    if (until !== null && until <= begun) refuse("never-runs", { what });
+    const [from, until] = [
+      instantOf(this.#context.schema, "from", begins),
+      instantOf(this.#context.schema, "until", ends),
+    ];
+    const begun = from === null || from < this.#context.assigner.now ? this.#context.assigner.now : from;
+    if (until !== null && until <= begun) refuse("period-is-over", { what });
     return { from, until };
   }
 
   #assignmentsOf(person: string): Iterable<Row> {
-    const rows = [...(this.#giving.source.referring?.(this.#giving.kept.assignments.name, "person", person) ?? [])];
+    const rows = [...(this.#context.source.referring?.(this.#context.kept.assignments.name, "person", person) ?? [])];
     return rows.filter((row) => String(assignmentOf(row).person) === person);
   }
 
   #isOver(row: Row): boolean {
     const until = instantIn(row, "until");
-    return until !== null && until <= this.#giving.giver.now;
+    return until !== null && until <= this.#context.assigner.now;
   }
 
   #overlaps(row: Row, from: string | null, until: string | null): boolean {

@@ -10,10 +10,10 @@ import type { Portier } from "../session/portier.js";
 import { createTable } from "../sql/create-tables.js";
 import type { Dialect } from "../sql/dialect.js";
 import { finish, param, raw, sql } from "../sql/fragment.js";
+import { type AuditVerification, ChainCheck, linkAfter, type VerifyOptions } from "./audit-chain.js";
+import type { AuditEntry } from "./audit-entry.js";
 import { keptOf } from "./kept-state.js";
-import { ChainCheck, linkAfter, type RecordVerification, type VerifyOptions } from "./record-chain.js";
-import type { RecordEntry } from "./record-entry.js";
-import type { EntriesOptions, RoleStore, StoreChange } from "./role-store.js";
+import type { AuditQuery, RoleStore, StoreChange } from "./role-store.js";
 import { Watchers } from "./watchers.js";
 
 /** How often it is asked whether something has changed, in milliseconds, where nobody tells. */
@@ -22,7 +22,7 @@ const channel = "portier";
 
 /**
  * Keeps who holds what in small tables of the application's own database: see {@link storeMigration}. Changes are made
- * one after the other, whoever makes them; `openDatabase(...).as(...)` counts what is assigned at once, as it reads it in
+ * one after the other, whoever makes them; `createDatabase(...).as(...)` counts what is assigned at once, as it reads it in
  * the transaction in which it decides.
  *
  * @throws PortierError (`wrong-call`) for a document that does not say `people: { assignments: true }`.
@@ -122,7 +122,7 @@ async function writeTogether(inside: Connection, writes: readonly StoredWrite[])
 const columns = ["at", "kind", "by_person", "acted_by", "person", "before_state", "after_state", "reason", "details"];
 
 /** Adds an entry to the record; gives its digest. */
-async function insertEntry(inside: Connection, entry: RecordEntry, previous: string): Promise<string> {
+async function insertEntry(inside: Connection, entry: AuditEntry, previous: string): Promise<string> {
   const { dialect } = inside;
   const { at, kind, by, actedBy, person, before, after, reason, details } = entry;
   const values = [at, kind, by, actedBy, person, before, after, reason, details].map((value) =>
@@ -143,7 +143,7 @@ function contentOf(values: readonly unknown[]): string {
 /** How many entries are read at a time. */
 const verifiedAtOnce = 500;
 
-async function verifyEntries(inside: Connection, options: VerifyOptions | undefined): Promise<RecordVerification> {
+async function verifyEntries(inside: Connection, options: VerifyOptions | undefined): Promise<AuditVerification> {
   const { quoteName, placeholder } = inside.dialect;
   const check = new ChainCheck(options);
   const [state] = await inside.query("select head from portier_state", []);
@@ -163,10 +163,7 @@ async function verifyEntries(inside: Connection, options: VerifyOptions | undefi
   return check.result(String(state?.["head"] ?? ""));
 }
 
-async function selectEntries(
-  connection: Connection,
-  { person, limit = 100 }: EntriesOptions = {},
-): Promise<RecordEntry[]> {
+async function selectEntries(connection: Connection, { person, limit = 100 }: AuditQuery = {}): Promise<AuditEntry[]> {
   const { dialect } = connection;
   const names = raw(columns.map(dialect.quoteName).join(", "));
   const about = ["person", "by_person", "acted_by"].map((name) => sql`${raw(name)} = ${param(person)}`);
@@ -178,12 +175,12 @@ async function selectEntries(
   return (await connection.query(text, params)).map(entryFrom);
 }
 
-function entryFrom(row: DriverRow): RecordEntry {
+function entryFrom(row: DriverRow): AuditEntry {
   const text = (name: string) => (row[name] === null || row[name] === undefined ? null : String(row[name]));
   const list = (name: string) => JSON.parse(String(row[name])) as Row[];
   return {
     at: String(row["at"]),
-    kind: String(row["kind"]) as RecordEntry["kind"],
+    kind: String(row["kind"]) as AuditEntry["kind"],
     by: text("by_person"),
     actedBy: text("acted_by"),
     person: text("person"),

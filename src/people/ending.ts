@@ -9,7 +9,7 @@ export interface Ending {
   readonly person: string;
   /** The role, with the record that it is held on; or whom they act for. */
   readonly what: string;
-  readonly givenBy: string | undefined;
+  readonly assignedBy: string | undefined;
 }
 
 const minutesOfDay = 24 * 60;
@@ -32,7 +32,7 @@ export function endingSoon(
   ].flatMap(({ row, person, what }): Ending[] => {
     const until = text(row["until"]);
     const isSoon = until !== undefined && now < until && until <= last;
-    return isSoon ? [{ until, person, what, givenBy: text(row["givenBy"]) }] : [];
+    return isSoon ? [{ until, person, what, assignedBy: text(row["assignedBy"]) }] : [];
   });
   return found.sort((a, b) => (a.until < b.until ? -1 : a.until > b.until ? 1 : 0));
 }

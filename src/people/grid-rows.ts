@@ -1,16 +1,16 @@
 import type { Row } from "../conditions/source.js";
 import type { Connection } from "../database/connection.js";
-import { type Database, type DatabaseOptions, openDatabase } from "../database/open-database.js";
+import { createDatabase, type Database, type DatabaseOptions } from "../database/create-database.js";
 import { inTransaction } from "../database/retry.js";
 import { hasAddress, selectRecords } from "../database/statements.js";
-import type { ActingOptions } from "../database/work.js";
 import { isPlace } from "../rules/cells.js";
 import type { SheetChange } from "../rules/ranges.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Grid, Table } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
-import type { Acceptance, ChangeOptions } from "../session/acceptance.js";
+import type { ChangeOptions, ChangeResult } from "../session/change-result.js";
+import { type Identity, type IdentityOrKey, identityOf } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
 import { finish, param, raw, sql } from "../sql/fragment.js";
 import { sourceName } from "../sql/scope.js";
@@ -25,7 +25,7 @@ export interface RowOptions extends ChangeOptions {
 
 /** What came of a change of a grid's rows. */
 export type RowOutcome =
-  | (Acceptance & { readonly lost: readonly LostCells[] })
+  | (ChangeResult & { readonly lost: readonly LostCells[] })
   /** It would be accepted, once it is agreed to that these protections are lost: repeat it with `acceptLost`. */
   | {
       readonly accepted: false;
@@ -62,7 +62,7 @@ export function gridRows<T extends TableTypes = AnyTables>(
   connection: Connection,
   name: TableOf<T>,
   options: DatabaseOptions = {},
-): { as(person: string | number | null, acting?: ActingOptions): GridRows } {
+): { as(who: IdentityOrKey): GridRows } {
   const table = portier.schema.tables.get(name);
   if (table?.grid?.protections !== true) {
     throw portierError("wrong-call", {
@@ -72,8 +72,7 @@ export function gridRows<T extends TableTypes = AnyTables>(
   }
   const own = portier as unknown as Portier;
   return {
-    as: (person, acting = {}) =>
-      new RowsOfOne({ portier: own, connection, table, grid: table.grid as Grid, options }, person, acting),
+    as: (who) => new RowsOfOne({ portier: own, connection, table, grid: table.grid as Grid, options }, identityOf(who)),
   };
 }
 
@@ -97,13 +96,11 @@ class NotMade extends Error {
 
 class RowsOfOne implements GridRows {
   readonly #place: GridPlace;
-  readonly #person: string | number | null;
-  readonly #acting: ActingOptions;
+  readonly #identity: Identity;
 
-  constructor(place: GridPlace, person: string | number | null, acting: ActingOptions) {
+  constructor(place: GridPlace, identity: Identity) {
     this.#place = place;
-    this.#person = person;
-    this.#acting = acting;
+    this.#identity = identity;
   }
 
   insert(at: number, values: Row, { acceptLost, ...options }: RowOptions = {}): Promise<RowOutcome> {
@@ -113,7 +110,7 @@ class RowsOfOne implements GridRows {
       const lost = await this.#move(inside, { kind: "insert", of: "rows", at, count: 1 }, acceptLost);
       await this.#shift(inside, at, Number.POSITIVE_INFINITY, 1);
       const given = { ...values, [grid.position.name]: at };
-      return { ...(await database.as(this.#person, this.#acting).create(table.name, given, options)), lost };
+      return { ...(await database.as(this.#identity).create(table.name, given, options)), lost };
     });
   }
 
@@ -121,7 +118,7 @@ class RowsOfOne implements GridRows {
     const { table, grid } = this.#place;
     return this.#together(async (inside, database) => {
       const before = await this.#find(inside, key);
-      const outcome = await database.as(this.#person, this.#acting).delete(table.name, key, options);
+      const outcome = await database.as(this.#identity).delete(table.name, key, options);
       const at = before?.[grid.position.name];
       // A record that has no place in the grid leaves none.
       if (!outcome.accepted || !isPlace(at)) return { ...outcome, lost: [] };
@@ -143,7 +140,7 @@ class RowsOfOne implements GridRows {
       else await this.#shift(inside, end, at - 1, 1, key);
       // Judged by protections as they were: what holds the row must let it go, and what is at its place let it in.
       const values = { [grid.position.name]: end };
-      const outcome = await database.as(this.#person, this.#acting).edit(table.name, key, values, options);
+      const outcome = await database.as(this.#identity).edit(table.name, key, values, options);
       if (!outcome.accepted || end === at) return { ...outcome, lost: [] };
       const change: SheetChange = isPlaced
         ? { kind: "move", of: "rows", at, count: 1, to }
@@ -158,7 +155,7 @@ class RowsOfOne implements GridRows {
     try {
       return await inTransaction(connection, async (inside) => {
         await holdState(inside);
-        const outcome = await work(inside, openDatabase(portier, inside, options));
+        const outcome = await work(inside, createDatabase(portier, inside, options));
         if (!outcome.accepted) throw new NotMade(outcome);
         return outcome;
       });
@@ -171,8 +168,9 @@ class RowsOfOne implements GridRows {
   /** Moves protections with the rows. */
   async #move(inside: Connection, change: SheetChange, acceptLost = false): Promise<readonly LostCells[]> {
     const { portier, table } = this.#place;
-    const by = this.#person === null ? null : String(this.#person);
-    const options = { by, actedBy: this.#acting.actedBy, acceptLost };
+    const by = this.#identity.person === null ? null : String(this.#identity.person);
+    const { actedBy } = this.#identity;
+    const options = { by, actedBy: actedBy === undefined ? undefined : String(actedBy), acceptLost };
     const { isDone, lost } = await moveProtections(
       portier,
       databaseStore(portier, inside),

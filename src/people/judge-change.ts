@@ -4,14 +4,14 @@ import { isStorable } from "../schema/scalar.js";
 import { internals } from "../session/internals.js";
 import { type StoredWrite, withWrites } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
-import type { Giver } from "../session/roles/giver.js";
-import { Giving } from "../session/roles/giving.js";
+import type { Assigner } from "../session/roles/assigner.js";
+import { AssignmentContext } from "../session/roles/assignment-context.js";
 import { type RefusedRoles, refusalOf, refuse } from "../session/roles/refusal.js";
 import { checkSettings } from "../session/roles/setting-changes.js";
 import { StateChecks } from "../session/roles/state-checks.js";
+import { assignmentProblem } from "./assignment-problem.js";
 import { type ChangeWarning, warningsOf } from "./change-warnings.js";
 import { ChangeWrites } from "./change-writes.js";
-import { givingProblem } from "./giving-problem.js";
 import type { RoleChange } from "./role-change.js";
 
 /** What comes of a change that was judged. Nothing is written yet. */
@@ -42,33 +42,36 @@ export function judgeChange(
   portier: Portier,
   source: Source,
   change: RoleChange,
-  giver: Giver,
+  assigner: Assigner,
   newId: () => string,
 ): ChangeJudgement {
-  return judgedBy(new Giving(internals(portier), source, giver, newId), change, (giving) => {
-    const writes = new ChangeWrites(giving).of(change);
+  return judgedBy(new AssignmentContext(internals(portier), source, assigner, newId), change, (context) => {
+    const writes = new ChangeWrites(context).of(change);
     const after = withWrites(source, portier.schema, writes);
-    const checks = new StateChecks(giving, after);
+    const checks = new StateChecks(context, after);
     checks.state(writes);
-    checkSettings(giving, after, writes, true);
+    checkSettings(context, after, writes, true);
     if (change.kind === "person" || change.kind === "link") checks.changed(writes, true);
     else checks.gained(writes, change.kind === "assign" || change.kind === "replace" ? change.role : undefined);
-    return { writes, warnings: warningsOf(portier, { source, after, change, writes, giver }) };
+    return { writes, warnings: warningsOf(portier, { source, after, change, writes, assigner }) };
   });
 }
 
 /** What a person's change writes and warns of, accepted once all of that is confirmed. */
 export function judgedBy(
-  giving: Giving,
+  context: AssignmentContext,
   change: object,
-  judge: (giving: Giving) => { readonly writes: readonly StoredWrite[]; readonly warnings: readonly ChangeWarning[] },
+  judge: (context: AssignmentContext) => {
+    readonly writes: readonly StoredWrite[];
+    readonly warnings: readonly ChangeWarning[];
+  },
 ): ChangeJudgement {
   return judged(() => {
     // Whoever is not active is refused before anything of the change is looked at: they learn nothing of what is named.
-    giving.held();
+    context.held();
     if (!isStorable(change)) refuse("unstorable-text", {});
-    const { writes, warnings } = judge(giving);
-    const isConfirmed = warnings.every(({ id }) => giving.giver.confirmed.includes(id));
+    const { writes, warnings } = judge(context);
+    const isConfirmed = warnings.every(({ id }) => context.assigner.confirmed.includes(id));
     if (!isConfirmed) return { accepted: false, reason: "unconfirmed", writes, warnings };
     return { accepted: true, writes, warnings };
   });
@@ -86,10 +89,10 @@ export function judgeFirst(
   newId: () => string,
 ): ChangeJudgement {
   return judged(() => {
-    const giving = new Giving(internals(portier), source, { ...nobody, now }, newId);
+    const context = new AssignmentContext(internals(portier), source, { ...nobody, now }, newId);
     if (!isStorable(change)) refuse("unstorable-text", {});
-    const writes = new ChangeWrites(giving).first(change);
-    new StateChecks(giving, withWrites(source, portier.schema, writes)).state(writes);
+    const writes = new ChangeWrites(context).first(change);
+    new StateChecks(context, withWrites(source, portier.schema, writes)).state(writes);
     return { accepted: true, writes, warnings: [] };
   });
 }
@@ -104,8 +107,8 @@ export function judgeWrites(
   writes: readonly StoredWrite[],
   now: string,
 ): readonly Problem[] {
-  const giving = new Giving(internals(portier), source, { ...nobody, now }, () => "");
-  const outcome = refusalOf(() => new StateChecks(giving, withWrites(source, portier.schema, writes)).state(writes));
+  const context = new AssignmentContext(internals(portier), source, { ...nobody, now }, () => "");
+  const outcome = refusalOf(() => new StateChecks(context, withWrites(source, portier.schema, writes)).state(writes));
   return "refused" in outcome ? [problemOf(outcome.refused)] : [];
 }
 
@@ -118,5 +121,5 @@ function judged(judge: () => ChangeJudgement): ChangeJudgement {
 }
 
 function problemOf({ code, facts }: RefusedRoles): Problem {
-  return givingProblem(code, facts as never);
+  return assignmentProblem(code, facts as never);
 }

@@ -1,8 +1,8 @@
 import type { Source } from "../conditions/source.js";
 import { internals } from "../session/internals.js";
 import type { Portier } from "../session/portier.js";
-import type { Giver } from "../session/roles/giver.js";
-import { Giving } from "../session/roles/giving.js";
+import type { Assigner } from "../session/roles/assigner.js";
+import { AssignmentContext } from "../session/roles/assignment-context.js";
 import { refusalOf } from "../session/roles/refusal.js";
 import { type ChangeWarning, warning } from "./change-warnings.js";
 import { type ChangeJudgement, judgedBy } from "./judge-change.js";
@@ -17,18 +17,18 @@ export function judgeProtection(
   portier: Portier,
   source: Source,
   change: ProtectionChange,
-  giver: Giver,
+  assigner: Assigner,
   newId: () => string,
 ): ChangeJudgement {
-  return judgedBy(new Giving(internals(portier), source, giver, newId), change, (giving) => {
-    const making = new ProtectionWrites(giving);
+  return judgedBy(new AssignmentContext(internals(portier), source, assigner, newId), change, (context) => {
+    const making = new ProtectionWrites(context);
     const write = making.of(change);
-    return { writes: [making.stored(write)], warnings: warningsOf(giving, making, write) };
+    return { writes: [making.stored(write)], warnings: warningsOf(context, making, write) };
   });
 }
 
 /** A protection, as one person sees it. */
-export interface ListedProtection extends Protection {
+export interface ProtectionEntry extends Protection {
   /** Whether it is theirs to change: they may protect its cells, and made it, or it names them. */
   readonly isYours: boolean;
 }
@@ -36,23 +36,23 @@ export interface ListedProtection extends Protection {
 export function listedProtections(
   portier: Portier,
   source: Source,
-  giver: Giver,
+  assigner: Assigner,
   table: string,
-): readonly ListedProtection[] {
+): readonly ProtectionEntry[] {
   const all = protectionsIn(portier, source, table);
-  const giving = new Giving(internals(portier), source, giver, () => "");
-  const { plan } = internals(giving.session);
+  const context = new AssignmentContext(internals(portier), source, assigner, () => "");
+  const { plan } = internals(context.session);
   if (plan.of(table).answers("view").reach(undefined) === "none") return [];
-  const making = new ProtectionWrites(giving);
+  const making = new ProtectionWrites(context);
   return all.map((one) => {
     const outcome = refusalOf(() => making.of({ kind: "unprotect", id: one.id }));
     return { ...one, isYours: "value" in outcome };
   });
 }
 
-function warningsOf(giving: Giving, making: ProtectionWrites, write: ProtectionWrite): ChangeWarning[] {
+function warningsOf(context: AssignmentContext, making: ProtectionWrites, write: ProtectionWrite): ChangeWarning[] {
   const { table, before, after } = write;
-  const { now } = giving.giver;
+  const { now } = context.assigner;
   const isOver = (one: Protection) => one.until !== null && one.until <= now;
   const found: ChangeWarning[] = [];
   if (before !== undefined && !isOver(before) && lifts(write)) {
@@ -66,7 +66,7 @@ function warningsOf(giving: Giving, making: ProtectionWrites, write: ProtectionW
   if (after.to.length === 0) {
     if (kept === undefined || kept.to.length > 0)
       found.push(warning("locks-everybody", { table: table.name, cells }, about));
-  } else if (!making.meets(after) && (kept === undefined || making.meets(kept)) && editsAny(giving, write)) {
+  } else if (!making.meets(after) && (kept === undefined || making.meets(kept)) && editsAny(context, write)) {
     found.push(warning("locks-oneself", { table: table.name, cells }, about));
   }
   return found;
@@ -85,7 +85,7 @@ function lifts({ table, before, after }: ProtectionWrite): boolean {
   return isLater || isShorter || isWeaker || isWider || isSmaller;
 }
 
-function editsAny({ session }: Giving, { table, after }: ProtectionWrite): boolean {
+function editsAny({ session }: AssignmentContext, { table, after }: ProtectionWrite): boolean {
   const { plan } = internals(session);
   const area = areaOf(table, after?.ranges ?? [], after?.except ?? []);
   return [...area.rowsOf.keys()].some((field) => plan.of(table.name).answers("edit").reach(field.name) !== "none");

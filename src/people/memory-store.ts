@@ -2,10 +2,10 @@ import type { Row, Source } from "../conditions/source.js";
 import { inOrder } from "../database/in-order.js";
 import type { Portier } from "../session/portier.js";
 import type { Assignment, Delegation } from "../session/roles/assignment.js";
+import { ChainCheck, linkAfter } from "./audit-chain.js";
+import type { AuditEntry } from "./audit-entry.js";
 import { applied, emptyState, type KeptState, keptOf, sourceWith } from "./kept-state.js";
 import type { Protection } from "./protections.js";
-import { ChainCheck, linkAfter } from "./record-chain.js";
-import type { RecordEntry } from "./record-entry.js";
 import { isAbout, type RoleStore } from "./role-store.js";
 import { Watchers } from "./watchers.js";
 
@@ -38,7 +38,7 @@ export function memoryStore(portier: Portier, options: MemoryStoreOptions): Memo
     protections: rows(options.protections),
   };
   let source = sourceWith(options.source, portier.schema, state);
-  const entries: RecordEntry[] = [];
+  const entries: AuditEntry[] = [];
   const watchers = new Watchers();
   const turn = inOrder();
   return {

@@ -4,9 +4,9 @@ import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { timestampOf } from "../schema/types/timestamp.js";
 import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
+import { entryOf } from "./audit-entry.js";
 import { newStamp } from "./protection-writes.js";
 import { type Protection, protectionsIn } from "./protections.js";
-import { entryOf } from "./record-entry.js";
 import type { RoleStore } from "./role-store.js";
 
 /** A protection of which nothing is left after rows or columns have changed, or the cells that a move took out of one. */

@@ -2,10 +2,10 @@ import type { Source } from "../conditions/source.js";
 import { withWrites } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
 import { toNobody } from "../session/reading.js";
-import type { Giver } from "../session/roles/giver.js";
-import { everybodysDifference } from "../verify/gains.js";
+import type { Assigner } from "../session/roles/assigner.js";
+import { diffAccess } from "../verify/gains.js";
 import { personViewers } from "../verify/viewers.js";
-import { momentOfEffect } from "./change-warnings.js";
+import { instantOfEffect } from "./change-warnings.js";
 import { judgeProtection } from "./judge-protection.js";
 import type { ProtectionChange } from "./protections.js";
 import { type RoleOutcome, shown } from "./role-outcome.js";
@@ -13,7 +13,7 @@ import { type RoleOutcome, shown } from "./role-outcome.js";
 /** A change of protections before it is made, with what everybody would gain and lose by it. */
 export interface ProtectionPreview {
   readonly outcome: RoleOutcome;
-  readonly differences: ReturnType<typeof everybodysDifference>;
+  readonly differences: ReturnType<typeof diffAccess>;
 }
 
 /** A change of protections as it would come out, for everybody. */
@@ -21,17 +21,17 @@ export function previewOfProtection(
   portier: Portier,
   source: Source,
   change: ProtectionChange,
-  giver: Giver,
+  assigner: Assigner,
 ): ProtectionPreview {
-  const judged = judgeProtection(portier, source, change, giver, () => "new");
+  const judged = judgeProtection(portier, source, change, assigner, () => "new");
   const outcome = shown(judged);
   if (!judged.accepted && judged.reason === "refused") return { outcome, differences: [] };
   const after = withWrites(source, portier.schema, judged.writes);
   const people = portier.schema.people?.table.name ?? "";
-  const request = { ...giver.request, now: momentOfEffect(judged.writes, giver.now) };
+  const request = { ...assigner.request, now: instantOfEffect(judged.writes, assigner.now) };
   const [was, is] = [source, after].map((state) =>
-    personViewers(portier, [...(state.all?.(people) ?? [])], { source: state, request, report: toNobody }),
+    personViewers(portier, [...(state.all?.(people) ?? [])], { source: state, request, onDiagnostic: toNobody }),
   );
-  const differences = everybodysDifference(was ?? [], is ?? [], (table) => source.all?.(table) ?? []);
+  const differences = diffAccess(was ?? [], is ?? [], (table) => source.all?.(table) ?? []);
   return { outcome, differences };
 }

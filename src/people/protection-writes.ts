@@ -5,14 +5,14 @@ import { type CellArea, cellArea, type Rows } from "../rules/cells.js";
 import { personEntry } from "../rules/person-entry.js";
 import { readProtectionWho } from "../rules/protections.js";
 import { type CellRange, columnLetters, parseRange, printRange } from "../rules/ranges.js";
+import { instantOf } from "../schema/instant.js";
 import { limits } from "../schema/limits.js";
-import { momentOf } from "../schema/moment.js";
 import type { Field, Grid, Table } from "../schema/schema.js";
 import { internals } from "../session/internals.js";
 import type { StoredWrite } from "../session/overlay.js";
-import type { Giving } from "../session/roles/giving.js";
+import type { AssignmentContext } from "../session/roles/assignment-context.js";
 import { refuse } from "../session/roles/refusal.js";
-import { personKey } from "./known-to-giver.js";
+import { personKey } from "./known-to-assigner.js";
 import { type Protection, type ProtectionChange, protectionOf } from "./protections.js";
 
 type ChangeOf<K extends ProtectionChange["kind"]> = Extract<ProtectionChange, { kind: K }>;
@@ -26,10 +26,10 @@ export interface ProtectionWrite {
 
 /** What a change of protections writes, once it is seen that the person may make it. */
 export class ProtectionWrites {
-  readonly #giving: Giving;
+  readonly #context: AssignmentContext;
 
-  constructor(giving: Giving) {
-    this.#giving = giving;
+  constructor(context: AssignmentContext) {
+    this.#context = context;
   }
 
   of(change: ProtectionChange): ProtectionWrite {
@@ -54,7 +54,7 @@ export class ProtectionWrites {
   }
 
   #protect(change: ChangeOf<"protect">): ProtectionWrite {
-    const { source, giver, newId } = this.#giving;
+    const { source, assigner, newId } = this.#context;
     const table = this.#grid(change.table);
     const copied = change.copyOf === undefined ? undefined : this.#find(change.copyOf);
     const after = this.#checked(table, {
@@ -63,11 +63,11 @@ export class ProtectionWrites {
       ranges: list(change.ranges),
       except: list(change.except),
       effect: change.effect ?? copied?.effect ?? "reserve",
-      to: change.to === undefined ? (copied?.to ?? [`person ${giver.person}`]) : list(change.to),
+      to: change.to === undefined ? (copied?.to ?? [`person ${assigner.person}`]) : list(change.to),
       note: change.note ?? copied?.note ?? null,
       ...this.#period(change.from ?? null, change.until ?? null),
       by: this.#maker(),
-      at: giver.now,
+      at: assigner.now,
       stamp: newStamp(),
     });
     this.#mustProtect(table, after);
@@ -89,7 +89,7 @@ export class ProtectionWrites {
       note: change.note === undefined ? before.note : change.note,
       ...this.#period(from, until),
       // It stays its maker's, whomever it names from now on.
-      at: this.#giving.giver.now,
+      at: this.#context.assigner.now,
       stamp: newStamp(),
     });
     this.#mustProtect(table, after);
@@ -101,7 +101,7 @@ export class ProtectionWrites {
     const found = this.#find(id);
     const table = this.#grid(found.table);
     this.#mustProtect(table, found);
-    const isTheirs = String(found.by) === this.#giving.giver.person || this.meets(found);
+    const isTheirs = String(found.by) === this.#context.assigner.person || this.meets(found);
     // Or whoever is kept out could let themselves in.
     if (!isTheirs && found.effect === "reserve") refuse("protected-from-you", { id, by: String(found.by ?? "nobody") });
     return found;
@@ -111,31 +111,31 @@ export class ProtectionWrites {
   meets({ to }: Pick<Protection, "to">): boolean {
     return to.some((text) => {
       const key = personEntry(text);
-      const isName = readProtectionWho(text, this.#giving.opener.ruleset)?.kind === "member";
-      return isName ? this.#giving.held().of(text) === True : key === this.#giving.giver.person;
+      const isName = readProtectionWho(text, this.#context.opener.ruleset)?.kind === "member";
+      return isName ? this.#context.held().of(text) === True : key === this.#context.assigner.person;
     });
   }
 
   /** What is protected is for those to know who may protect the cells: for others it is not there. */
   #find(id: string): Protection {
-    const row = this.#giving.source.find(this.#kept().name, id);
-    const table = row && this.#giving.schema.tables.get(String(row["table"]));
+    const row = this.#context.source.find(this.#kept().name, id);
+    const table = row && this.#context.schema.tables.get(String(row["table"]));
     if (row === undefined || table?.grid?.protections !== true || !this.#mayProtect(table, protectionOf(row)))
       return refuse("no-such-protection", { id });
     return protectionOf(row);
   }
 
   #maker(): string | number {
-    const { people, giver } = this.#giving;
-    return people.key.type.base === "integer" ? Number(giver.person) : giver.person;
+    const { people, assigner } = this.#context;
+    return people.key.type.base === "integer" ? Number(assigner.person) : assigner.person;
   }
 
   #kept(): Table {
-    return this.#giving.kept.protections ?? refuse("no-protections", { table: "", candidates: [] });
+    return this.#context.kept.protections ?? refuse("no-protections", { table: "", candidates: [] });
   }
 
   #grid(name: string): Table {
-    const { tables } = this.#giving.schema;
+    const { tables } = this.#context.schema;
     const table = tables.get(name);
     if (table?.grid?.protections) return table;
     const candidates = [...tables.values()].filter(({ grid }) => grid?.protections).map((one) => one.name);
@@ -143,10 +143,10 @@ export class ProtectionWrites {
   }
 
   #period(begins: string | null, ends: string | null) {
-    const { schema, giver } = this.#giving;
-    const [from, until] = [momentOf(schema, "from", begins), momentOf(schema, "until", ends)];
-    const begun = from === null || from < giver.now ? giver.now : from;
-    if (until !== null && until <= begun) refuse("never-runs", { what: "the protection" });
+    const { schema, assigner } = this.#context;
+    const [from, until] = [instantOf(schema, "from", begins), instantOf(schema, "until", ends)];
+    const begun = from === null || from < assigner.now ? assigner.now : from;
+    if (until !== null && until <= begun) refuse("period-is-over", { what: "the protection" });
     return { from, until };
   }
 
@@ -174,10 +174,10 @@ export class ProtectionWrites {
 
   /** One of those whom it names, as it is kept. */
   #entry(text: string): string {
-    const { ruleset } = this.#giving.opener;
+    const { ruleset } = this.#context.opener;
     const trimmed = text.trim();
     const key = personEntry(trimmed);
-    if (key !== undefined) return `person ${personKey(this.#giving, key)}`;
+    if (key !== undefined) return `person ${personKey(this.#context, key)}`;
     if (readProtectionWho(trimmed, ruleset) !== undefined) return trimmed;
     const role = ruleset.schema.roles.get(trimmed);
     if (role?.scope !== undefined) return refuse("scoped-role", { role: trimmed, scope: role.scope });
@@ -188,12 +188,12 @@ export class ProtectionWrites {
   }
 
   #mustProtect(table: Table, { ranges, except }: Protection): void {
-    const outside = firstOutside(this.#giving, table, areaOf(table, ranges, except ?? []));
+    const outside = firstOutside(this.#context, table, areaOf(table, ranges, except ?? []));
     if (outside !== undefined) refuse("may-not-protect", { table: table.name, cell: outside });
   }
 
   #mayProtect(table: Table, { ranges, except }: Protection): boolean {
-    return firstOutside(this.#giving, table, areaOf(table, ranges, except ?? [])) === undefined;
+    return firstOutside(this.#context, table, areaOf(table, ranges, except ?? [])) === undefined;
   }
 }
 
@@ -220,8 +220,8 @@ export function areaOf(table: Table, ranges: readonly string[], except: readonly
  * The first cell of an area that the person may not protect, in A1 notation; undefined where they may protect all of them. It
  * is asked of each stretch of rows in which the same rules count: who may protect asks nothing of what stands there.
  */
-function firstOutside(giving: Giving, table: Table, area: CellArea): string | undefined {
-  const { plan, reading } = internals(giving.session);
+function firstOutside(context: AssignmentContext, table: Table, area: CellArea): string | undefined {
+  const { plan, reading } = internals(context.session);
   const { grid } = table;
   if (grid === undefined) return "A1";
   const own = plan.of(table.name);

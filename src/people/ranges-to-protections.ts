@@ -42,7 +42,7 @@ export function rangesToProtections(document: DocumentInput, table: string, at: 
 function protectionOf(rule: Rule, ruleset: Ruleset, at: string): Protection[] | undefined {
   const { effect, to, except, where, becomes, extents, note, from, until } = rule;
   const cells = extents.get("edit")?.cells;
-  const isPlain = where.kind === "truth" && where.value === True && becomes === undefined && !rule.bothWays;
+  const isPlain = where.kind === "truth" && where.value === True && becomes === undefined && !rule.alsoAfter;
   if (cells === undefined || extents.size > 1 || !isPlain || effect.name === "permit") return undefined;
   const isForAnyone = to.some(({ kind }) => kind === "anyone");
   const keepers = effect.name === "reserve" ? to : except;

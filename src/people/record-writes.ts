@@ -3,36 +3,36 @@ import { splitAddress } from "../schema/address.js";
 import { type Field, singleKey, type Table } from "../schema/schema.js";
 import { scalarTypes } from "../schema/types/scalars.js";
 import { storedValue } from "../schema/types/stored-form.js";
-import { accept } from "../session/accept.js";
+import { checkCreate, checkDelete, checkEdit } from "../session/check-change.js";
 import type { StoredWrite } from "../session/overlay.js";
-import type { Giving } from "../session/roles/giving.js";
+import type { AssignmentContext } from "../session/roles/assignment-context.js";
 import { linksOf } from "../session/roles/holdings.js";
 import { refuse } from "../session/roles/refusal.js";
 import { mustSet } from "../session/roles/setting-changes.js";
-import { mustKnow, personKey } from "./known-to-giver.js";
+import { mustKnow, personKey } from "./known-to-assigner.js";
 import type { RoleChange } from "./role-change.js";
 
 type ChangeOf<K extends RoleChange["kind"]> = Extract<RoleChange, { kind: K }>;
 
 /** What a change writes into tables of the application's own: by the rules of these, besides all else. */
 export class RecordWrites {
-  readonly #giving: Giving;
+  readonly #context: AssignmentContext;
 
-  constructor(giving: Giving) {
-    this.#giving = giving;
+  constructor(context: AssignmentContext) {
+    this.#context = context;
   }
 
   /** A person's own record is changed as any record is, by the rules of its table. */
   person({ person, values }: ChangeOf<"person">): StoredWrite {
-    const { table } = this.#giving.people;
-    const before = this.#giving.source.find(table.name, person);
+    const { table } = this.#context.people;
+    const before = this.#context.source.find(table.name, person);
     if (before === undefined) return refuse("change-refused", { what: `the change of ${person}`, fields: [] });
     return this.#written(table, before, values, `the change of ${person}`);
   }
 
   /** So is a record of a link table. */
   link({ table: name, key, values }: ChangeOf<"link">): StoredWrite {
-    const { schema, source } = this.#giving;
+    const { schema, source } = this.#context;
     const link = linksOf(schema).find(({ table }) => table.name === name && schema.tables.has(name));
     if (link === undefined) {
       const candidates = linksOf(schema).map(({ table }) => table.name);
@@ -45,17 +45,17 @@ export class RecordWrites {
 
   /** One record says what is set; more of the same are taken away with it. */
   setting({ person, table: about, field, level, record }: ChangeOf<"setting">): StoredWrite[] {
-    const { schema } = this.#giving;
+    const { schema } = this.#context;
     const settings = schema.people?.settings ?? refuse("no-settings", {});
-    mustSet(this.#giving, settings);
-    const key = personKey(this.#giving, person);
+    mustSet(this.#context, settings);
+    const key = personKey(this.#context, person);
     const { table } = settings;
     const what = `the setting of "${field}"`;
     const [address] =
       record === undefined ? [null] : (splitAddress([settings.record?.type ?? scalarTypes.text], record) ?? []);
     if (address === undefined || (record !== undefined && settings.record === undefined))
       return refuse("no-such-record", { table: about, name: record ?? "" });
-    if (record !== undefined && schema.tables.has(about)) mustKnow(this.#giving, about, record);
+    if (record !== undefined && schema.tables.has(about)) mustKnow(this.#context, about, record);
     const target: Row = {
       [settings.person.name]: key,
       [settings.on.name]: about,
@@ -66,7 +66,7 @@ export class RecordWrites {
     const isSame = (row: Row) =>
       named.every(({ name }) => String(row[name] ?? "") === String(target[name] ?? "")) &&
       !this.#isOver(row, settings.until);
-    const all = [...(this.#giving.source.referring?.(table.name, settings.person.name, person) ?? [])];
+    const all = [...(this.#context.source.referring?.(table.name, settings.person.name, person) ?? [])];
     const [first, ...more] = all.filter(isSame);
     if (level === null && first === undefined) refuse("not-set", { person, field: `${about}.${field}` });
     const taken = (level === null && first !== undefined ? [first, ...more] : more).map((row) =>
@@ -81,19 +81,19 @@ export class RecordWrites {
     const id = singleKey(table);
     // A key that nothing of this fills, and that the database does not make, is made here.
     const isOpen = id !== undefined && !id.generated && id.type.name === "text" && !(id.name in target);
-    const own = isOpen ? { [id.name]: this.#giving.newId() } : {};
+    const own = isOpen ? { [id.name]: this.#context.newId() } : {};
     return [...taken, this.#written(table, undefined, { ...own, ...target, ...values }, what)];
   }
 
   /** What an accepted change of a record writes. */
   #written(table: Table, before: Row | undefined, values: Row | null, what: string): StoredWrite {
-    const { session } = this.#giving;
+    const { session } = this.#context;
     const outcome =
       values === null
-        ? accept(session, "delete", table.name, before)
+        ? checkDelete(session, table.name, before)
         : before === undefined
-          ? accept(session, "create", table.name, values)
-          : accept(session, "edit", table.name, before, values);
+          ? checkCreate(session, table.name, values)
+          : checkEdit(session, table.name, before, values);
     if (outcome.accepted) return { table, before, after: outcome.record };
     // What stands against it as a change of who holds what is found out, and named, with the state after it.
     const isOfRoles = outcome.refusals.length > 0 && outcome.refusals.every(({ reason }) => reason === "role-change");
@@ -104,6 +104,6 @@ export class RecordWrites {
 
   #isOver(row: Row, end: Field | undefined): boolean {
     const until = end && storedValue(end.type, row[end.name]);
-    return typeof until === "string" && until <= this.#giving.giver.now;
+    return typeof until === "string" && until <= this.#context.assigner.now;
   }
 }

@@ -1,7 +1,7 @@
 import type { Source } from "../conditions/source.js";
 import type { StoredWrite } from "../session/overlay.js";
-import type { RecordVerification, VerifyOptions } from "./record-chain.js";
-import type { RecordEntry } from "./record-entry.js";
+import type { AuditVerification, VerifyOptions } from "./audit-chain.js";
+import type { AuditEntry } from "./audit-entry.js";
 
 /** Where it is kept who holds what, and what was done about it. `memoryStore` and `databaseStore` make one. */
 export interface RoleStore {
@@ -15,9 +15,9 @@ export interface RoleStore {
   /** Runs one change after the other, also of other processes: what is read inside stays as it is until the end. */
   change<R>(work: (inside: StoreChange) => Promise<R>): Promise<R>;
   /** The record, the latest first. */
-  entries(options?: EntriesOptions): Promise<readonly RecordEntry[]>;
+  entries(options?: AuditQuery): Promise<readonly AuditEntry[]>;
   /** Works the record out again: whether all that was done is in it as it was written. */
-  verify(options?: VerifyOptions): Promise<RecordVerification>;
+  verify(options?: VerifyOptions): Promise<AuditVerification>;
   /** Tells of every change: of this process at once, of others within a second. Gives what ends it. */
   watch(onChange: () => void): Promise<() => Promise<void>>;
 }
@@ -26,10 +26,10 @@ export interface RoleStore {
 export interface StoreChange {
   read<R>(question: (source: Source) => R): Promise<R>;
   /** Writes records, and what is kept of it: both or nothing. */
-  write(writes: readonly StoredWrite[], entries: readonly RecordEntry[]): Promise<void>;
+  write(writes: readonly StoredWrite[], entries: readonly AuditEntry[]): Promise<void>;
 }
 
-export interface EntriesOptions {
+export interface AuditQuery {
   /** Those about this person, or done by them. */
   readonly person?: string;
   /** At most so many. Default: 100. */
@@ -37,6 +37,6 @@ export interface EntriesOptions {
 }
 
 /** Whether an entry is one that was asked for. */
-export function isAbout({ person, by, actedBy }: RecordEntry, wanted: string | undefined): boolean {
+export function isAbout({ person, by, actedBy }: AuditEntry, wanted: string | undefined): boolean {
   return wanted === undefined || person === wanted || by === wanted || actedBy === wanted;
 }

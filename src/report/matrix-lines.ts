@@ -1,5 +1,5 @@
 import type { ActionName } from "../rules/actions.js";
-import { foldMatrix, type MatrixCell, type MatrixClass, type MatrixRow } from "../verify/matrix.js";
+import { groupMatrix, type MatrixCell, type MatrixClass, type MatrixRow } from "../verify/matrix.js";
 import type { CellDifference, CompareCell } from "../verify/matrix-differences.js";
 import type { Viewer } from "../verify/viewers.js";
 
@@ -25,7 +25,7 @@ export function matrixBlocks(
     return {
       table,
       actions: [...(own[0]?.cells.keys() ?? [])],
-      lines: foldMatrix(own, compare).flatMap((one) => linesOf(one, compare)),
+      lines: groupMatrix(own, compare).flatMap((one) => linesOf(one, compare)),
     };
   });
 }

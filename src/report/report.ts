@@ -164,15 +164,17 @@ function roleReport(
   shown: readonly string[],
   timeZone: string,
 ): RoleReport {
-  const { name, note, scope, closure, exclusive, atLeast, givenBy } = role;
+  const { name, note, scope, closure, exclusive, minHolders, assignableBy } = role;
   const others = [...closure].filter((one) => one !== name);
-  const givers = givenBy.map((giver) => (giver.ofThis ? `${giver.name} of the same record` : giver.name));
+  const assigners = assignableBy.map((assigner) =>
+    assigner.ofThis ? `${assigner.name} of the same record` : assigner.name,
+  );
   const facts = [
     ...(scope === undefined ? [] : [`held on one record of ${scope}`]),
     ...(others.length === 0 ? [] : [`brings ${listed(others)}`]),
-    ...(givers.length === 0 ? [] : [`given and taken by ${listed(givers, "or")}`]),
+    ...(assigners.length === 0 ? [] : [`given and taken by ${listed(assigners, "or")}`]),
     ...(exclusive.size === 0 ? [] : [`never together with ${listed([...exclusive], "or")}`]),
-    ...(atLeast === 0 ? [] : [`always held by ${atLeast} at least`]),
+    ...(minHolders === 0 ? [] : [`always held by ${minHolders} at least`]),
     ...(shown.length === 0 ? [] : [`is shown the screens ${listed(shown)}`]),
   ];
   const through = (rule: Rule) => {
@@ -258,8 +260,8 @@ function tableReport(portier: Portier, table: Table, rules: readonly Rule[]): Ta
 /** What is said of settings per person at the table that holds them, and where they may open something. */
 function settingFacts(settings: SettingSource | undefined, table: Table): string[] {
   if (settings === undefined) return [];
-  const { givenBy, adds } = settings;
-  const setBy = givenBy.length === 0 ? "nobody" : listed(givenBy, "or");
+  const { settableBy, adds } = settings;
+  const setBy = settableBy.length === 0 ? "nobody" : listed(settableBy, "or");
   const opened = adds.get(table.name);
   const names = (fields: Iterable<Field>) => listed([...fields].map(({ name }) => name));
   const seen = [...(opened?.view ?? [])].filter((field) => opened?.edit.has(field) !== true);

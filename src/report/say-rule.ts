@@ -37,12 +37,12 @@ const roleSentences: Readonly<Record<EffectName, (what: string) => string>> = {
 
 /** `edit label where status is "shown", from 2027-01-01 on`. */
 function sayWhat(rule: Rule, timeZone: string): string {
-  const { where, from, until, bothWays } = rule;
-  const ways = bothWays ? " before or after a change" : "";
+  const { where, from, until, alsoAfter } = rule;
+  const ways = alsoAfter ? " before or after a change" : "";
   const condition = where.kind === "truth" && where.value === True ? "" : ` where${ways} ${sayCondition(where)}`;
   const periods = [
-    ...(from === undefined ? [] : [`from ${sayMoment(from, timeZone)} on`]),
-    ...(until === undefined ? [] : [`until ${sayMoment(until, timeZone)}`]),
+    ...(from === undefined ? [] : [`from ${sayInstant(from, timeZone)} on`]),
+    ...(until === undefined ? [] : [`until ${sayInstant(until, timeZone)}`]),
   ];
   return [`${listed(sayExtents(rule))}${condition}${sayAfterwards(rule)}`, ...periods].join(", ");
 }
@@ -59,7 +59,7 @@ function sayAfterwards({ becomes, effect, where }: Rule): string {
 }
 
 /** An instant; one at which a day begins, as that day. */
-function sayMoment(instant: string, timeZone: string): string {
+function sayInstant(instant: string, timeZone: string): string {
   const day = dayIn(Date.parse(instant), timeZone);
   return startOfDay(day, timeZone) === instant ? day : instant;
 }

@@ -117,7 +117,7 @@ export function hasSource(tree: ActionTree): boolean {
 
 /** A custom action; or one on the cells of a grid, any of them where none is named. */
 function declared(table: Table, action: ActionName, field: Field | undefined): ActionTree {
-  if (actionOf(table, action)?.speaksOf !== "fields") return gate(action, "act");
+  if (actionOf(table, action)?.target !== "fields") return gate(action, "act");
   return field === undefined ? anyOf(table.fields, (one) => gate(action, one)) : gate(action, field);
 }
 

@@ -3,7 +3,7 @@ import type { Table } from "../schema/schema.js";
 /** What an action's extent speaks of, and which state of the record its conditions look at. */
 export interface Action {
   /** `fields`; `record` (the extent is `yes`); `both` for the act and the fields that are given a value. */
-  readonly speaksOf: "fields" | "record" | "both";
+  readonly target: "fields" | "record" | "both";
   /** `stored`: the record as it is. `new`: as it would become. `change`: both. */
   readonly judges: "stored" | "new" | "change";
   /** Whether the action sets values. */
@@ -23,22 +23,22 @@ export type BuiltInAction = (typeof actionNames)[number];
 export type ActionName = BuiltInAction | (string & {});
 
 export const actions: Readonly<Record<BuiltInAction, Action>> = {
-  list: { speaksOf: "fields", judges: "stored", writes: false, needsKnown: false },
-  view: { speaksOf: "fields", judges: "stored", writes: false, needsKnown: false },
-  create: { speaksOf: "both", judges: "new", writes: true, needsKnown: false },
-  edit: { speaksOf: "fields", judges: "change", writes: true, needsKnown: true },
-  delete: { speaksOf: "record", judges: "stored", writes: false, needsKnown: true },
-  export: { speaksOf: "fields", judges: "stored", writes: false, needsKnown: false, on: "view" },
-  import: { speaksOf: "both", judges: "new", writes: true, needsKnown: false, on: "create" },
-  bulk: { speaksOf: "fields", judges: "change", writes: true, needsKnown: true, on: "edit" },
+  list: { target: "fields", judges: "stored", writes: false, needsKnown: false },
+  view: { target: "fields", judges: "stored", writes: false, needsKnown: false },
+  create: { target: "both", judges: "new", writes: true, needsKnown: false },
+  edit: { target: "fields", judges: "change", writes: true, needsKnown: true },
+  delete: { target: "record", judges: "stored", writes: false, needsKnown: true },
+  export: { target: "fields", judges: "stored", writes: false, needsKnown: false, on: "view" },
+  import: { target: "both", judges: "new", writes: true, needsKnown: false, on: "create" },
+  bulk: { target: "fields", judges: "change", writes: true, needsKnown: true, on: "edit" },
 };
 
 /** Of a grid whose cells are protected as data: who may protect them. It is asked of places, whatever stands there. */
 export const protectAction = "protect";
 
-const protect: Action = { speaksOf: "fields", judges: "stored", writes: false, needsKnown: true };
+const protect: Action = { target: "fields", judges: "stored", writes: false, needsKnown: true };
 
-const custom: Action = { speaksOf: "record", judges: "stored", writes: false, needsKnown: true };
+const custom: Action = { target: "record", judges: "stored", writes: false, needsKnown: true };
 
 export function isBuiltIn(name: string): name is BuiltInAction {
   return Object.hasOwn(actions, name);
@@ -54,7 +54,7 @@ export function actionOf(table: Table, name: string): Action | undefined {
 /** Whether an action of a table is asked of fields as well: it is not done with a record as a whole. */
 export function speaksOfFields(table: Table, action: ActionName): boolean {
   const found = actionOf(table, action);
-  return found !== undefined && found.speaksOf !== "record";
+  return found !== undefined && found.target !== "record";
 }
 
 /** The names of all actions of a table, built-in ones first. */

@@ -11,11 +11,11 @@ function isSamePart(one: Rule, other: Rule): boolean {
   return partOf(one) === partOf(other);
 }
 
-function partOf({ effect, except, where, becomes, bothWays, from, until, extents, note }: Rule): string {
+function partOf({ effect, except, where, becomes, alsoAfter, from, until, extents, note }: Rule): string {
   const sizes = [...extents].map(([action, extent]) => [action, extentOf(extent)]).sort();
   const whom = except.map(({ text }) => text).sort();
   const conditions = [keyOf(where), becomes && keyOf(becomes)];
-  return JSON.stringify([effect.name, whom, conditions, bothWays, from, until, note, sizes]);
+  return JSON.stringify([effect.name, whom, conditions, alsoAfter, from, until, note, sizes]);
 }
 
 function extentOf({ fields, act, cells }: Extent): unknown {

@@ -23,15 +23,15 @@ export interface ExtentScope {
 
 /** Reads the extent of one action; undefined after a problem. */
 export function readExtent(part: Part, scope: ExtentScope): Extent | undefined {
-  const { speaksOf } = scope.action;
+  const { target } = scope.action;
   const refuse = (found: unknown): undefined => {
-    part.problems.add("wrong-extent", { action: scope.name, found, expected: expectations[speaksOf] }, part.path);
+    part.problems.add("wrong-extent", { action: scope.name, found, expected: expectations[target] }, part.path);
   };
   const { value } = part;
   if (value === "yes" || value === true) {
-    return speaksOf === "fields" ? refuse(value) : { fields: new Set(), act: true, cells: undefined };
+    return target === "fields" ? refuse(value) : { fields: new Set(), act: true, cells: undefined };
   }
-  if (speaksOf === "record") return refuse(value);
+  if (target === "record") return refuse(value);
   if (isMapping(value)) return readCellExtent(part, scope);
   const items: unknown[] = typeof value === "string" ? [value] : Array.isArray(value) ? value : [];
   if (items.length === 0) return refuse(value);
@@ -56,7 +56,7 @@ function readCellExtent(part: Part, scope: ExtentScope): Extent | undefined {
   const fields = new Set([...area.rowsOf.keys()].filter((field) => sweeps(field, scope)));
   // Making a row is permitted with its cells, but a block on cells stops only what they hold; the rows it holds as rows
   // are looked at apart.
-  return { fields, act: scope.action.speaksOf === "both" && scope.effect.phase === "permit", cells: area };
+  return { fields, act: scope.action.target === "both" && scope.effect.phase === "permit", cells: area };
 }
 
 /** Whether a field that is not named itself is covered: a permit leaves out what must be named. */
@@ -107,7 +107,7 @@ class ExtentReader {
     }
     // Creating is permitted with any of its fields, but stopped as a whole only by a rule on all of them.
     const isWhole = permits || (this.#all && this.#removed.size === 0);
-    return { fields, act: action.speaksOf === "both" && isWhole, cells: undefined };
+    return { fields, act: action.target === "both" && isWhole, cells: undefined };
   }
 
   /** Takes fields that are not named one by one. */

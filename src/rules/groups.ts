@@ -1,5 +1,5 @@
 import type { Expression, Operand } from "../conditions/expression.js";
-import type { Meant, Role, Schema } from "../schema/schema.js";
+import type { IgnoredWarnings, Role, Schema } from "../schema/schema.js";
 
 /** A named set of persons. */
 export interface Group {
@@ -13,7 +13,7 @@ export interface Group {
   /** Roles that the group's members hold. */
   readonly roles: readonly string[];
   readonly note: string | undefined;
-  readonly meant: Meant;
+  readonly ignore: IgnoredWarnings;
 }
 
 export type Member =

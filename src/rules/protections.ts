@@ -72,13 +72,13 @@ export class ProtectionRules {
       except: isReserve ? [] : named,
       where: always,
       becomes: undefined,
-      bothWays: false,
+      alsoAfter: false,
       from,
       until,
       extents: new Map(),
       note: undefined,
       copyOf: undefined,
-      meant: meansNothing,
+      ignore: meansNothing,
       path: [],
     };
     this.#patterns.set(shape, made);
@@ -104,7 +104,7 @@ export function closedGrid(table: Table): Rule {
     except: [],
     where: always,
     becomes: undefined,
-    bothWays: false,
+    alsoAfter: false,
     from: undefined,
     until: undefined,
     extents: new Map([
@@ -114,7 +114,7 @@ export function closedGrid(table: Table): Rule {
     ]),
     note: undefined,
     copyOf: undefined,
-    meant: meansNothing,
+    ignore: meansNothing,
     path: [],
   };
 }

@@ -4,7 +4,7 @@ import type { PersonMembers } from "../conditions/resolve.js";
 import { reportCircle } from "../schema/circles.js";
 import { checkWhoName, reportExclusive } from "../schema/declare-roles.js";
 import { limits } from "../schema/limits.js";
-import { isMapping, type Part, readMapping, readMeant, readShape, readText, readTexts } from "../schema/reader.js";
+import { isMapping, type Part, readIgnore, readMapping, readShape, readText, readTexts } from "../schema/reader.js";
 import type { Problems } from "../schema/report.js";
 import type { Role, Schema } from "../schema/schema.js";
 import type { Carrier, Group, Member } from "./groups.js";
@@ -151,7 +151,7 @@ class GroupReader {
 
   read(part: Part): Group {
     const what = `group "${this.#name}"`;
-    const shape = readShape(part, what, ["members", "where", "without", "roles", "note", "meant"]);
+    const shape = readShape(part, what, ["members", "where", "without", "roles", "note", "ignore"]);
     if (!shape.has("members")) part.problems.add("missing-key", { what, key: "members" }, part.path);
     return {
       name: this.#name,
@@ -160,7 +160,7 @@ class GroupReader {
       without: this.#members(shape.get("without")),
       roles: this.#roles(shape.get("roles")),
       note: readText(shape.get("note"), "note"),
-      meant: readMeant(shape.get("meant")),
+      ignore: readIgnore(shape.get("ignore")),
     };
   }
 

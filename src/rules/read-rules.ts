@@ -1,14 +1,14 @@
 import { readCondition } from "../conditions/check.js";
 import { always, type Expression, never, visitOperands } from "../conditions/expression.js";
 import type { PersonMembers } from "../conditions/resolve.js";
-import { momentExpects, readMoment } from "../schema/moment.js";
+import { instantExpects, readInstant } from "../schema/instant.js";
 import {
   checkName,
   isMapping,
   type Part,
   readFlag,
+  readIgnore,
   readMapping,
-  readMeant,
   readShape,
   readText,
   readTexts,
@@ -26,13 +26,13 @@ const ruleKeys = [
   "except",
   "where",
   "becomes",
-  "bothWays",
+  "alsoAfter",
   "from",
   "until",
   "skip",
   "note",
   "copyOf",
-  "meant",
+  "ignore",
   ...effectNames,
 ] as const;
 
@@ -116,11 +116,11 @@ class RuleReader {
     const to = readWho(this.#shape.get("to"), `to of "${this.#name}"`, this.#scope);
     const except = readWho(this.#shape.get("except"), `except of "${this.#name}"`, this.#scope);
     const note = readText(this.#shape.get("note"), "note");
-    const meant = readMeant(this.#shape.get("meant"));
+    const ignore = readIgnore(this.#shape.get("ignore"));
     const copyOf = this.#copyOf();
-    const bothWays = readFlag(this.#shape.get("bothWays"), "bothWays");
-    const from = this.#moment("from");
-    const until = this.#moment("until");
+    const alsoAfter = readFlag(this.#shape.get("alsoAfter"), "alsoAfter");
+    const from = this.#instant("from");
+    const until = this.#instant("until");
     if (effect === undefined) return undefined;
     if (!this.#shape.has("to")) {
       if (effect.needsTo) problems.add("missing-to", { rule: this.#name, effect: effect.name }, path);
@@ -128,7 +128,7 @@ class RuleReader {
     }
     const extents = this.#extents(effect);
     if (becomes !== undefined) this.#checkBecomes(extents);
-    if (bothWays) this.#checkBothWays(effect);
+    if (alsoAfter) this.#checkBothWays(effect);
     if (extents.has(protectAction) && actionOf(table, protectAction) !== undefined && readsRecord(to, except, where))
       problems.add("protect-reads-record", { rule: this.#name }, path);
     if (from !== undefined && until !== undefined && from >= until) {
@@ -144,13 +144,13 @@ class RuleReader {
       except,
       where,
       becomes,
-      bothWays,
+      alsoAfter,
       from,
       until,
       extents,
       note,
       copyOf,
-      meant,
+      ignore,
       path,
     };
   }
@@ -202,15 +202,15 @@ class RuleReader {
     return readCondition(text, { schema, table, problems: part.problems, path: part.path, isAction, members });
   }
 
-  #moment(key: "from" | "until"): string | undefined {
+  #instant(key: "from" | "until"): string | undefined {
     const part = this.#shape.get(key);
     const text = readText(part, `${key} of "${this.#name}"`);
     if (part === undefined || text === undefined) return undefined;
-    const moment = readMoment(this.#scope.schema, text);
-    if (moment === undefined) {
-      part.problems.add("bad-value", { field: key, expects: momentExpects, found: text }, part.path);
+    const instant = readInstant(this.#scope.schema, text);
+    if (instant === undefined) {
+      part.problems.add("bad-value", { field: key, expects: instantExpects, found: text }, part.path);
     }
-    return moment;
+    return instant;
   }
 
   #extents(effect: Effect): Map<ActionName, Extent> {
@@ -226,7 +226,7 @@ class RuleReader {
       const action = actionOf(table, name);
       if (action === undefined) {
         part.problems.add("unknown-action", { table: table.name, name, candidates: actionNamesOf(table) }, entry.path);
-      } else if (!effect.coversReading && action.speaksOf === "fields" && !action.writes) {
+      } else if (!effect.coversReading && action.target === "fields" && !action.writes) {
         part.problems.add("misplaced-confirm", { action: name }, entry.path);
       } else {
         const extent = readExtent(entry, { table, effect, name, action, ranges });
@@ -245,8 +245,8 @@ class RuleReader {
   }
 
   #checkBothWays(effect: Effect): void {
-    const part = this.#shape.get("bothWays");
+    const part = this.#shape.get("alsoAfter");
     const why = effect.phase === "permit" ? "permit" : this.#shape.has("becomes") ? "becomes" : undefined;
-    if (part !== undefined && why !== undefined) part.problems.add("misplaced-both-ways", { why }, part.path);
+    if (part !== undefined && why !== undefined) part.problems.add("misplaced-also-after", { why }, part.path);
   }
 }

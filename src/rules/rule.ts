@@ -1,6 +1,6 @@
 import type { Expression } from "../conditions/expression.js";
 import type { Path } from "../schema/problems.js";
-import type { Field, Meant, Table } from "../schema/schema.js";
+import type { Field, IgnoredWarnings, Table } from "../schema/schema.js";
 import type { ActionName } from "./actions.js";
 import type { CellArea } from "./cells.js";
 import type { Effect } from "./effects.js";
@@ -17,7 +17,7 @@ export interface Rule {
   /** What a change must lead to; undefined when the rule does not say. */
   readonly becomes: Expression | undefined;
   /** A block or confirm that applies to an edit if `where` holds before or after. */
-  readonly bothWays: boolean;
+  readonly alsoAfter: boolean;
   /** Canonical instants: the rule is there while `from <= now < until`. */
   readonly from: string | undefined;
   readonly until: string | undefined;
@@ -25,7 +25,7 @@ export interface Rule {
   readonly note: string | undefined;
   /** The address of the rule that it was copied from, and is the same as but for whom it is for; until it differs. */
   readonly copyOf: string | undefined;
-  readonly meant: Meant;
+  readonly ignore: IgnoredWarnings;
   /** A rule that stands for all that are the same but for address, cells and note: what is asked of a person is asked once. */
   readonly pattern?: Rule | undefined;
   /** Where the rule stands in the document. */

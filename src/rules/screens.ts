@@ -1,5 +1,5 @@
-import { checkName, type Part, readMapping, readMeant, readShape, readText, readTexts } from "../schema/reader.js";
-import type { Field, Meant, Schema, Table } from "../schema/schema.js";
+import { checkName, type Part, readIgnore, readMapping, readShape, readText, readTexts } from "../schema/reader.js";
+import type { Field, IgnoredWarnings, Schema, Table } from "../schema/schema.js";
 import { type ActionName, actionNamesOf, actionOf } from "./actions.js";
 import { readMemberName } from "./who.js";
 
@@ -7,17 +7,17 @@ import { readMemberName } from "./who.js";
 export interface Screen {
   readonly name: string;
   /** What it is for: all of it must be permitted on some record. Empty for a page that shows no table. */
-  readonly needs: readonly Need[];
+  readonly needs: readonly ScreenNeed[];
   /** The roles, groups, lines, `signed-in` or `anyone` that alone are shown it; empty: whoever may do what it needs. */
   readonly to: readonly string[];
   /** The screen that it is a part of. */
   readonly within: string | undefined;
   /** The roles and groups that land here after signing in. */
   readonly home: readonly string[];
-  readonly meant: Meant;
+  readonly ignore: IgnoredWarnings;
 }
 
-export interface Need {
+export interface ScreenNeed {
   readonly table: Table;
   readonly action: ActionName;
   readonly field: Field | undefined;
@@ -37,7 +37,7 @@ export function readScreens(
   for (const [name, entry] of entries) {
     if (!checkName(entry, "a screen", name)) continue;
     const what = `screen "${name}"`;
-    const shape = readShape(entry, what, ["needs", "to", "in", "home", "note", "meant"]);
+    const shape = readShape(entry, what, ["needs", "to", "in", "home", "note", "ignore"]);
     const needs = shape.get("needs");
     const to = readNames(shape.get("to"), `to of ${what}`, schema, groups, ["anyone", "signed-in"]);
     if (needs === undefined && !shape.has("to")) {
@@ -58,13 +58,13 @@ export function readScreens(
       to,
       within: other,
       home: readNames(shape.get("home"), `home of ${what}`, schema, groups),
-      meant: readMeant(shape.get("meant")),
+      ignore: readIgnore(shape.get("ignore")),
     });
   }
   return screens;
 }
 
-function readNeed(part: Part, { tables }: Schema): Need | undefined {
+function readNeed(part: Part, { tables }: Schema): ScreenNeed | undefined {
   const text = part.value as string;
   const [tableName = "", action, fieldName, ...more] = text.split(".");
   if (action === undefined || more.length > 0) {

@@ -10,7 +10,7 @@ export interface Unknown {
 }
 
 /** The name that was most likely meant, or those there are. */
-export function meant({ name, candidates }: Unknown): string | undefined {
+export function suggest({ name, candidates }: Unknown): string | undefined {
   const known = [...candidates];
   const near = nearest(name, known);
   if (near !== undefined) return `did you mean "${near}"?`;
@@ -52,15 +52,18 @@ export const callMessages = {
   ],
   "unknown-action": (f: Unknown & { table: string }): Said => [
     `table "${f.table}" knows no action "${f.name}"`,
-    meant(f),
+    suggest(f),
   ],
-  "unknown-field": (f: Unknown & { table: string }): Said => [`table "${f.table}" has no field "${f.name}"`, meant(f)],
-  "unknown-request": (f: Unknown): Said => [`the request has no value "${f.name}"`, meant(f)],
+  "unknown-field": (f: Unknown & { table: string }): Said => [
+    `table "${f.table}" has no field "${f.name}"`,
+    suggest(f),
+  ],
+  "unknown-request": (f: Unknown): Said => [`the request has no value "${f.name}"`, suggest(f)],
   "unknown-role": (f: Unknown & { where?: string }): Said => [
     `${f.where === undefined ? "" : `${f.where}: `}there is no role "${f.name}"`,
-    meant(f),
+    suggest(f),
   ],
-  "unknown-table": (f: Unknown): Said => [`there is no table "${f.name}"`, meant(f)],
+  "unknown-table": (f: Unknown): Said => [`there is no table "${f.name}"`, suggest(f)],
   "wrong-call": (f: { what: string; hint: string }): Said => [f.what, f.hint],
   "wrong-scope": (f: { role: string; scope: string | undefined; where: string }): Said => [
     f.scope === undefined

@@ -31,7 +31,7 @@ export function reportCircle(
       } else if (open.has(arrow.name)) {
         const passed = trail.map((step) => step.name);
         const circle = [...passed.slice(passed.indexOf(arrow.name)), arrow.name];
-        problems.add("circle", { what, names: circle }, arrow.part.path);
+        problems.add("circular-reference", { what, names: circle }, arrow.part.path);
         return;
       } else {
         open.add(arrow.name);

@@ -128,7 +128,7 @@ function readLongType(part: Part, shape: Shape, name: string): DeclaredType | un
   const found = impliedKeys.filter((key) => shape.has(key));
   const [key, second] = found;
   if (second !== undefined) {
-    part.problems.add("two-types", { name, found }, part.path);
+    part.problems.add("ambiguous-type", { name, found }, part.path);
     return undefined;
   }
   const by = shape.get("by");
@@ -159,7 +159,7 @@ function readList(part: Part, name: string): DeclaredType | undefined {
     const target = shape.get("reference");
     const choices = shape.get("choice");
     if (target !== undefined && choices !== undefined) {
-      part.problems.add("two-types", { name: `list of "${name}"`, found: ["choice", "reference"] }, part.path);
+      part.problems.add("ambiguous-type", { name: `list of "${name}"`, found: ["choice", "reference"] }, part.path);
     } else if (choices !== undefined) {
       const type = readChoice(choices, name);
       return type && { kind: "known", type: list(type) };

@@ -1,7 +1,7 @@
 import { declareSettings } from "./declare-settings.js";
 import { findField } from "./declare-tables.js";
 import { assignmentSource, keptTables } from "./kept-tables.js";
-import { isMapping, type Part, readFlag, readMeant, readShape, readText } from "./reader.js";
+import { isMapping, type Part, readFlag, readIgnore, readShape, readText } from "./reader.js";
 import {
   type Field,
   type KeptTables,
@@ -28,7 +28,7 @@ export function declarePeople(
 ): DeclaredPeople {
   if (part === undefined) return none;
   const { problems } = part;
-  const keys = ["table", "name", "manager", "active", "roles", "assignments", "settings", "meant"] as const;
+  const keys = ["table", "name", "manager", "active", "roles", "assignments", "settings", "ignore"] as const;
   const shape = readShape(part, "people", keys);
   const tablePart = shape.get("table");
   const tableName = readText(tablePart, "people.table");
@@ -61,8 +61,8 @@ export function declarePeople(
   if (kept !== undefined) sources.push(assignmentSource(kept));
   const name = readField(shape.get("name"), table);
   const settings = declareSettings(shape.get("settings"), { people: table, tables, roles, groups });
-  const meant = readMeant(shape.get("meant"));
-  return { people: { table, name, manager, active, roles: sources, settings, meant }, kept };
+  const ignore = readIgnore(shape.get("ignore"));
+  return { people: { table, name, manager, active, roles: sources, settings, ignore }, kept };
 }
 
 function isProtected({ grid }: Table): boolean {

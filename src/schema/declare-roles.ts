@@ -1,7 +1,7 @@
 import { reportCircle } from "./circles.js";
 import { limits } from "./limits.js";
-import { checkName, type Part, readMapping, readMeant, readShape, readText, readTexts } from "./reader.js";
-import type { Giver, Meant, Role } from "./schema.js";
+import { checkName, type Part, readIgnore, readMapping, readShape, readText, readTexts } from "./reader.js";
+import type { Assigner, IgnoredWarnings, Role } from "./schema.js";
 
 /** Words that a rule's `to` uses for other things. */
 const takenWords = ["anyone", "signed-in", "owner"];
@@ -17,9 +17,9 @@ interface DeclaredRole {
   readonly scope: Named | undefined;
   readonly include: readonly Named[];
   readonly exclusive: readonly Named[];
-  readonly atLeast: number;
-  readonly givenBy: readonly Named[];
-  readonly meant: Meant;
+  readonly minHolders: number;
+  readonly assignableBy: readonly Named[];
+  readonly ignore: IgnoredWarnings;
 }
 
 type Declared = ReadonlyMap<string, DeclaredRole>;
@@ -59,22 +59,22 @@ export function declareRoles(
 
   const exclusive = readExclusive(declared);
   const roles = new Map<string, Role>();
-  for (const [name, { note, scope, atLeast, givenBy, meant }] of declared) {
+  for (const [name, { note, scope, minHolders, assignableBy, ignore }] of declared) {
     const closure = new Set([name]);
     // A set grows while it is walked, so this reaches everything that is included at any depth.
     for (const held of closure) {
       for (const item of declared.get(held)?.include ?? []) closure.add(item.name);
     }
-    const givers = givenBy.map((giver) => readGiver(giver, scope?.name, declared, groups));
+    const assigners = assignableBy.map((assigner) => readAssigner(assigner, scope?.name, declared, groups));
     roles.set(name, {
       name,
       note,
       scope: scope?.name,
       closure,
       exclusive: exclusive.get(name) ?? new Set(),
-      atLeast,
-      givenBy: givers.filter((giver) => giver !== undefined),
-      meant,
+      minHolders,
+      assignableBy: assigners.filter((assigner) => assigner !== undefined),
+      ignore,
     });
   }
   for (const [name, { part: place }] of declared) reportExclusive(`role "${name}"`, [name], roles, place);
@@ -113,12 +113,12 @@ export function reportExclusive(
   }
 }
 
-function readGiver(
+function readAssigner(
   { name, part }: Named,
   scope: string | undefined,
   declared: Declared,
   groups: readonly string[],
-): Giver | undefined {
+): Assigner | undefined {
   const ofThis = /^(\S+)\s+of\s+this$/.exec(name)?.[1];
   const wanted = ofThis ?? name;
   const role = declared.get(wanted);
@@ -135,9 +135,9 @@ function readGiver(
 }
 
 function declareRole(part: Part, name: string): DeclaredRole {
-  const keys = ["include", "scope", "exclusive", "atLeast", "givenBy", "note", "meant"] as const;
+  const keys = ["include", "scope", "exclusive", "minHolders", "assignableBy", "note", "ignore"] as const;
   const shape = readShape(part, `role "${name}"`, keys);
-  const named = (key: "include" | "exclusive" | "givenBy") =>
+  const named = (key: "include" | "exclusive" | "assignableBy") =>
     readTexts(shape.get(key), `${key} of role "${name}"`).map(
       (item): Named => ({ name: item.value as string, part: item }),
     );
@@ -149,9 +149,9 @@ function declareRole(part: Part, name: string): DeclaredRole {
     scope: scopePart === undefined || scope === undefined ? undefined : { name: scope, part: scopePart },
     include: named("include"),
     exclusive: named("exclusive"),
-    atLeast: readCount(shape.get("atLeast"), `atLeast of role "${name}"`),
-    givenBy: named("givenBy"),
-    meant: readMeant(shape.get("meant")),
+    minHolders: readCount(shape.get("minHolders"), `minHolders of role "${name}"`),
+    assignableBy: named("assignableBy"),
+    ignore: readIgnore(shape.get("ignore")),
   };
 }
 

@@ -10,7 +10,7 @@ import {
   type Table,
 } from "./schema.js";
 
-const keys = ["table", "person", "on", "field", "level", "record", "from", "until", "givenBy", "adds"] as const;
+const keys = ["table", "person", "on", "field", "level", "record", "from", "until", "settableBy", "adds"] as const;
 const needed = ["table", "person", "on", "field", "level"] as const;
 const optional = ["record", "from", "until"] as const;
 
@@ -33,7 +33,7 @@ export function declareSettings(part: Part | undefined, scope: SettingScope): Se
     if (!shape.has(key)) problems.add("missing-key", { what: "people.settings", key }, path);
   }
   const table = readTable(shape.get("table"), scope.tables);
-  const givenBy = readGivers(shape.get("givenBy"), scope);
+  const settableBy = readAssigners(shape.get("settableBy"), scope);
   const adds = readAdds(shape.get("adds"), scope.tables);
   if (table === undefined) return undefined;
   const read = (key: (typeof keys)[number], expected: string, fits: (field: Field) => boolean) => {
@@ -62,7 +62,7 @@ export function declareSettings(part: Part | undefined, scope: SettingScope): Se
   const found = { record, from, until };
   if (optional.some((key) => shape.has(key) && found[key] === undefined)) return undefined;
   if (person === undefined || on === undefined || field === undefined || level === undefined) return undefined;
-  return { table, person, on, field, level, record, from, until, givenBy, adds };
+  return { table, person, on, field, level, record, from, until, settableBy, adds };
 }
 
 function readTable(part: Part | undefined, tables: ReadonlyMap<string, Table>): Table | undefined {
@@ -77,8 +77,8 @@ function findNamed(part: Part, name: string, tables: ReadonlyMap<string, Table>)
 }
 
 /** Roles that are held on no record, and groups. */
-function readGivers(part: Part | undefined, { roles, groups }: SettingScope): string[] {
-  return readTexts(part, "givenBy of people.settings").flatMap((entry) => {
+function readAssigners(part: Part | undefined, { roles, groups }: SettingScope): string[] {
+  return readTexts(part, "settableBy of people.settings").flatMap((entry) => {
     const name = entry.value as string;
     const role = roles.get(name);
     if (role?.scope !== undefined) entry.problems.add("scoped-role", { role: name, scope: role.scope }, entry.path);

@@ -2,7 +2,7 @@ import { type DeclaredField, declareFields } from "./declare-fields.js";
 import { isSource } from "./default-source.js";
 import { limits } from "./limits.js";
 import { TypeLinker } from "./link-types.js";
-import { checkName, type Part, readFlag, readMapping, readMeant, readShape, readText, readTexts } from "./reader.js";
+import { checkName, type Part, readFlag, readIgnore, readMapping, readShape, readText, readTexts } from "./reader.js";
 import {
   type Field,
   type FieldPath,
@@ -42,7 +42,7 @@ const tableKeys = [
   "ranges",
   "observe",
   "rules",
-  "meant",
+  "ignore",
 ] as const;
 
 interface DeclaredTable {
@@ -161,7 +161,7 @@ function makeTable(
     grid,
     source: readText(shape.get("source"), `source of "${name}"`) ?? name,
     observe: readFlag(shape.get("observe"), "observe") || (observesAll && !shape.has("observe")),
-    meant: readMeant(shape.get("meant")),
+    ignore: readIgnore(shape.get("ignore")),
   };
 }
 

@@ -25,7 +25,7 @@ declare const tables: unique symbol;
 export type TypedDocument<T extends TableTypes> = DocumentInput & { readonly [tables]?: T };
 
 /** Doubts that `lint` is not to raise about a part, by their codes, each with the reason why it is meant that way. */
-export type MeantInput = Readonly<Record<string, string>>;
+export type IgnoreInput = Readonly<Record<string, string>>;
 
 export interface PeopleInput {
   /** The table that holds the persons. */
@@ -42,7 +42,7 @@ export interface PeopleInput {
   readonly assignments?: boolean;
   /** Where it is kept, as data, what one person may do with one field. */
   readonly settings?: SettingsInput;
-  readonly meant?: MeantInput;
+  readonly ignore?: IgnoreInput;
 }
 
 /**
@@ -65,7 +65,7 @@ export interface SettingsInput {
   readonly from?: string;
   readonly until?: string;
   /** The roles and groups that may set it. Nobody where none is named. */
-  readonly givenBy?: string | readonly string[];
+  readonly settableBy?: string | readonly string[];
   /** By table, the fields that a setting may open to be viewed, or viewed and edited. */
   readonly adds?: Readonly<
     Record<string, { readonly view?: string | readonly string[]; readonly edit?: string | readonly string[] }>
@@ -91,11 +91,11 @@ export interface RoleInput {
   /** Roles that nobody may hold beside this one. */
   readonly exclusive?: string | readonly string[];
   /** How many persons must hold it: the last ones cannot be taken out. */
-  readonly atLeast?: number;
+  readonly minHolders?: number;
   /** Who may give it and take it away: roles and groups, or `ROLE of this` on the record on which it is given. */
-  readonly givenBy?: string | readonly string[];
+  readonly assignableBy?: string | readonly string[];
   readonly note?: string;
-  readonly meant?: MeantInput;
+  readonly ignore?: IgnoreInput;
 }
 
 export interface GroupInput {
@@ -111,7 +111,7 @@ export interface GroupInput {
   /** Roles that members hold. */
   readonly roles?: readonly string[];
   readonly note?: string;
-  readonly meant?: MeantInput;
+  readonly ignore?: IgnoreInput;
 }
 
 /** A page or a part of one; whom it is shown follows from the rules. */
@@ -125,7 +125,7 @@ export interface ScreenInput {
   /** Roles and groups that land here after signing in. */
   readonly home?: string | readonly string[];
   readonly note?: string;
-  readonly meant?: MeantInput;
+  readonly ignore?: IgnoreInput;
 }
 
 export type MemberInput =
@@ -151,7 +151,7 @@ export interface TableInput {
   /** Tries the rules out: in a database, decisions about this table are logged, and nothing of it is refused or hidden. */
   readonly observe?: boolean;
   readonly rules?: Readonly<Record<string, RuleInput>>;
-  readonly meant?: MeantInput;
+  readonly ignore?: IgnoreInput;
 }
 
 export interface EveryTableInput {
@@ -207,7 +207,7 @@ export interface RuleInput {
   /** A condition on the record after a change; `any` lifts the default, which is `where` again. */
   readonly becomes?: string | boolean;
   /** A deny, reserve or confirm whose `where` holds before or after a change. */
-  readonly bothWays?: boolean;
+  readonly alsoAfter?: boolean;
   readonly permit?: ExtentsInput;
   readonly deny?: ExtentsInput;
   readonly reserve?: ExtentsInput;
@@ -220,7 +220,7 @@ export interface RuleInput {
   readonly skip?: readonly string[];
   /** What is protected and why; shown to the person who is refused, or who must confirm. */
   readonly note?: string;
-  readonly meant?: MeantInput;
+  readonly ignore?: IgnoreInput;
 }
 
 /** An extent for each action. */

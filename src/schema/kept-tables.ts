@@ -21,7 +21,7 @@ export function keptTables(people: Table, protects: boolean): KeptTables {
       ["on", text, "record", "optional"],
       ["from", timestamp, "starts_at", "optional"],
       ["until", timestamp, "ends_at", "optional"],
-      ["givenBy", text, "given_by", "optional"],
+      ["assignedBy", text, "assigned_by", "optional"],
       ["reason", text, "reason", "optional"],
     ]),
     delegations: keptTable("portier_delegations", [
@@ -31,7 +31,7 @@ export function keptTables(people: Table, protects: boolean): KeptTables {
       ["from", timestamp, "starts_at", "optional"],
       ["until", timestamp, "ends_at", "optional"],
       ["without", list(text), "without_roles", "optional"],
-      ["givenBy", text, "given_by", "optional"],
+      ["assignedBy", text, "assigned_by", "optional"],
       ["reason", text, "reason", "optional"],
     ]),
     protections: protects ? protectionsTable(person) : undefined,
@@ -97,6 +97,6 @@ function keptTable(name: string, declared: readonly KeptField[]): Table {
     grid: undefined,
     source: name,
     observe: false,
-    meant: meansNothing,
+    ignore: meansNothing,
   };
 }

@@ -23,7 +23,7 @@ export class TypeLinker {
   /** The type of a field of a table; undefined after a problem. */
   typeOf(field: DeclaredField, table: string, from: Part = field.part): FieldType | undefined {
     const known = this.#types.get(field);
-    if (known === "open") from.problems.add("type-circle", { field: field.name, table }, from.path);
+    if (known === "open") from.problems.add("circular-type", { field: field.name, table }, from.path);
     if (known === "open" || known === "broken") return undefined;
     if (known !== undefined) return known;
     this.#types.set(field, "open");

@@ -1,7 +1,7 @@
-import { callMessages, meant, type Said, shown, type Unknown } from "./call-messages.js";
+import { callMessages, type Said, shown, suggest, type Unknown } from "./call-messages.js";
 import { nearest } from "./nearest.js";
 
-function meantRange({ found, names }: { found: string; names: readonly string[] }): string {
+function suggestRange({ found, names }: { found: string; names: readonly string[] }): string {
   const near = nearest(found, names);
   return near === undefined ? "write B2:F40, C7, G:G, 2:2, A2:E or H:" : `did you mean the range "${near}"?`;
 }
@@ -17,7 +17,7 @@ export const messages = {
     `${f.what} must be ${f.expected}, not ${shown(f.found)}`,
   ],
   "missing-key": (f: { what: string; key: string; hint?: string }): Said => [`${f.what} lacks "${f.key}"`, f.hint],
-  "unknown-key": (f: Unknown & { what: string }): Said => [`${f.what} knows no key "${f.name}"`, meant(f)],
+  "unknown-key": (f: Unknown & { what: string }): Said => [`${f.what} knows no key "${f.name}"`, suggest(f)],
   "bad-name": (f: { what: string; name: string; rule: string }): Said => [
     `${f.what} cannot be called ${shown(f.name)}`,
     f.rule,
@@ -34,7 +34,7 @@ export const messages = {
   ],
 
   // Tables and fields
-  "unknown-type": (f: Unknown): Said => [`there is no field type "${f.name}"`, meant(f)],
+  "unknown-type": (f: Unknown): Said => [`there is no field type "${f.name}"`, suggest(f)],
   "untyped-field": (f: { name: string }): Said => [
     `field "${f.name}" has no type`,
     "give one of type, choice or reference",
@@ -52,10 +52,10 @@ export const messages = {
       : `"${f.table}" has a key of one field`,
     f.key.length > 1 ? `give ${f.key.length} fields in "by", in that order` : 'leave "by" out',
   ],
-  "type-circle": (f: { table: string; field: string }): Said => [
+  "circular-type": (f: { table: string; field: string }): Said => [
     `the type of "${f.field}" of "${f.table}" leads back to itself`,
   ],
-  "two-types": (f: { name: string; found: readonly string[] }): Said => [
+  "ambiguous-type": (f: { name: string; found: readonly string[] }): Said => [
     `field "${f.name}" has two types: ${f.found.join(", ")}`,
     "keep one of them",
   ],
@@ -73,7 +73,7 @@ export const messages = {
   ],
   "bad-range": (f: { found: string; names: readonly string[] }): Said => [
     `${shown(f.found)} is no cell range`,
-    meantRange(f),
+    suggestRange(f),
   ],
   "range-outside": (f: { found: string; last: string }): Said => [
     `the range ${shown(f.found)} reaches beyond the last column, ${f.last}`,
@@ -96,14 +96,14 @@ export const messages = {
   // Roles and who
   "setting-choice": (f: Unknown & { field: string }): Said => [
     `"${f.name}" in "${f.field}" is nothing that a setting can be about`,
-    meant(f),
+    suggest(f),
   ],
   "setting-field": (f: { field: string; why: string }): Said => [
     `no setting can open ${f.why}: "${f.field}"`,
     "leave it out",
   ],
-  "unknown-who": (f: Unknown): Said => [`"${f.name}" is no role and nothing else that a rule can be for`, meant(f)],
-  circle: (f: { what: "roles" | "groups and roles" | "may"; names: readonly string[] }): Said => [
+  "unknown-who": (f: Unknown): Said => [`"${f.name}" is no role and nothing else that a rule can be for`, suggest(f)],
+  "circular-reference": (f: { what: "roles" | "groups and roles" | "may"; names: readonly string[] }): Said => [
     f.what === "may"
       ? `these answers ask for each other in a circle: ${f.names.join(" -> ")}`
       : `${f.what} ${f.what === "roles" ? "include each other" : "depend on each other"} in a circle: ${f.names.join(" -> ")}`,
@@ -167,16 +167,16 @@ export const messages = {
 
   "unknown-tag": (f: Unknown & { table: string }): Said => [
     `no field of table "${f.table}" has the tag "${f.name}"`,
-    meant(f),
+    suggest(f),
   ],
   "misplaced-confirm": (f: { action: string }): Said => [
     `"confirm" is for acts and changes, not for ${f.action}`,
     "deny or reserve it instead",
   ],
-  "misplaced-both-ways": (f: { why: "permit" | "becomes" }): Said => [
+  "misplaced-also-after": (f: { why: "permit" | "becomes" }): Said => [
     f.why === "permit"
-      ? '"bothWays" is for deny, reserve and confirm: a permit always looks at both'
-      : '"bothWays" and "becomes" exclude each other: the first tests "where" again after the change',
+      ? '"alsoAfter" is for deny, reserve and confirm: a permit always looks at both'
+      : '"alsoAfter" and "becomes" exclude each other: the first tests "where" again after the change',
   ],
   "empty-period": (f: { rule: string }): Said => [`rule "${f.rule}" ends before it begins`],
 
@@ -185,7 +185,7 @@ export const messages = {
     `${shown(f.found)} does not say what a screen needs`,
     "write TABLE.ACTION or TABLE.ACTION.FIELD, such as objects.edit.label",
   ],
-  "unknown-screen": (f: Unknown): Said => [`there is no screen "${f.name}"`, meant(f)],
+  "unknown-screen": (f: Unknown): Said => [`there is no screen "${f.name}"`, suggest(f)],
 
   // Conditions
   "condition-syntax": (f: { found: string; expected: string }): Said => [`found ${f.found}`, `expected ${f.expected}`],
@@ -197,7 +197,7 @@ export const messages = {
     `${article(f.label)} knows no "${f.op}"`,
     "use =, <> or in",
   ],
-  "unknown-choice": (f: Unknown & { field: string }): Said => [`"${f.name}" is no value of ${f.field}`, meant(f)],
+  "unknown-choice": (f: Unknown & { field: string }): Said => [`"${f.name}" is no value of ${f.field}`, suggest(f)],
   "not-a-list": (f: { field: string }): Said => [
     `"${f.field}" is not a list`,
     "write the values in parentheses: in ('a', 'b')",
@@ -237,10 +237,10 @@ export const messages = {
   "duplicate-record": (f: { table: string; key: string }): Said => [
     `table "${f.table}" has the key ${shown(f.key)} twice`,
   ],
-  "unknown-person": (f: Unknown): Said => [`there is no person "${f.name}"`, meant(f)],
-  "unknown-rule": (f: Unknown): Said => [`there is no rule "${f.name}"`, meant(f)],
+  "unknown-person": (f: Unknown): Said => [`there is no person "${f.name}"`, suggest(f)],
+  "unknown-rule": (f: Unknown): Said => [`there is no rule "${f.name}"`, suggest(f)],
   "unknown-record": (f: Unknown & { table: string }): Said => [
     `table "${f.table}" has no record "${f.name}"`,
-    meant(f),
+    suggest(f),
   ],
 } as const;

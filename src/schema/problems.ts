@@ -1,18 +1,18 @@
+import type { assignmentMessages } from "./assignment-messages.js";
 import type { callMessages } from "./call-messages.js";
-import type { DoubtCode } from "./doubt-messages.js";
-import type { givingMessages } from "./giving-messages.js";
 import type { messages } from "./messages.js";
+import type { WarningCode } from "./warning-messages.js";
 
 /** Where in a document: the keys and indexes from its root. */
 export type Path = readonly (string | number)[];
 
 /** The stable codes of {@link Problem}. */
-export type ProblemCode = MistakeCode | DoubtCode;
+export type ProblemCode = MistakeCode | WarningCode;
 
 /** What is wrong, and not only doubted. */
 export type MistakeCode = keyof Messages;
 
-type Messages = typeof messages & typeof givingMessages;
+type Messages = typeof messages & typeof assignmentMessages;
 
 /** The facts that a code's sentence is made from. */
 export type Facts<C extends MistakeCode> = Parameters<Messages[C]>[0];

@@ -1,7 +1,7 @@
 import { limits } from "./limits.js";
 import type { Path } from "./problems.js";
 import type { Problems } from "./report.js";
-import { type Meant, meansNothing } from "./schema.js";
+import { type IgnoredWarnings, meansNothing } from "./schema.js";
 
 /** One part of a document that is being checked: its value, its place, and the list that problems go to. */
 export interface Part {
@@ -46,11 +46,11 @@ export function readText(part: Part | undefined, what: string): string | undefin
   return undefined;
 }
 
-/** `meant`: doubts that are not to be raised about a part, each with the reason why it is meant that way. */
-export function readMeant(part: Part | undefined): Meant {
+/** `ignore`: doubts that are not to be raised about a part, each with the reason why it is meant that way. */
+export function readIgnore(part: Part | undefined): IgnoredWarnings {
   if (part === undefined) return meansNothing;
-  const reasons = [...readMapping(part, "meant")].map(
-    ([code, entry]) => [code, readText(entry, `meant: ${code}`)] as const,
+  const reasons = [...readMapping(part, "ignore")].map(
+    ([code, entry]) => [code, readText(entry, `ignore: ${code}`)] as const,
   );
   return new Map(reasons.flatMap(([code, reason]) => (reason === undefined ? [] : [[code, reason] as const])));
 }

@@ -19,9 +19,9 @@ export interface Schema {
  * administration reads and writes them.
  */
 export interface KeptTables {
-  /** `id, person, role, on, from, until, givenBy, reason`. */
+  /** `id, person, role, on, from, until, assignedBy, reason`. */
   readonly assignments: Table;
-  /** `id, of, to, from, until, without, givenBy, reason`. */
+  /** `id, of, to, from, until, without, assignedBy, reason`. */
   readonly delegations: Table;
   /**
    * `id, table, ranges, except, effect, to, note, from, until, by, at, stamp`; undefined where no grid says `protections`.
@@ -48,9 +48,9 @@ export function findTable(schema: KnownTables, name: string): Table | undefined 
 }
 
 /** Doubts that are not to be raised about a part of the document, by their codes, each with the author's reason. */
-export type Meant = ReadonlyMap<string, string>;
+export type IgnoredWarnings = ReadonlyMap<string, string>;
 
-export const meansNothing: Meant = new Map();
+export const meansNothing: IgnoredWarnings = new Map();
 
 export interface Table {
   readonly name: string;
@@ -72,7 +72,7 @@ export interface Table {
   readonly source: string;
   /** Rules are tried on it: where a database is open, its decisions are logged and nothing of it is refused. */
   readonly observe: boolean;
-  readonly meant: Meant;
+  readonly ignore: IgnoredWarnings;
 }
 
 /** A table that is also a sheet: a field holds the row's number, the others are lettered columns. */
@@ -135,7 +135,7 @@ export interface People {
   readonly roles: readonly RoleSource[];
   /** Where it is kept, as data, what one person may do with one field; undefined where nothing is. */
   readonly settings: SettingSource | undefined;
-  readonly meant: Meant;
+  readonly ignore: IgnoredWarnings;
 }
 
 /** From least to most. */
@@ -159,7 +159,7 @@ export interface SettingSource {
   readonly from: Field | undefined;
   readonly until: Field | undefined;
   /** The roles and groups that may set it; nobody where none is named. */
-  readonly givenBy: readonly string[];
+  readonly settableBy: readonly string[];
   /** By table, what a setting may open that no rule does. All others only take away. */
   readonly adds: ReadonlyMap<string, SettingAdds>;
 }
@@ -197,14 +197,14 @@ export interface Role {
   /** The roles that nobody may be given beside this one; each of them names this one, too. */
   readonly exclusive: ReadonlySet<string>;
   /** How many persons must hold it (a scoped one, on each record on which it is held at all); 0 for no such number. */
-  readonly atLeast: number;
+  readonly minHolders: number;
   /** Who may give it and take it away; nobody where none is said. */
-  readonly givenBy: readonly Giver[];
-  readonly meant: Meant;
+  readonly assignableBy: readonly Assigner[];
+  readonly ignore: IgnoredWarnings;
 }
 
 /** Who may give a role: who holds a role or is in a group, or who holds a scoped role on the same record. */
-export interface Giver {
+export interface Assigner {
   readonly name: string;
   /** `lead of this`: on the record on which the role is given. */
   readonly ofThis: boolean;

@@ -67,7 +67,7 @@ export class Answers {
 
   #treeOf(name: string | undefined): ActionTree {
     const field = name === undefined ? undefined : this.#plan.field(name);
-    if (this.#action.speaksOf === "record" && field !== undefined) {
+    if (this.#action.target === "record" && field !== undefined) {
       const hint = "leave the field out";
       throw portierError("wrong-call", { what: `${this.#name} speaks of a record, not of a field`, hint });
     }

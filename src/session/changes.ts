@@ -1,17 +1,17 @@
 import type { Row } from "../conditions/source.js";
 import type { Field } from "../schema/schema.js";
+import type { ChangeContext } from "./change-context.js";
 import {
-  type Acceptance,
   type ChangeOptions,
+  type ChangeResult,
   invalid,
-  type NotAccepted,
   type Refusal,
+  type RejectedChange,
   refusalOf,
   refused,
   unconfirmed,
   unknownRecord,
-} from "./acceptance.js";
-import type { ChangeContext } from "./change-context.js";
+} from "./change-result.js";
 import type { Decision } from "./decision.js";
 import { bitsOf, type Gate } from "./gate.js";
 import { changedFields, pick, proposed, rowOf, sameValue, unknownFields, withValues } from "./given-values.js";
@@ -31,14 +31,14 @@ interface Verdict {
 /** Most changes have nothing to list; one empty list serves them all. */
 const none: readonly never[] = Object.freeze([]);
 
-export function acceptEdit(
+export function editResult(
   context: ChangeContext,
   plan: TablePlan,
   before: Row | undefined,
   values: Row,
   options: ChangeOptions,
   action: "edit" | "bulk" = "edit",
-): Acceptance {
+): ChangeResult {
   const { reading, later } = context;
   const { table } = plan;
   if (before === undefined || !plan.knows(before, reading)) return unknownRecord;
@@ -70,13 +70,13 @@ export function acceptEdit(
   return open ?? { accepted: true, record: after, changes: pick(values, fields), dropped };
 }
 
-export function acceptCreate(
+export function createResult(
   context: ChangeContext,
   plan: TablePlan,
   values: Row,
   options: ChangeOptions,
   action: "create" | "import" = "create",
-): Acceptance {
+): ChangeResult {
   const { table } = plan;
   const unknown = unknownFields(table, values);
   const standard = standardRecord(context, table);
@@ -116,13 +116,13 @@ export function acceptCreate(
 }
 
 /** Deleting, and custom actions: an act on a record as it is stored. */
-export function acceptAct(
+export function actionResult(
   { reading, roles }: ChangeContext,
   plan: TablePlan,
   action: string,
   before: Row | undefined,
   options: ChangeOptions,
-): Acceptance {
+): ChangeResult {
   if (before === undefined || !plan.knows(before, reading)) return unknownRecord;
   const decisions = plan.judging(action).acts.map((gate) => gate.decide(before, reading));
   const denial = decisions.find((decision) => !decision.permitted);
@@ -152,7 +152,7 @@ function settle(
   { mode = "strict" }: ChangeOptions,
   apply: (fields: readonly Field[]) => Record<string, unknown>,
   judge: (fields: readonly Field[], after: () => Row) => Verdict,
-): Settled | NotAccepted {
+): Settled | RejectedChange {
   if (mode === "strict") {
     const after = once(() => apply(given));
     const { refusals, decisions } = judge(given, after);

@@ -6,7 +6,7 @@ import type { Field } from "../schema/schema.js";
 import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
 import { storedForm, storedValue } from "../schema/types/stored-form.js";
 import type { ChangeContext } from "./change-context.js";
-import { acceptEdit } from "./changes.js";
+import { editResult } from "./changes.js";
 import type { Gate } from "./gate.js";
 import { internals } from "./internals.js";
 import { standardRecord } from "./new-record.js";
@@ -81,7 +81,7 @@ function withValue(field: Field, row: Row, value: Candidate): unknown {
 function acceptsChange(context: ChangeContext, plan: TablePlan, field: Field, record: Row) {
   return (value: Candidate): boolean => {
     const values = { [field.name]: withValue(field, record, value) };
-    const outcome = acceptEdit(context, plan, record, values, {});
+    const outcome = editResult(context, plan, record, values, {});
     return outcome.accepted || outcome.reason === "unconfirmed";
   };
 }

@@ -6,7 +6,7 @@ import { makeRuleset, type Ruleset } from "../rules/ruleset.js";
 import type { Screen } from "../rules/screens.js";
 import { portierError } from "../schema/problems.js";
 import { keptTablesOf, meansNothing, type People, type Role, type Schema } from "../schema/schema.js";
-import { checkOf } from "./check.js";
+import { checksumOf } from "./checksum.js";
 import { decode, decodeTables, encode, encodeTable } from "./encoding.js";
 import { internals } from "./internals.js";
 import type { AnyRules } from "./open-rules.js";
@@ -28,13 +28,13 @@ export interface CompiledDocument {
 interface Parts {
   readonly declared: readonly string[];
   readonly kept: readonly [assignments: string, delegations: string, protections?: string] | undefined;
-  readonly people: Omit<People, "meant"> | undefined;
-  readonly roles: readonly Omit<Role, "meant">[];
+  readonly people: Omit<People, "ignore"> | undefined;
+  readonly roles: readonly Omit<Role, "ignore">[];
   readonly request: Schema["request"];
   readonly timeZone: string;
-  readonly groups: readonly Omit<Group, "meant">[];
-  readonly screens: readonly Omit<Screen, "meant">[];
-  readonly rules: readonly Omit<Rule, "meant" | "path">[];
+  readonly groups: readonly Omit<Group, "ignore">[];
+  readonly screens: readonly Omit<Screen, "ignore">[];
+  readonly rules: readonly Omit<Rule, "ignore" | "path">[];
   readonly lines: ReadonlyMap<string, Line>;
   readonly ranges: ReadonlyMap<string, ReadonlyMap<string, CellRange>>;
 }
@@ -48,17 +48,17 @@ interface Parts {
 export function compiledOf(rules: AnyRules): CompiledDocument {
   const { schema, groups, screens, rules: all, lines, ranges } = internals(rules).ruleset;
   const kept = keptTablesOf(schema);
-  const withoutMeant = <V extends { readonly meant: unknown }>({ meant: _, ...rest }: V) => rest;
+  const withoutIgnored = <V extends { readonly ignore: unknown }>({ ignore: _, ...rest }: V) => rest;
   const parts: Parts = {
     declared: [...schema.tables.keys()],
     kept: schema.kept && (kept.map(({ name }) => name) as [string, string, string?]),
-    people: schema.people && withoutMeant(schema.people),
-    roles: [...schema.roles.values()].map(withoutMeant),
+    people: schema.people && withoutIgnored(schema.people),
+    roles: [...schema.roles.values()].map(withoutIgnored),
     request: schema.request,
     timeZone: schema.timeZone,
-    groups: [...groups.values()].map(withoutMeant),
-    screens: [...screens.values()].map(withoutMeant),
-    rules: all.map(({ meant: _meant, path: _path, ...rest }) => rest),
+    groups: [...groups.values()].map(withoutIgnored),
+    screens: [...screens.values()].map(withoutIgnored),
+    rules: all.map(({ ignore: _meant, path: _path, ...rest }) => rest),
     lines,
     ranges,
   };
@@ -66,7 +66,7 @@ export function compiledOf(rules: AnyRules): CompiledDocument {
     tables: [...schema.tables.values(), ...kept].map((table) => encodeTable(table)),
     parts: encode(parts),
   };
-  return { portier: "compiled 1", check: checkOf(content), ...content };
+  return { portier: "compiled 1", check: checksumOf(content), ...content };
 }
 
 /** The rules of a document that was compiled before. Throws as `openCompiled` does. */
@@ -78,9 +78,9 @@ export function rulesetFrom(document: CompiledDocument): Ruleset {
     document.parts,
     tables,
   ) as Parts;
-  const meant = meansNothing;
+  const ignore = meansNothing;
   const named = <V extends { readonly name: string }>(list: readonly V[]) =>
-    new Map(list.map((one) => [one.name, { ...one, meant }]));
+    new Map(list.map((one) => [one.name, { ...one, ignore }]));
   const table = (name: string) => {
     const found = tables.get(name);
     if (found === undefined)
@@ -89,7 +89,7 @@ export function rulesetFrom(document: CompiledDocument): Ruleset {
   };
   const schema: Schema = {
     tables: new Map(declared.map((name) => [name, table(name)])),
-    people: people && { ...people, meant },
+    people: people && { ...people, ignore },
     request,
     roles: named(roles) as Map<string, Role>,
     timeZone,
@@ -103,7 +103,7 @@ export function rulesetFrom(document: CompiledDocument): Ruleset {
     schema,
     groups: named(groups) as Map<string, Group>,
     screens: named(screens) as Map<string, Screen>,
-    rules: rules.map((rule) => ({ ...rule, meant, path: [] })) as readonly Rule[],
+    rules: rules.map((rule) => ({ ...rule, ignore, path: [] })) as readonly Rule[],
     lines,
     ranges,
   });
@@ -112,7 +112,7 @@ export function rulesetFrom(document: CompiledDocument): Ruleset {
 function problemOf(document: CompiledDocument): string | undefined {
   if (document?.portier !== "compiled 1") return "this is no compiled document of this version";
   const { tables, parts } = document;
-  return document.check === checkOf({ tables, parts })
+  return document.check === checksumOf({ tables, parts })
     ? undefined
     : "this document is damaged: it is not as it was made";
 }

@@ -57,9 +57,9 @@ export function asksOfAnyRecord({ rules }: Ruleset): boolean {
   return rules.some(({ where, becomes }) => [where, becomes ?? where].some((condition) => asks(condition, () => true)));
 }
 
-type Asking = Extract<Expression, { readonly kind: "exists" | "may" }>;
+type Questioning = Extract<Expression, { readonly kind: "exists" | "may" }>;
 
-function asks(condition: Expression, isAsked: (test: Asking) => boolean): boolean {
+function asks(condition: Expression, isAsked: (test: Questioning) => boolean): boolean {
   let found = false;
   visitTests(condition, (test) => {
     if (test.kind === "exists" || test.kind === "may") found ||= isAsked(test);

@@ -5,7 +5,7 @@ import type { Scalar } from "../schema/scalar.js";
 import type { Field, Schema } from "../schema/schema.js";
 import { listElements } from "../schema/types/list.js";
 import { storedValue } from "../schema/types/stored-form.js";
-import { isRunning } from "./given-roles.js";
+import { isRunning } from "./assigned-roles.js";
 
 /**
  * The roles that whoever acts for a person does not act in.

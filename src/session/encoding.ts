@@ -201,7 +201,7 @@ export function decodeTables(encoded: readonly unknown[]): Tables {
       grid: undefined,
       source,
       observe: one.observe === true,
-      meant: meansNothing,
+      ignore: meansNothing,
     });
   }
   for (const one of given) {

@@ -2,7 +2,7 @@ import { fieldValue, type Reading, rawValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import type { Field, Table } from "../schema/schema.js";
 import { storedValue } from "../schema/types/stored-form.js";
-import type { Refusal } from "./acceptance.js";
+import type { Refusal } from "./change-result.js";
 import { lookupValue } from "./lookups.js";
 import type { TablePlan } from "./plan.js";
 

@@ -9,7 +9,7 @@ import { collectOperands } from "../rules/session-operands.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Field, type RoleSource, type Schema, singleKey } from "../schema/schema.js";
 import { storedValue } from "../schema/types/stored-form.js";
-import { isRunning } from "./given-roles.js";
+import { isRunning } from "./assigned-roles.js";
 import { isAlong } from "./memberships.js";
 import { readSettings } from "./person-settings.js";
 import { requestValue } from "./session-values.js";

@@ -3,7 +3,7 @@ import { specialize } from "../conditions/specialize.js";
 import { actionNamesOf } from "../rules/actions.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import { type Field, findTable, type Table } from "../schema/schema.js";
-import { checkOf, snapshotCheck } from "./check.js";
+import { checksumOf, snapshotChecksum } from "./checksum.js";
 import { decidedSteps } from "./decided.js";
 import { encode, encodeTable } from "./encoding.js";
 import { internals } from "./internals.js";
@@ -76,7 +76,7 @@ export function snapshotOf(
     ...(kept.size === 0 ? {} : { kept: [...kept].map((table) => sentTable(table).encoded) }),
     steps,
   };
-  return { ...content, check: snapshotCheck(content, checkOnce) };
+  return { ...content, check: snapshotChecksum(content, checkOnce) };
 }
 
 /** What new records hold of the person. A sensitive one is left out: a browser takes what it is not told for unknown. */
@@ -108,8 +108,8 @@ const stepsSent = new WeakMap<readonly StepData[], Sent<readonly unknown[]>>();
 const checks = new WeakMap<object, string>();
 
 function checkOnce(part: unknown): string {
-  if (typeof part !== "object" || part === null) return checkOf(part);
-  const check = checks.get(part) ?? checkOf(part);
+  if (typeof part !== "object" || part === null) return checksumOf(part);
+  const check = checks.get(part) ?? checksumOf(part);
   checks.set(part, check);
   return check;
 }

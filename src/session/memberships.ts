@@ -10,7 +10,7 @@ import type { Ruleset } from "../rules/ruleset.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Role } from "../schema/schema.js";
-import type { Given, GivenRole } from "./given-roles.js";
+import type { AssignedRole, AssignedRoles } from "./assigned-roles.js";
 
 /** What memberships are worked out from. */
 export interface MembershipFacts {
@@ -18,7 +18,7 @@ export interface MembershipFacts {
   readonly person: Row;
   /** The person's key in canonical form. */
   readonly key: Scalar;
-  readonly given: Given;
+  readonly given: AssignedRoles;
   readonly known: Known;
   readonly reading: Reading;
   /** Roles that are not acted in, where somebody acts for this person. */
@@ -42,14 +42,14 @@ export class Memberships {
   /** The same person as what is stored says, without any doubt. */
   readonly #stored: Memberships | undefined;
 
-  constructor(facts: MembershipFacts, doubts: "doubted" | "as stored" = "doubted") {
+  constructor(facts: MembershipFacts, warnings: "doubted" | "as stored" = "doubted") {
     this.#facts = facts;
     const isDoubted = facts.withheld.size > 0 || facts.ruleset.hasExclusiveRoles;
-    if (doubts === "doubted" && isDoubted) this.#stored = new Memberships(facts, "as stored");
+    if (warnings === "doubted" && isDoubted) this.#stored = new Memberships(facts, "as stored");
   }
 
   /** The roles that are given and count for certain, and the groups that claims name. */
-  get given(): Given {
+  get given(): AssignedRoles {
     const { given } = this.#facts;
     return {
       ...given,
@@ -115,11 +115,11 @@ export class Memberships {
   supposing(are: readonly string[], areNot: readonly string[]): Memberships {
     const { given, ruleset } = this.#facts;
     const kept = given.roles.filter(({ role }) => !areNot.some((name) => role.closure.has(name)));
-    const added = are.flatMap((name): GivenRole[] => {
+    const added = are.flatMap((name): AssignedRole[] => {
       const role = ruleset.schema.roles.get(name);
       return role === undefined || role.scope !== undefined ? [] : [{ role, on: undefined, source: "", truth: True }];
     });
-    const supposed: Given = { roles: [...kept, ...added], groups: given.groups };
+    const supposed: AssignedRoles = { roles: [...kept, ...added], groups: given.groups };
     const made = new Memberships({ ...this.#facts, given: supposed, onConflict: () => {} });
     for (const one of made.#stored === undefined ? [made] : [made, made.#stored]) {
       for (const name of are) {

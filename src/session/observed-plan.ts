@@ -29,19 +29,19 @@ export class ObservedPlan extends Plan {
 function everythingPermitted(table: Table, name: ActionName): readonly StepData[] {
   const action = actionOf(table, name);
   if (action === undefined) return [];
-  const { speaksOf, judges, writes } = action;
-  const fields = speaksOf === "record" ? [] : table.fields.filter(({ computed }) => !(writes && computed));
+  const { target, judges, writes } = action;
+  const fields = target === "record" ? [] : table.fields.filter(({ computed }) => !(writes && computed));
   return [
     {
       rule: `${table.name}/observe`,
       effect: "permit",
       note: undefined,
-      extent: { fields: new Set(fields), act: speaksOf !== "fields", cells: undefined },
+      extent: { fields: new Set(fields), act: target !== "fields", cells: undefined },
       who: always,
       where: always,
       after: judges === "change" ? always : undefined,
       hasBecomes: false,
-      bothWays: false,
+      alsoAfter: false,
       isCrossing: false,
       isOwners: false,
     },
@@ -54,9 +54,9 @@ export function observedParts(
   schema: KnownTables,
 ): SessionParts & { stated: SessionParts["stated"] } {
   let decided: Plan | undefined;
-  const { people, key, actedBy, reading, report } = parts;
+  const { people, key, actedBy, reading, onDiagnostic } = parts;
   return {
-    ...{ people, key, actedBy, reading, report },
+    ...{ people, key, actedBy, reading, onDiagnostic },
     plan: new ObservedPlan(schema, parts.plan),
     decided: () => {
       decided ??= new ObservedPlan(schema, parts.decided());

@@ -1,6 +1,6 @@
 import type { Reading } from "../conditions/read.js";
 import type { Ruleset } from "../rules/ruleset.js";
-import type { Need } from "../rules/screens.js";
+import type { ScreenNeed } from "../rules/screens.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Field, lastOf, type Schema } from "../schema/schema.js";
@@ -17,12 +17,12 @@ import { residualSteps } from "./residual.js";
 import type { RoleGuard } from "./role-guard.js";
 import { roleSubject } from "./role-subject.js";
 import { type ShownScreens, shownScreens } from "./screens.js";
-import type { Finding, SessionOptions } from "./session-options.js";
+import type { Diagnostic, SessionOptions } from "./session-options.js";
 import type { MakeRoleGuard, SessionOrigin, SessionParts } from "./session-parts.js";
 import { readRequest } from "./session-values.js";
 import { openSubject, type Subject } from "./subject.js";
 
-type Report = (finding: Finding) => void;
+type OnDiagnostic = (diagnostic: Diagnostic) => void;
 
 /** What is known of all who are alike. It keeps nothing of the one who was the first. */
 interface Known {
@@ -35,7 +35,7 @@ interface Opening {
   readonly plan: Plan;
   readonly key: Scalar | null | undefined;
   readonly reading: Reading;
-  readonly report: Report;
+  readonly onDiagnostic: OnDiagnostic;
   readonly options: SessionOptions;
   readonly roles: () => readonly string[];
   readonly subject: () => Subject;
@@ -77,21 +77,21 @@ export class Openings {
   open(options: SessionOptions): SessionParts {
     const rules = this.#protected?.now(options.source) ?? this.ruleset;
     if (rules !== this.ruleset) return this.#under(rules).open(options);
-    const report = options.report ?? firstOnConsole();
-    const reading = makeReading(options.source, report);
-    const conflict = (message: string) => report({ kind: "bad-data", message });
+    const onDiagnostic = options.onDiagnostic ?? firstOnConsole();
+    const reading = makeReading(options.source, onDiagnostic);
+    const conflict = (message: string) => onDiagnostic({ kind: "bad-data", message });
     const asked = this.#likeOf(options, reading);
     if (asked === undefined) {
       const subject = openSubject(this.ruleset, options, reading, conflict);
-      return this.#openFor(subject, reading, report, options);
+      return this.#openFor(subject, reading, onDiagnostic, options);
     }
     const known = this.#known.get(asked.like.id);
-    if (known === undefined) return this.#openFirst(options, reading, report);
+    if (known === undefined) return this.#openFirst(options, reading, onDiagnostic);
     const { like, request } = asked;
     reading.values = like.values;
     const subject = () => openSubject(this.ruleset, { ...options, request }, reading, conflict);
     const { plan, roles } = known;
-    return new OpenedParts(this, { plan, key: like.key, reading, report, options, roles: () => roles, subject });
+    return new OpenedParts(this, { plan, key: like.key, reading, onDiagnostic, options, roles: () => roles, subject });
   }
 
   #under(rules: Ruleset): Openings {
@@ -102,23 +102,23 @@ export class Openings {
 
   /** Of somebody who holds these roles, or is in these groups, and of whom nothing else is known. */
   openForRoles(names: readonly string[], request: Readonly<Record<string, unknown>>): SessionParts {
-    const report = firstOnConsole();
+    const onDiagnostic = firstOnConsole();
     const subject = roleSubject(this.ruleset, names, request);
-    return this.#openFor(subject, makeReading(undefined, report), report, {});
+    return this.#openFor(subject, makeReading(undefined, onDiagnostic), onDiagnostic, {});
   }
 
   /** The first of all who are alike. What they are like, and who they are, is read from one state, at one instant. */
-  #openFirst(options: SessionOptions, reading: SessionReading, report: Report): SessionParts {
+  #openFirst(options: SessionOptions, reading: SessionReading, onDiagnostic: OnDiagnostic): SessionParts {
     let isTold = false;
     const conflict = (message: string) => {
       isTold = true;
-      report({ kind: "bad-data", message });
+      onDiagnostic({ kind: "bad-data", message });
     };
     const opening = { ...reading, source: reading.source && rememberedSource(reading.source) };
     const asked = this.#likeOf(options, opening);
     const at = asked === undefined ? options : { ...options, request: asked.request };
     const subject = openSubject(this.ruleset, at, opening, conflict);
-    const parts = this.#openFor(subject, reading, report, options);
+    const parts = this.#openFor(subject, reading, onDiagnostic, options);
     // What had to be told is told again of whoever is alike.
     if (asked !== undefined && !isTold && !reading.isTold) {
       const plan = this.#planFor(subject.planKey, subject.alike);
@@ -147,11 +147,16 @@ export class Openings {
     return like && { like, request: { ...given, now: values?.get("now") ?? given["now"] } };
   }
 
-  #openFor(subject: Subject, reading: SessionReading, report: Report, options: SessionOptions): SessionParts {
+  #openFor(
+    subject: Subject,
+    reading: SessionReading,
+    onDiagnostic: OnDiagnostic,
+    options: SessionOptions,
+  ): SessionParts {
     const { key, roles, values } = subject;
     reading.values = values;
     const plan = this.#planFor(subject.planKey, subject.alike);
-    return new OpenedParts(this, { plan, key, reading, report, options, roles, subject: () => subject });
+    return new OpenedParts(this, { plan, key, reading, onDiagnostic, options, roles, subject: () => subject });
   }
 
   /** Without anything that judges them, no change is judged: that is a fault, and refuses. */
@@ -184,7 +189,7 @@ class OpenedParts implements SessionParts {
   readonly key: Scalar | null | undefined;
   readonly actedBy: string | undefined;
   readonly reading: Reading;
-  readonly report: Report;
+  readonly onDiagnostic: OnDiagnostic;
   readonly roles: () => readonly string[];
   readonly #openings: Openings;
   readonly #opening: Opening;
@@ -198,7 +203,7 @@ class OpenedParts implements SessionParts {
     this.key = opening.key;
     this.actedBy = actedBy === undefined ? undefined : String(actedBy);
     this.reading = opening.reading;
-    this.report = opening.report;
+    this.onDiagnostic = opening.onDiagnostic;
     this.roles = opening.roles;
     this.#openings = openings;
     this.#opening = opening;
@@ -234,7 +239,7 @@ class OpenedParts implements SessionParts {
     return value.kind === "constant" ? value.value : undefined;
   }
 
-  screens(reach: (need: Need) => Reach): ShownScreens {
+  screens(reach: (need: ScreenNeed) => Reach): ShownScreens {
     return shownScreens(this.#openings.ruleset.screens, this.origin.subject, reach);
   }
 }

@@ -14,7 +14,7 @@ import {
   type Table,
 } from "../schema/schema.js";
 import { storedValue } from "../schema/types/stored-form.js";
-import { isRunning } from "./given-roles.js";
+import { isRunning } from "./assigned-roles.js";
 import { Recent } from "./recent.js";
 
 /** What is set of one field, on all records or on one. */

@@ -13,7 +13,7 @@ import { compileTruth } from "./conditions.js";
 import type { Decide, Gate } from "./gate.js";
 import { compilePermits } from "./permits.js";
 import { compileStep, type ReadyStep, type Step, type StepData } from "./step.js";
-import { actGate, FieldGates, type TableGates } from "./table-gates.js";
+import { actionGate, FieldGates, type TableGates } from "./table-gates.js";
 
 /** Gives the steps of a table and action for the class of persons that a plan is for. */
 export type StepSource = (table: Table, action: ActionName) => readonly StepData[];
@@ -150,7 +150,7 @@ export class TablePlan implements TableGates {
       const judged = gatesIn(tree.kind === "known" ? tree.next : tree).filter((node) => node.on === on);
       return judged.map((node) => this.gate(node));
     };
-    const isOfRecord = this.checkAction(action).speaksOf === "record";
+    const isOfRecord = this.checkAction(action).target === "record";
     const acts = gatesOn("act");
     const fields = isOfRecord ? [] : this.table.fields.map(gatesOn);
     // What no gate judges would be let through.
@@ -161,7 +161,7 @@ export class TablePlan implements TableGates {
   }
 
   act(action: ActionName): Gate {
-    const made = this.#acts.get(action) ?? actGate(this.table, this.data(action), this.#ready);
+    const made = this.#acts.get(action) ?? actionGate(this.table, this.data(action), this.#ready);
     this.#acts.set(action, made);
     return made;
   }

@@ -15,9 +15,9 @@ export function reach<T extends TableTypes = AnyTables, K extends TableOf<T> = T
 ): Reach {
   const state = internals(session);
   const plan = state.plan.of(table);
-  const { speaksOf } = plan.checkAction(action);
+  const { target } = plan.checkAction(action);
   const asked = field === undefined ? undefined : plan.field(field);
-  if (asked !== undefined && speaksOf === "record") {
+  if (asked !== undefined && target === "record") {
     const what = `${String(action)} of "${plan.table.name}" speaks of a record, not of "${asked.name}"`;
     throw portierError("wrong-call", { what, hint: "leave the field out" });
   }

@@ -4,7 +4,7 @@ import type { Truth } from "../conditions/truth.js";
 import { portierError } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import type { Scalar } from "../schema/scalar.js";
-import type { Finding } from "./session-options.js";
+import type { Diagnostic } from "./session-options.js";
 
 /**
  * A source whose answers are looked at: an object that is no record, such as a promise, would pass for one that anybody
@@ -39,7 +39,7 @@ function checkedSource(source: Source): Source {
  * Told of findings where nobody else is: says the first on the console. A value that is hidden because a driver handed it
  * out in a form that nobody can read would be looked for in the rules.
  */
-export function firstOnConsole(): (finding: Finding) => void {
+export function firstOnConsole(): (diagnostic: Diagnostic) => void {
   let isSaid = false;
   return ({ kind, message }) => {
     if (isSaid) return;
@@ -71,7 +71,7 @@ export interface SessionReading extends Reading {
 const checked = new WeakMap<Source, Source>();
 
 /** Through its source, and with bad data reported. */
-export function makeReading(given: Source | undefined, report: (finding: Finding) => void): SessionReading {
+export function makeReading(given: Source | undefined, onDiagnostic: (diagnostic: Diagnostic) => void): SessionReading {
   const source = given && (checked.get(given) ?? checkedSource(given));
   if (given !== undefined && source !== undefined) checked.set(given, source);
   const reading: SessionReading = {
@@ -84,7 +84,7 @@ export function makeReading(given: Source | undefined, report: (finding: Finding
       const value = row[field.name];
       const state = value === undefined ? "is not there" : `is ${kindOf(value)}, not ${field.type.expects}`;
       const message = `"${field.name}" of a record of "${field.table}" ${state}; it counts as unknown and is not shown`;
-      report({ kind: "bad-data", message, table: field.table, field: field.name });
+      onDiagnostic({ kind: "bad-data", message, table: field.table, field: field.name });
     },
   };
   return reading;

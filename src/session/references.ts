@@ -6,7 +6,7 @@ import type { Scalar } from "../schema/scalar.js";
 import type { Field } from "../schema/schema.js";
 import { listElements } from "../schema/types/list.js";
 import { storedValue } from "../schema/types/stored-form.js";
-import { noSuchRecord, type Refusal } from "./acceptance.js";
+import { noSuchRecord, type Refusal } from "./change-result.js";
 import type { Plan, TablePlan } from "./plan.js";
 
 /** What checking references needs from the session. */

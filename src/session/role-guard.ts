@@ -1,6 +1,6 @@
 import type { Row, Source } from "../conditions/source.js";
 import type { Field, Table } from "../schema/schema.js";
-import type { Refusal } from "./acceptance.js";
+import type { Refusal } from "./change-result.js";
 import type { StoredWrite } from "./overlay.js";
 
 /** What a session knows of the records that roles come from. */

@@ -1,5 +1,5 @@
 import { True } from "../conditions/truth.js";
-import type { Need, Screen } from "../rules/screens.js";
+import type { Screen, ScreenNeed } from "../rules/screens.js";
 import type { Asker } from "./asker.js";
 import type { Reach } from "./reach.js";
 
@@ -19,7 +19,7 @@ export const noScreens: ShownScreens = { screens: [], home: undefined };
 export function shownScreens(
   screens: ReadonlyMap<string, Screen>,
   asker: Asker,
-  reach: (need: Need) => Reach,
+  reach: (need: ScreenNeed) => Reach,
 ): ShownScreens {
   const isAmong = (name: string): boolean => {
     if (name === "anyone") return true;

@@ -1,14 +1,14 @@
 import type { Reading } from "../conditions/read.js";
 import type { ActionName } from "../rules/actions.js";
 import type { Ruleset } from "../rules/ruleset.js";
-import type { Need } from "../rules/screens.js";
+import type { ScreenNeed } from "../rules/screens.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Field, Schema } from "../schema/schema.js";
 import type { Plan } from "./plan.js";
 import type { Reach } from "./reach.js";
 import type { RoleGuard } from "./role-guard.js";
 import type { ShownScreens } from "./screens.js";
-import type { Finding, SessionOptions } from "./session-options.js";
+import type { Diagnostic, SessionOptions } from "./session-options.js";
 import type { Subject } from "./subject.js";
 
 /** What a session is made of. */
@@ -25,10 +25,10 @@ export interface SessionParts {
   /** Judges changes of records that roles come from; undefined where none do. `make`: where it was opened without one. */
   readonly guard: (make: MakeRoleGuard | undefined) => RoleGuard | undefined;
   readonly reading: Reading;
-  readonly report: (finding: Finding) => void;
+  readonly onDiagnostic: (diagnostic: Diagnostic) => void;
   /** What the session knows of the value of a new record; undefined where it cannot tell. Only of fields that say so. */
   readonly standard: (field: Field) => Scalar | null | undefined;
-  readonly screens: (reach: (need: Need) => Reach) => ShownScreens;
+  readonly screens: (reach: (need: ScreenNeed) => Reach) => ShownScreens;
   /** Told of a table that a statement is written for, where it is looked at what would be hidden. */
   readonly stated?: ((table: string, action: ActionName) => void) | undefined;
   /** What a session was opened from; one that was made from a snapshot has none. */

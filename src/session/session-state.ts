@@ -88,7 +88,7 @@ export class SessionState implements Residual {
 
   reportFault(error: unknown): void {
     const message = error instanceof PortierError ? error.message : `a source failed: ${String(error)}`;
-    this.parts.report({ kind: "fault", message, error });
+    this.parts.onDiagnostic({ kind: "fault", message, error });
   }
 }
 

@@ -1,15 +1,14 @@
 import type { Row } from "../conditions/source.js";
 import type { ShowAction } from "../rules/action-tree.js";
-import type { ActionName } from "../rules/actions.js";
 import { callMessages } from "../schema/call-messages.js";
 import { sayBy } from "../schema/problems.js";
 import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
-import { acceptAny, acceptBulk, acceptImport } from "./accept.js";
-import type { Acceptance, ChangeOptions } from "./acceptance.js";
+import type { ChangeOptions, ChangeResult } from "./change-result.js";
+import type { BatchResult } from "./check-batch.js";
+import { checkAction, checkBulkEdit, checkCreate, checkDelete, checkEdit, checkImport } from "./check-change.js";
 import { choices } from "./choices.js";
 import type { Decision } from "./decision.js";
 import { type Form, form } from "./form.js";
-import type { ManyAcceptance } from "./many.js";
 import { OpenSession } from "./open-session.js";
 import { decide, may, question } from "./questions.js";
 import type { Reach } from "./reach.js";
@@ -51,7 +50,7 @@ export class Session<T extends TableTypes = AnyTables> extends OpenSession<T> {
 
   /**
    * May this person do it? Without a field, actions that speak of fields ask whether there is any field.
-   * `edit` and `bulk` are asked without values, so the answer says whether it may be tried; {@link accept} judges the
+   * `edit` and `bulk` are asked without values, so the answer says whether it may be tried; {@link checkEdit} checks the
    * change. `create` and `import` are about a record that is not there yet: pass the record as it would be, or none to
    * ask whether it may be tried at all. Actions on a stored record, but for list, view and export, answer `not-found`
    * for one that the person does not know of.
@@ -88,47 +87,58 @@ export class Session<T extends TableTypes = AnyTables> extends OpenSession<T> {
   }
 
   /**
-   * Judges a change: `edit` with the stored record and the new values, `create` with the values, any other action on a
-   * record with the stored record. Only changed fields are judged, before and after. Strict unless told otherwise: one
-   * refused field refuses the whole change, and the answer lists every refused one. Pass `undefined` for a record that
-   * is not there: the answer is the same as for one that the person may not know of.
+   * Checks a change of a stored record, without making it. Only the fields that change are checked, before and after.
+   * Strict by default: one refused field refuses the whole change, and the result lists every refused one. Pass `undefined`
+   * for a record that is not there: the result is the same as for one that the person may not know of.
    *
-   * ```ts
-   * session.accept("edit", "objects", stored, { label: "A brass sextant" });
+   * @throws PortierError (`unknown-table`, `wrong-call`) for what no rule can be asked about.
+   *
+   * @example
+   * session.checkEdit("objects", stored, { label: "A brass sextant" });
    * // { accepted: true, record: {...}, changes: { label: "A brass sextant" }, dropped: [] }
-   * ```
    */
-  accept(action: "edit", table: TableOf<T>, record: Row | undefined, values: Row, options?: ChangeOptions): Acceptance;
-  accept(action: "create", table: TableOf<T>, values: Row, options?: ChangeOptions): Acceptance;
-  accept<K extends TableOf<T>>(
-    action: "delete" | T[K]["action"],
+  checkEdit(table: TableOf<T>, record: Row | undefined, values: Row, options?: ChangeOptions): ChangeResult {
+    return checkEdit(this, table, record, values, options);
+  }
+
+  /** Checks a new record: `record` of the result is what to store, with its defaults. Otherwise as {@link checkEdit}. */
+  checkCreate(table: TableOf<T>, values: Row, options?: ChangeOptions): ChangeResult {
+    return checkCreate(this, table, values, options);
+  }
+
+  /** Checks whether a stored record may be deleted. Otherwise as {@link checkEdit}. */
+  checkDelete(table: TableOf<T>, record: Row | undefined, options?: ChangeOptions): ChangeResult {
+    return checkDelete(this, table, record, options);
+  }
+
+  /**
+   * Checks a custom action on a stored record. Otherwise as {@link checkEdit}.
+   *
+   * @example
+   * session.checkAction("approve", "loans", loan);
+   */
+  checkAction<K extends TableOf<T>>(
+    action: T[K]["action"],
     table: K,
     record: Row | undefined,
     options?: ChangeOptions,
-  ): Acceptance;
-  accept(
-    action: ActionName,
-    table: TableOf<T>,
-    record: Row | undefined,
-    valuesOrOptions?: Row | ChangeOptions,
-    options?: ChangeOptions,
-  ): Acceptance {
-    return acceptAny(this, action, table, record, valuesOrOptions, options);
+  ): ChangeResult {
+    return checkAction(this, action, table, record, options);
   }
 
-  /** Judges the same values for many stored records: each must be permitted as an edit and as a bulk change. */
-  acceptBulk(
+  /** Checks the same values for many stored records: each must be permitted as an edit and as a bulk edit. */
+  checkBulkEdit(
     table: TableOf<T>,
     records: readonly (Row | undefined)[],
     values: Row,
     options?: ChangeOptions,
-  ): ManyAcceptance {
-    return acceptBulk(this, table, records, values, options);
+  ): BatchResult {
+    return checkBulkEdit(this, table, records, values, options);
   }
 
-  /** Judges new records from a file: each must be permitted as created and as imported. */
-  acceptImport(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): ManyAcceptance {
-    return acceptImport(this, table, lines, options);
+  /** Checks new records from a file: each must be permitted to be created and to be imported. */
+  checkImport(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): BatchResult {
+    return checkImport(this, table, lines, options);
   }
 
   /**

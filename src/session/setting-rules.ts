@@ -16,7 +16,7 @@ import {
   type RecordPart,
   recordParts,
 } from "./person-settings.js";
-import { entryMet } from "./step.js";
+import { entryApplies } from "./step.js";
 
 /** What a setting does; each is a rule of its own. */
 export const settingParts = ["none", "view", "addsView", "addsEdit"] as const;
@@ -77,13 +77,13 @@ export function rulesOfSetting(ruleset: Ruleset, asker: Asker, table: Table, fie
         except: [],
         where: isPermit ? knownToRules(ruleset, asker, table) : always,
         becomes: undefined,
-        bothWays: false,
+        alsoAfter: false,
         from: undefined,
         until: undefined,
         extents: new Map(actions.map((action) => [action, extent])),
         note: undefined,
         copyOf: undefined,
-        meant: meansNothing,
+        ignore: meansNothing,
         path: [],
       },
     ];
@@ -151,7 +151,7 @@ function knownToRules(ruleset: Ruleset, asker: Asker, table: Table): Expression 
     ),
   );
   const met = (rule: Rule) => {
-    const any = (list: Rule["to"]) => or(list.map((who) => entryMet(who, asker)));
+    const any = (list: Rule["to"]) => or(list.map((who) => entryApplies(who, asker)));
     return and([asker.inForce(rule), any(rule.to), not(any(rule.except)), rule.where]);
   };
   return or([...permits].map(met));

@@ -3,14 +3,14 @@ import type { ActionName } from "../rules/actions.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Table } from "../schema/schema.js";
-import { snapshotCheck } from "./check.js";
+import { snapshotChecksum } from "./checksum.js";
 import { decode, decodeTables, type Tables } from "./encoding.js";
 import { Plan } from "./plan.js";
 import { firstOnConsole, makeReading } from "./reading.js";
 import type { RoleGuard } from "./role-guard.js";
 import { noScreens, type ShownScreens } from "./screens.js";
 import { Session } from "./session.js";
-import type { Finding } from "./session-options.js";
+import type { Diagnostic } from "./session-options.js";
 import type { SessionParts } from "./session-parts.js";
 import type { StepData } from "./step.js";
 
@@ -54,7 +54,7 @@ export interface SnapshotOptions {
   readonly version?: string;
   /** Where conditions read other records; what needs one and has none is denied, and reported as a fault. */
   readonly source?: Source;
-  readonly report?: (finding: Finding) => void;
+  readonly onDiagnostic?: (diagnostic: Diagnostic) => void;
 }
 
 /**
@@ -71,7 +71,7 @@ export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}):
 export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): SessionParts {
   const problem = problemOf(snapshot, options.version);
   if (problem !== undefined) throw portierError("wrong-call", { what: problem, hint: "make it anew with snapshotOf" });
-  const report = options.report ?? firstOnConsole();
+  const onDiagnostic = options.onDiagnostic ?? firstOnConsole();
   const { kept = [] } = snapshot;
   const tables = decodeTables([...snapshot.tables, ...kept]);
   const seen = kept.length === 0 ? tables : new Map([...tables].slice(0, snapshot.tables.length));
@@ -80,7 +80,7 @@ export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): Session
     return own.map((step) => decode(step, tables) as StepData);
   };
   const plan = new Plan({ tables: seen }, steps);
-  const reading = makeReading(options.source, report);
+  const reading = makeReading(options.source, onDiagnostic);
   reading.values = snapshot.values.map((value) => value ?? undefined);
   return {
     people: snapshot.people ?? undefined,
@@ -93,7 +93,7 @@ export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): Session
     reading,
     standard: ({ table, name }) => ownValue(ownValue(snapshot.standard ?? {}, table) ?? {}, name),
     screens: () => snapshot.screens ?? noScreens,
-    report,
+    onDiagnostic,
     origin: undefined,
   };
 }
@@ -101,7 +101,8 @@ export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): Session
 export function problemOf(snapshot: Snapshot, version: string | undefined): string | undefined {
   if (snapshot?.portier !== "snapshot 4") return "this is no snapshot of this version";
   const { check, expiresAt, ...content } = snapshot;
-  if (check !== snapshotCheck({ ...content, expiresAt })) return "this snapshot is damaged: it is not as it was made";
+  if (check !== snapshotChecksum({ ...content, expiresAt }))
+    return "this snapshot is damaged: it is not as it was made";
   if (version !== undefined && version !== snapshot.version) {
     return `this snapshot was made by other rules: ${snapshot.version ?? "it names none"}, not ${version}`;
   }

@@ -27,7 +27,7 @@ export interface StepData {
   /** Whether the rule itself says what a change must lead to. */
   readonly hasBecomes: boolean;
   /** Applies to a change if `where` holds before or after it. */
-  readonly bothWays: boolean;
+  readonly alsoAfter: boolean;
   /** Holds rows as rows: applies to a change of the position that crosses the border of its rows. */
   readonly isCrossing: boolean;
   /** Whether ownership is one of its demands. */
@@ -90,7 +90,7 @@ export function stepData(rule: Rule, { who, where, after, isOwners }: StepTests,
     where,
     after,
     hasBecomes: rule.becomes !== undefined,
-    bothWays: rule.bothWays && options.judges === "change",
+    alsoAfter: rule.alsoAfter && options.judges === "change",
     isCrossing: options.isCrossing === true,
     isOwners,
   };
@@ -155,11 +155,11 @@ function cost(expression: Expression): number {
 
 /** Any of the entries, as an expression; roles and the like are decided here. */
 function anyOf(entries: readonly Who[], asker: Asker): Expression {
-  return or(entries.map((who) => entryMet(who, asker)));
+  return or(entries.map((who) => entryApplies(who, asker)));
 }
 
 /** Whether who asks meets an entry: decided, or what is left to ask of the record. */
-export function entryMet(who: Who, asker: Asker): Expression {
+export function entryApplies(who: Who, asker: Asker): Expression {
   switch (who.kind) {
     case "anyone":
       return always;
@@ -200,7 +200,7 @@ export function appliesToChange(step: Step, before: Row, after: Row, reading: Re
   if (step.phase === "permit") {
     return step.testBefore(before, reading) === True && step.testAfter(after, later) === True;
   }
-  if (step.bothWays) {
+  if (step.alsoAfter) {
     const meets = step.testWho(before, reading) !== False;
     return meets && (step.testWhere(before, reading) !== False || step.testWhere(after, later) !== False);
   }

@@ -11,8 +11,8 @@ import type { Scalar } from "../schema/scalar.js";
 import { type Schema, singleKey } from "../schema/schema.js";
 import { storedValue } from "../schema/types/stored-form.js";
 import type { Asker } from "./asker.js";
+import { assignedRoles, type RoleClaim } from "./assigned-roles.js";
 import { findDelegation } from "./delegation.js";
-import { givenRoles, type RoleClaim } from "./given-roles.js";
 import { type Membership, Memberships, readMembership } from "./memberships.js";
 import { nothingSet, type PersonSettings, readSettings } from "./person-settings.js";
 import { type ConstantSources, readConstant, readRequest } from "./session-values.js";
@@ -57,7 +57,7 @@ export function openSubject(
   ruleset: Ruleset,
   options: SubjectOptions,
   reading: Reading,
-  report: (message: string) => void,
+  onDiagnostic: (message: string) => void,
 ): Subject {
   const { schema } = ruleset;
   const person = findPerson(schema, { ...options, source: reading.source });
@@ -96,7 +96,7 @@ export function openSubject(
           actor,
           claims,
           reading,
-          report,
+          onDiagnostic,
         });
   const sources: ConstantSources = { person: row, memberships, request, reading, schema };
   const { all, slots } = ruleset.sessionOperands;
@@ -214,22 +214,32 @@ interface Opened {
   readonly actor: Actor | undefined;
   readonly claims: Iterable<RoleClaim>;
   readonly reading: Reading;
-  readonly report: (message: string) => void;
+  readonly onDiagnostic: (message: string) => void;
 }
 
-function openMemberships({ ruleset, person, key, now, known, actor, claims, reading, report }: Opened): Memberships {
+function openMemberships({
+  ruleset,
+  person,
+  key,
+  now,
+  known,
+  actor,
+  claims,
+  reading,
+  onDiagnostic,
+}: Opened): Memberships {
   const { schema, groups } = ruleset;
   return new Memberships({
     ruleset,
     person,
     key,
-    given: givenRoles({ schema, groups, person, key, now, claims }, reading),
+    given: assignedRoles({ schema, groups, person, key, now, claims }, reading),
     known,
     reading,
     withheld: actor?.withheld ?? new Set(),
     actor: actor?.memberships,
     onConflict: (role, other) => {
-      report(`${key} holds "${role}" and "${other}", which exclude each other; both count as unknown`);
+      onDiagnostic(`${key} holds "${role}" and "${other}", which exclude each other; both count as unknown`);
     },
   });
 }

@@ -30,7 +30,7 @@ export interface TableGates {
 }
 
 /** The gate of an action as a whole: its rules with `yes`, or for create those that cover the act. */
-export function actGate(table: Table, steps: readonly StepData[], ready: ReadyStep): Gate {
+export function actionGate(table: Table, steps: readonly StepData[], ready: ReadyStep): Gate {
   const acts = steps.filter(({ extent }) => extent.act);
   return gateFor(
     table,

@@ -2,8 +2,8 @@ import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { isStorable } from "../schema/scalar.js";
 import type { Field, Table } from "../schema/schema.js";
-import { keyTakenMessage, type Refusal } from "./acceptance.js";
 import type { ChangeContext } from "./change-context.js";
+import { keyTakenMessage, type Refusal } from "./change-result.js";
 
 /** A key is always needed; another field unless it is optional. What is made by itself or by the database is not. */
 function isNeeded(table: Table, field: Field): boolean {

@@ -19,7 +19,14 @@ export function readSnapshot<T extends TableTypes = AnyTables>(
 }
 
 export type { Row, Source } from "../conditions/source.js";
-export { accept, acceptBulk, acceptImport } from "../session/accept.js";
+export {
+  checkAction,
+  checkBulkEdit,
+  checkCreate,
+  checkDelete,
+  checkEdit,
+  checkImport,
+} from "../session/check-change.js";
 export { choices } from "../session/choices.js";
 export { form } from "../session/form.js";
 export type { OpenSession } from "../session/open-session.js";

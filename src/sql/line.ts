@@ -12,16 +12,16 @@ import type { Joins } from "./value.js";
 export function isAlongLine(test: LineTest, met: Fragment, person: Place, joins: Joins, scope: Scope): Fragment {
   const { direction, key, line } = test;
   const people = tableAs(scope, person);
-  const meant = column(scope, person, key);
+  const ignore = column(scope, person, key);
   if (direction === "below") {
     const manager = column(scope, person, line);
     const isThere = sql`${manager} is not null`;
-    return walk(test, { person: manager, meant, from: people, where: allOf([isThere, met]), level: 1 }, joins, scope);
+    return walk(test, { person: manager, ignore, from: people, where: allOf([isThere, met]), level: 1 }, joins, scope);
   }
   const managed = joins.place(person.table);
-  const isManaged = scope.dialect.compare("=", key.type, column(scope, managed, line), meant);
+  const isManaged = scope.dialect.compare("=", key.type, column(scope, managed, line), ignore);
   const from = sql`${people} join ${tableAs(scope, managed)} on ${isManaged}`;
-  return walk(test, { person: column(scope, managed, key), meant, from, where: met, level: 1 }, joins, scope);
+  return walk(test, { person: column(scope, managed, key), ignore, from, where: met, level: 1 }, joins, scope);
 }
 
 /** Whether the line of the person at hand comes to somebody whose manager cannot be read; undefined where none can. */
@@ -34,14 +34,14 @@ export function hasOpenEnd(test: LineTest, person: Place, joins: Joins, scope: S
   const where = sql`(${manager} is not null and not ${fits})`;
   // Somebody whose manager cannot be read could be below anybody.
   if (direction === "below") return sql`exists (select 1 from ${from} where ${where})`;
-  return walk(test, { person: column(scope, person, key), meant: undefined, from, where, level: 0 }, joins, scope);
+  return walk(test, { person: column(scope, person, key), ignore: undefined, from, where, level: 0 }, joins, scope);
 }
 
 /** Where a way along the line begins. */
 interface Start {
   readonly person: Fragment;
   /** From whom it sets out, who does not count; undefined where everybody does. */
-  readonly meant: Fragment | undefined;
+  readonly ignore: Fragment | undefined;
   readonly from: Fragment;
   readonly where: Fragment;
   readonly level: number;
@@ -59,14 +59,14 @@ function walk({ direction, levels, line, key }: LineTest, start: Start, joins: J
   const isNext = dialect.compare("=", key.type, column(scope, next, from), of("person"));
   const found = column(scope, next, to as Field);
   const isCounted = levels !== undefined;
-  const hasMeant = start.meant !== undefined;
-  const columns = [quoted("person"), ...(hasMeant ? [quoted("meant")] : []), ...(isCounted ? [quoted("level")] : [])];
+  const hasIgnore = start.ignore !== undefined;
+  const columns = [quoted("person"), ...(hasIgnore ? [quoted("ignore")] : []), ...(isCounted ? [quoted("level")] : [])];
   const first = [
     start.person,
-    ...(start.meant === undefined ? [] : [start.meant]),
+    ...(start.ignore === undefined ? [] : [start.ignore]),
     ...(isCounted ? [raw(String(start.level))] : []),
   ];
-  const further = [found, ...(hasMeant ? [of("meant")] : []), ...(isCounted ? [sql`${of("level")} + 1`] : [])];
+  const further = [found, ...(hasIgnore ? [of("ignore")] : []), ...(isCounted ? [sql`${of("level")} + 1`] : [])];
   const demands = [
     ...(direction === "below" ? [sql`${found} is not null`] : []),
     // A way that sets out at level 0 looks one step less far.
@@ -74,7 +74,7 @@ function walk({ direction, levels, line, key }: LineTest, start: Start, joins: J
   ];
   const begin = sql`select ${join(first, ", ")} from ${start.from} where ${start.where}`;
   const step = sql`select ${join(further, ", ")} from ${tableAs(scope, next)} join ${way} on ${isNext} where ${allOf(demands)}`;
-  const isOther = hasMeant ? sql` where ${dialect.compare("<>", key.type, of("person"), of("meant"))}` : [];
+  const isOther = hasIgnore ? sql` where ${dialect.compare("<>", key.type, of("person"), of("ignore"))}` : [];
   const own = column(scope, scope.record, key);
   return sql`${own} in (with recursive ${way} (${join(columns, ", ")}) as (${begin} union ${step}) select ${of("person")} from ${way}${isOther})`;
 }

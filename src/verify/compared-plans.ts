@@ -114,7 +114,7 @@ export function becomesText(session: Session, { table, action, field }: Asked): 
   const steps = stepsOf(session, table.name, action, field?.name);
   const own = field && internals(session).ruleset.schema.tables.get(table.name)?.byName.get(field.name);
   return decidingText(
-    steps.filter(({ hasBecomes, bothWays }) => hasBecomes || bothWays),
+    steps.filter(({ hasBecomes, alsoAfter }) => hasBecomes || alsoAfter),
     own,
   );
 }

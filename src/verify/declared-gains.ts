@@ -9,7 +9,7 @@ export function declaredGains(before: Schema, after: Schema): string[] {
     ...observedGains(before, after),
     ...protectionGains(before, after),
     ...settingGains(before.people?.settings, after.people?.settings),
-    ...[...after.roles.values()].flatMap((role) => givingGains(before.roles.get(role.name), role)),
+    ...[...after.roles.values()].flatMap((role) => assignmentGains(before.roles.get(role.name), role)),
   ];
 }
 
@@ -37,8 +37,9 @@ function settingGains(before: SettingSource | undefined, after: SettingSource | 
   if (before !== undefined && columns(before) !== columns(after)) {
     sentences.push(`settings per person are read otherwise: from ${after.table.name}`);
   }
-  for (const name of after.givenBy) {
-    if (before?.givenBy.includes(name) !== true) sentences.push(`${name} may set what one person may do with a field`);
+  for (const name of after.settableBy) {
+    if (before?.settableBy.includes(name) !== true)
+      sentences.push(`${name} may set what one person may do with a field`);
   }
   for (const [table, { view, edit }] of after.adds) {
     const was = before?.adds.get(table);
@@ -54,17 +55,17 @@ function settingGains(before: SettingSource | undefined, after: SettingSource | 
 }
 
 /** A role that is new is given to nobody yet: who gives it is a part of it. */
-function givingGains(before: Role | undefined, after: Role): string[] {
+function assignmentGains(before: Role | undefined, after: Role): string[] {
   if (before === undefined) return [];
-  const text = ({ name, ofThis }: Role["givenBy"][number]) => (ofThis ? `${name} of the same record` : name);
-  const known = before.givenBy.map(text);
-  const givers = after.givenBy.map(text).filter((giver) => !known.includes(giver));
+  const text = ({ name, ofThis }: Role["assignableBy"][number]) => (ofThis ? `${name} of the same record` : name);
+  const known = before.assignableBy.map(text);
+  const assigners = after.assignableBy.map(text).filter((assigner) => !known.includes(assigner));
   const together = [...before.exclusive].filter((other) => !after.exclusive.has(other));
   return [
-    ...givers.map((giver) => `${giver} may give and take ${after.name}`),
+    ...assigners.map((assigner) => `${assigner} may give and take ${after.name}`),
     ...together.filter((other) => after.name < other).map((other) => `${after.name} and ${other} may be held together`),
-    ...(after.atLeast < before.atLeast
-      ? [`${after.name} must be held by ${after.atLeast} instead of ${before.atLeast}`]
+    ...(after.minHolders < before.minHolders
+      ? [`${after.name} must be held by ${after.minHolders} instead of ${before.minHolders}`]
       : []),
   ];
 }

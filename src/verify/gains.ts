@@ -40,7 +40,7 @@ const sampleCount = 3;
  * What one session may and another may not, per table, action and field, counted on real records. The sessions may be
  * of one person before and after a change of roles, or under two documents.
  */
-export function accessDifference(before: Session, after: Session, records: AllRecords): AccessDifference {
+export function diffSessions(before: Session, after: Session, records: AllRecords): AccessDifference {
   return differenceOf(before, after, new ComparedRecords(records));
 }
 
@@ -101,7 +101,7 @@ export interface SharedDifference extends AccessDifference {
  * What everybody gains and loses between two states, such as before and after a change of the rules: the viewers of the
  * one and of the other, matched by their ids. Those for whom nothing changes are left out, equal ones share an entry.
  */
-export function everybodysDifference(
+export function diffAccess(
   before: readonly Viewer[],
   after: readonly Viewer[],
   records: AllRecords | ComparedRecords,

@@ -136,7 +136,7 @@ export interface MatrixClass {
  * Folds a matrix: those who may do the same, on as many records, stand together, in the order of the first of each; with
  * `compare`, those who also stand in the same way to whom they are compared with.
  */
-export function foldMatrix(
+export function groupMatrix(
   rows: readonly MatrixRow[],
   compare?: (row: MatrixRow, action: ActionName) => unknown,
 ): MatrixClass[] {

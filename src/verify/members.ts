@@ -1,5 +1,5 @@
 import { False, True } from "../conditions/truth.js";
-import { type Way, waysInto } from "../explain/ways.js";
+import { type MembershipPath, waysInto } from "../explain/membership-paths.js";
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import { internals } from "../session/internals.js";
@@ -13,7 +13,7 @@ export interface Member {
   /** False where their record leaves it open: then a permit does not count them in, and a deny does. */
   readonly isCertain: boolean;
   /** The ways in, the shortest first, 20 at most; empty where it is not certain. */
-  readonly ways: readonly Way[];
+  readonly ways: readonly MembershipPath[];
 }
 
 /**

@@ -60,8 +60,8 @@ function* stepsOf(rule: Mapping, path: Path, roles: readonly string[]): Iterable
   if (rule["except"] !== undefined) {
     yield { what: "drop the exception", path: [...path, "except"], rule: without(rule, "except") };
   }
-  if (rule["bothWays"] === true) {
-    yield { what: 'drop "bothWays"', path: [...path, "bothWays"], rule: without(rule, "bothWays") };
+  if (rule["alsoAfter"] === true) {
+    yield { what: 'drop "alsoAfter"', path: [...path, "alsoAfter"], rule: without(rule, "alsoAfter") };
   }
   yield* changedWho(rule, path, roles);
   yield* changedExtents(rule, path);

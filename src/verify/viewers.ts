@@ -46,7 +46,7 @@ export function personViewers(
   people: readonly Row[],
   options: SessionOptions & { readonly source: Source },
 ): Viewer[] {
-  const told = { ...options, report: options.report ?? firstOnConsole() };
+  const told = { ...options, onDiagnostic: options.onDiagnostic ?? firstOnConsole() };
   return [
     visitorViewer(portier, told),
     ...people.map((row): Viewer => personViewer(portier, row, { ...told, person: row })),

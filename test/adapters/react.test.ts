@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { type Acceptance, type Form, type Row, type Session, snapshotOf } from "portier";
+import { type ChangeResult, type Form, type Row, type Session, snapshotOf } from "portier";
 import {
   type AccessField,
   AccessFields,
@@ -169,7 +169,7 @@ describe("a change", () => {
   const rule = "plan/totals-are-worked-out";
   const plan = record("plan", "b-03");
   const judged = (session: Session) => async (values: Row, options: object) =>
-    session.accept("edit", "plan", plan, values, options);
+    session.checkEdit("plan", plan, values, options);
   const start = async (send: Parameters<typeof useChange<Row>>[0]) => {
     const root = createRoot(host);
     await act(async () => root.render(h(Sends, { send })));
@@ -205,7 +205,7 @@ describe("a change", () => {
   });
 
   it("does not show an answer that comes after a later one", async () => {
-    const answers: ((outcome: Acceptance) => void)[] = [];
+    const answers: ((outcome: ChangeResult) => void)[] = [];
     const root = await start(() => new Promise((resolve) => void answers.push(resolve)));
     const done = { accepted: true, record: undefined, changes: {}, dropped: [] } as const;
     await act(async () => {

@@ -50,12 +50,16 @@ describe("a change of the rules", () => {
       "objects is observed: in a database nothing of it is refused or hidden",
     ],
     [
-      "keeper: { include: [assistant], givenBy: [director]",
-      "keeper: { include: [assistant], givenBy: [director, head]",
+      "keeper: { include: [assistant], assignableBy: [director]",
+      "keeper: { include: [assistant], assignableBy: [director, head]",
       "head may give and take keeper",
     ],
     ["exclusive: [director] } # pays", "} # pays", "director and treasurer may be held together"],
-    ["givenBy: [director], atLeast: 1 }", "givenBy: [director] }", "director must be held by 0 instead of 1"],
+    [
+      "assignableBy: [director], minHolders: 1 }",
+      "assignableBy: [director] }",
+      "director must be held by 0 instead of 1",
+    ],
   ])("besides the rules is stopped, too: %s", (from, to, sentence) => {
     change(from, to);
     const ran = diff();

@@ -1,6 +1,6 @@
 import { Kysely } from "kysely";
 import type { Row } from "portier";
-import { ConflictError, type Connection, ConstraintError, openDatabase } from "portier/database";
+import { ConflictError, type Connection, ConstraintError, createDatabase } from "portier/database";
 import { accessHandler } from "portier/http";
 import { portierDialect } from "portier/kysely";
 import { administration, databaseStore, storeMigration } from "portier/people";
@@ -44,7 +44,7 @@ describe.each(Object.entries(engines))("%s, with many at once", (name, open) => 
   const objectOf = async (key: string) => (await stored("objects")).find(({ accession }) => accession === key);
   const http = (person: string) => {
     const onError = (error: unknown) => void faults.push(error);
-    const handle = accessHandler({ portier, connection, who: () => ({ person }), onError });
+    const handle = accessHandler({ portier, connection, authenticate: () => ({ person }), onError });
     return async (method: string, path: string, body?: unknown, headers: Record<string, string> = {}) => {
       const request = new Request(`http://museum.test${path}`, {
         method,
@@ -118,7 +118,7 @@ describe.each(Object.entries(engines))("%s, with many at once", (name, open) => 
     const edited = await call("PATCH", "/records/exhibitions/e-2", { values: { title: "Bells in fog" } });
     expect(edited.status).toBe(409);
     await expect(
-      openDatabase(portier, connection).as("s-001").edit("exhibitions", "e-2", { title: "Bells in fog" }),
+      createDatabase(portier, connection).as("s-001").edit("exhibitions", "e-2", { title: "Bells in fog" }),
     ).rejects.toThrow(ConstraintError);
     expect((await stored("exhibitions")).filter(({ title }) => title === "Bells in fog")).toHaveLength(1);
     expect(faults).toEqual([]);

@@ -1,6 +1,6 @@
 import fc from "fast-check";
-import { type Acceptance, compile, type Row, type RuleInput, type Session } from "portier";
-import { openDatabase } from "portier/database";
+import { type ChangeResult, compile, type Row, type RuleInput, type Session } from "portier";
+import { createDatabase } from "portier/database";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Table } from "../../src/schema/schema.js";
 import { createTables, type Engine, engines, held, store, storeAll } from "../support/engines.js";
@@ -57,7 +57,7 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
         const data = await storeAll(engine, portier.schema, { ...world, items: given });
         const rows = data["items"] ?? [];
         const session = portier.session({ person: me, source: portier.source(data), request: promised });
-        const acting = openDatabase(portier, engine.connection).as(me, { request: promised });
+        const acting = createDatabase(portier, engine.connection).as({ person: me, request: promised });
         const find = (key: string) => rows.find(({ id }) => id === key);
 
         /** The records that the change should leave, from what memory says of it. */
@@ -75,8 +75,8 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
           portier.session({ person: me, source: portier.source({ ...data, items }), request: promised });
         /** What comes back is what was given and what the person then sees: nothing else of what was judged and stored. */
         const expectTold = (
-          outcome: Acceptance,
-          expected: Acceptance,
+          outcome: ChangeResult,
+          expected: ChangeResult,
           values: Row,
           now: readonly Row[],
           isDone = true,
@@ -95,7 +95,7 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
 
         for (const key of ["i1", "gone"]) {
           const values = { ...proposal };
-          const expected = session.accept("edit", "items", find(key), values, { mode });
+          const expected = session.checkEdit("items", find(key), values, { mode });
           const outcome = await acting.edit("items", key, values, { mode });
           const now = expected.accepted ? replaced(key, expected) : rows;
           expectTold(outcome, expected, values, now);
@@ -103,14 +103,14 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
         }
         {
           const values = { id: "i9", ...proposal };
-          const expected = session.accept("create", "items", values, { mode });
+          const expected = session.checkCreate("items", values, { mode });
           const outcome = await acting.create("items", values, { mode });
           const now = expected.accepted && expected.record !== undefined ? [...rows, expected.record] : rows;
           expectTold(outcome, expected, values, now);
           await expectLeft(now);
         }
         {
-          const expected = session.accept("delete", "items", find("i1"));
+          const expected = session.checkDelete("items", find("i1"));
           const now = expected.accepted ? rows.filter(({ id }) => id !== "i1") : rows;
           expectTold(await acting.delete("items", "i1"), expected, {}, now);
           await expectLeft(now);
@@ -118,8 +118,8 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
         /** Several changes, each judged on what those before it have left; all are made, or none. */
         const compareMany = async (
           changes: readonly Row[],
-          judge: (session: Session, index: number, before: readonly Row[]) => Acceptance,
-          done: { readonly accepted: boolean; readonly results: readonly Acceptance[] },
+          judge: (session: Session, index: number, before: readonly Row[]) => ChangeResult,
+          done: { readonly accepted: boolean; readonly results: readonly ChangeResult[] },
         ) => {
           let now: readonly Row[] = rows;
           const expected = changes.map((_, index) => {
@@ -133,7 +133,7 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
           expect(done.accepted).toBe(expected.every(({ accepted }) => accepted));
           const left = done.accepted ? now : rows;
           for (const [index, one] of expected.entries()) {
-            expectTold(done.results[index] as Acceptance, one, changes[index] ?? {}, left, done.accepted);
+            expectTold(done.results[index] as ChangeResult, one, changes[index] ?? {}, left, done.accepted);
           }
           await expectLeft(left);
         };
@@ -141,15 +141,15 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
         {
           const keys = ["i1", "i2"];
           const found = (now: readonly Row[], key: string | undefined) => now.find(({ id }) => id === key);
-          const outcome = await acting.editMany("items", keys, plain, { mode });
+          const outcome = await acting.bulkEdit("items", keys, plain, { mode });
           await compareMany(
             keys.map(() => plain),
             (asked, index, now) =>
-              asked.acceptBulk("items", [found(now, keys[index])], plain, { mode }).results[0] as Acceptance,
+              asked.checkBulkEdit("items", [found(now, keys[index])], plain, { mode }).results[0] as ChangeResult,
             outcome,
           );
           // In memory the same, of all at once.
-          const atOnce = session.acceptBulk("items", keys.map(find), plain, { mode });
+          const atOnce = session.checkBulkEdit("items", keys.map(find), plain, { mode });
           expect(atOnce.results.map(({ accepted }) => accepted)).toEqual(
             outcome.results.map(({ accepted }) => accepted),
           );
@@ -159,8 +159,7 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
           const changes = named.map((key, index) => ({ key, values: values[index] ?? {} }));
           await compareMany(
             values,
-            (asked, index, now) =>
-              asked.accept("edit", "items", found(now, named[index]), values[index] ?? {}, { mode }),
+            (asked, index, now) => asked.checkEdit("items", found(now, named[index]), values[index] ?? {}, { mode }),
             await acting.editEach("items", changes, { mode }),
           );
         }
@@ -169,13 +168,13 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
             { id: "i7", ...proposal },
             { ...proposal, id: "i8" },
           ];
-          const outcome = await acting.createMany("items", lines, { mode });
+          const outcome = await acting.import("items", lines, { mode });
           await compareMany(
             lines,
-            (asked, index) => asked.acceptImport("items", [lines[index] as Row], { mode }).results[0] as Acceptance,
+            (asked, index) => asked.checkImport("items", [lines[index] as Row], { mode }).results[0] as ChangeResult,
             outcome,
           );
-          const atOnce = session.acceptImport("items", lines, { mode });
+          const atOnce = session.checkImport("items", lines, { mode });
           expect(atOnce.results.map(({ accepted }) => accepted)).toEqual(
             outcome.results.map(({ accepted }) => accepted),
           );
@@ -191,7 +190,7 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
   });
 });
 
-type Outcome = Pick<Acceptance, "accepted"> & { readonly record?: Row | undefined };
+type Outcome = Pick<ChangeResult, "accepted"> & { readonly record?: Row | undefined };
 
 /** What is shown of a record, whatever way the database spells it. */
 function canonical(seen: Row, table: Table): Row {

@@ -152,8 +152,8 @@ describe.each(Object.entries(drivers))("rows as %s gives them", (driver, { diale
     const found = new Map(columns.map((field) => [field, new Set<string>()]));
     for (const TZ of ["UTC", "Europe/Berlin", "America/Sao_Paulo", "Pacific/Auckland"]) {
       process.env["TZ"] = TZ;
-      const findings: (string | undefined)[] = [];
-      const session = portier.session({ report: ({ field }) => findings.push(field) });
+      const diagnostics: (string | undefined)[] = [];
+      const session = portier.session({ onDiagnostic: ({ field }) => diagnostics.push(field) });
       for (const row of await query("select * from things")) {
         const seen = session.mask("things", row) as Row;
         for (const [index, field] of columns.entries()) {
@@ -162,7 +162,7 @@ describe.each(Object.entries(drivers))("rows as %s gives them", (driver, { diale
           const what = outcome(field, value, seen[field.name]);
           found.get(field)?.add(what);
           // Nothing is lost in silence.
-          expect([driver, field.name, findings.includes(field.name) || what !== "hidden"]).toContain(true);
+          expect([driver, field.name, diagnostics.includes(field.name) || what !== "hidden"]).toContain(true);
         }
       }
     }
@@ -194,7 +194,7 @@ describe("a session that nobody listens to", () => {
       expect(said).toEqual([
         'Portier, bad data: "date" of a record of "things" is an object (Date), not a date such as "2027-01-31"; it counts as unknown and is not shown. More of this session is not told: give it a "report" to hear of all.',
       ]);
-      portier.session({ report: () => {} }).mask("things", { id: "1", date: 5 });
+      portier.session({ onDiagnostic: () => {} }).mask("things", { id: "1", date: 5 });
       expect(said).toHaveLength(1);
     } finally {
       console.warn = warn;

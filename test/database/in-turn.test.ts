@@ -1,5 +1,5 @@
 import { compile } from "portier";
-import { openDatabase } from "portier/database";
+import { createDatabase } from "portier/database";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Table } from "../../src/schema/schema.js";
 import { createTables, type Engine, engines, held, store } from "../support/engines.js";
@@ -60,10 +60,10 @@ describe("several changes in memory", () => {
   const chosen = { chosen: true };
 
   it("see what those before them have left", () => {
-    expect(answers(session.acceptBulk("cases", cases.slice(0, 2), chosen))).toEqual([false, true, false]);
-    expect(answers(session.acceptBulk("cases", cases.slice(1), chosen))).toEqual([true, true, true]);
-    expect(answers(session.acceptImport("loans", twice))).toEqual([false, true, false]);
-    expect(answers(session.acceptImport("loans", apart))).toEqual([true, true, true]);
+    expect(answers(session.checkBulkEdit("cases", cases.slice(0, 2), chosen))).toEqual([false, true, false]);
+    expect(answers(session.checkBulkEdit("cases", cases.slice(1), chosen))).toEqual([true, true, true]);
+    expect(answers(session.checkImport("loans", twice))).toEqual([false, true, false]);
+    expect(answers(session.checkImport("loans", apart))).toEqual([true, true, true]);
   });
 });
 
@@ -77,13 +77,13 @@ describe.each(Object.entries(engines))("several changes on %s", (_name, open) =>
   afterAll(() => engine?.close());
 
   it("see what those before them have left, and all or none is written", async () => {
-    const anybody = openDatabase(portier, engine.connection).as(null);
+    const anybody = createDatabase(portier, engine.connection).as(null);
     const chosen = { chosen: true };
     const each = (...keys: string[]) => keys.map((key) => ({ key, values: chosen }));
     const countChosen = async () => (await held(engine, table("cases"))).filter((row) => row["chosen"] === true).length;
     for (const [change, expected, count] of [
-      [() => anybody.editMany("cases", ["c1", "c2"], chosen), [false, true, false], 0],
-      [() => anybody.editMany("cases", ["c2", "c3"], chosen), [true, true, true], 2],
+      [() => anybody.bulkEdit("cases", ["c1", "c2"], chosen), [false, true, false], 0],
+      [() => anybody.bulkEdit("cases", ["c2", "c3"], chosen), [true, true, true], 2],
       [() => anybody.editEach("cases", each("c1", "c3", "c2")), [false, true, true, false], 0],
       [() => anybody.editEach("cases", each("c1", "c3")), [true, true, true], 2],
     ] as const) {
@@ -92,9 +92,9 @@ describe.each(Object.entries(engines))("several changes on %s", (_name, open) =>
       expect(await countChosen()).toBe(count);
     }
     await store(engine, table("loans"), []);
-    expect(answers(await anybody.createMany("loans", twice))).toEqual([false, true, false]);
+    expect(answers(await anybody.import("loans", twice))).toEqual([false, true, false]);
     expect(await held(engine, table("loans"))).toEqual([]);
-    expect(answers(await anybody.createMany("loans", apart))).toEqual([true, true, true]);
+    expect(answers(await anybody.import("loans", apart))).toEqual([true, true, true]);
     expect(await held(engine, table("loans"))).toHaveLength(2);
   });
 });

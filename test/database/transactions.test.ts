@@ -1,7 +1,7 @@
 import { createPool } from "mysql2/promise";
 import pg from "pg";
 import type { Row } from "portier";
-import { type ConflictError, type Connection, type Database, openDatabase } from "portier/database";
+import { type ConflictError, type Connection, createDatabase, type Database } from "portier/database";
 import { accessHandler } from "portier/http";
 import { mysql2Connection } from "portier/mysql2";
 import { pgConnection } from "portier/pg";
@@ -17,13 +17,13 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
   const isServer = name === "PostgreSQL" || name === "MariaDB";
   let engine: Engine;
   let database: Database;
-  const as = (person: string | null) => database.as(person, { request: { now } });
+  const as = (person: string | null) => database.as({ person, request: { now } });
   const quote = (written: string) => engine.dialect.quoteName(written);
 
   beforeAll(async () => {
     engine = await open();
     await createTables(engine, portier.schema);
-    database = openDatabase(portier, engine.connection);
+    database = createDatabase(portier, engine.connection);
   });
   beforeEach(async () => {
     for (const table of tables) await store(engine, table, records(table.name).slice(0, 60));
@@ -70,7 +70,7 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
 
   it("is not half done when its work fails", async () => {
     await emptied();
-    const failing = as("s-001").act("delete", "exhibitions", "e-1", async (inside) => {
+    const failing = as("s-001").perform("delete", "exhibitions", "e-1", async (inside) => {
       await inside.query(`delete from ${quote("exhibitions")}`, []);
       throw new Error("the printer is on fire");
     });
@@ -97,11 +97,11 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
       { accession: "BM-NEW-1", title: "Anchor", department: "ships" },
       { accession: "BM-NEW-2", title: "Chain", department: "nowhere" },
     ];
-    const outcome = await as("s-005").createMany("objects", lines);
+    const outcome = await as("s-005").import("objects", lines);
     expect(outcome.accepted).toBe(false);
     expect(await stored("objects", "BM-NEW-1")).toBeUndefined();
     const right = lines.map((line) => ({ ...line, department: "ships" }));
-    expect(await as("s-005").createMany("objects", right)).toMatchObject({ accepted: true });
+    expect(await as("s-005").import("objects", right)).toMatchObject({ accepted: true });
     expect(await stored("objects", "BM-NEW-2")).toMatchObject({ title: "Chain", status: "registered" });
   });
 
@@ -118,10 +118,10 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
       ...lines.map((line) => ({ ...record("objects", bell), ...line })),
     ]);
     const keys = lines.map(({ accession }) => accession);
-    const changed = await as("s-005").editMany("objects", keys, { condition_note: "Seen." });
+    const changed = await as("s-005").bulkEdit("objects", keys, { condition_note: "Seen." });
     expect(changed).toMatchObject({ accepted: true });
     expect(changed.results).toHaveLength(1_050);
-    const hidden = await as(null).editMany("objects", keys, { condition_note: "Seen." });
+    const hidden = await as(null).bulkEdit("objects", keys, { condition_note: "Seen." });
     expect(hidden.accepted).toBe(false);
   });
 
@@ -159,7 +159,7 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
         [loan, "none"].map(async (key) => [
           await visitor.edit("loans", key, { status: "requested" }),
           await visitor.delete("loans", key),
-          await visitor.editMany("loans", [key], { status: "requested" }),
+          await visitor.bulkEdit("loans", [key], { status: "requested" }),
           await visitor.editEach("loans", [{ key, values: { status: "requested" } }]),
           await visitor.about("loans", key, (session, one) => one && session.mask("loans", one)),
           (await visitor.list("objects", { where: "accession = 'BM-SH-0001'" })).total,
@@ -250,7 +250,7 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
     const order: string[] = [];
     let other: Promise<unknown> = Promise.resolve();
     const rename = `update ${quote("exhibitions")} set ${quote("title")} = 'Tides' where ${quote("id")} = 'e-1'`;
-    await as("s-001").act("delete", "exhibitions", "e-1", async () => {
+    await as("s-001").perform("delete", "exhibitions", "e-1", async () => {
       other = elsewhere(engine.connection, rename).then(() => order.push("other"));
       await new Promise((resolve) => setTimeout(resolve, 300));
       order.push("mine");
@@ -260,7 +260,7 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
   });
 
   it("ends with a conflict when a lock is not given in time, over HTTP with a word that it is busy", async () => {
-    const handle = accessHandler({ portier, connection: engine.connection, who: () => ({ person: "s-003" }) });
+    const handle = accessHandler({ portier, connection: engine.connection, authenticate: () => ({ person: "s-003" }) });
     const patch = {
       method: "PATCH",
       headers: { "content-type": "application/json" },
@@ -298,7 +298,7 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
       name === "PostgreSQL"
         ? ["set local statement_timeout = 100", "select pg_sleep(5)"]
         : ["select 1", "set statement max_statement_time = 0.1 for select sleep(5)"];
-    const failing = as("s-001").act("delete", "exhibitions", "e-1", async (inside) => {
+    const failing = as("s-001").perform("delete", "exhibitions", "e-1", async (inside) => {
       await inside.query(limit, []);
       await inside.query(`delete from ${quote("exhibitions")} where ${quote("id")} = 'e-1'`, []);
       await inside.query(slow, []);
@@ -315,7 +315,7 @@ describe("a database that is away", () => {
   };
 
   it.each(Object.entries(away))("permits nothing: every call fails with what %s says", async (_driver, connect) => {
-    const acting = openDatabase(portier, connect()).as("s-003");
+    const acting = createDatabase(portier, connect()).as("s-003");
     await expect(acting.session()).rejects.toThrow();
     await expect(acting.edit("objects", bell, { label: "x" })).rejects.toMatchObject({ code: "ECONNREFUSED" });
     await expect(acting.ask((session) => session.may("view", "objects", record("objects", bell)))).rejects.toThrow();

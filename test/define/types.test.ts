@@ -298,7 +298,7 @@ function mistakes(): void {
   });
   const settings = { table: "staff", person: "id", on: "id", field: "id", level: "id" } as const;
   define({
-    people: { table: "staff", settings: { ...settings, givenBy: ["keeper"], adds: { staff: { view: "id" } } } },
+    people: { table: "staff", settings: { ...settings, settableBy: ["keeper"], adds: { staff: { view: "id" } } } },
     roles: { keeper: {} },
     tables: { staff: { key, fields } },
   });
@@ -316,7 +316,7 @@ function mistakes(): void {
       settings: {
         ...settings,
         // @ts-expect-error nobody by that name may set anything
-        givenBy: "keper",
+        settableBy: "keper",
       },
     },
     roles: { keeper: {} },
@@ -357,10 +357,10 @@ function mistakes(): void {
   });
   define({
     roles: {
-      a: { scope: "shows", givenBy: ["b", "g", "a of this"] },
+      a: { scope: "shows", assignableBy: ["b", "g", "a of this"] },
       b: {
         // @ts-expect-error a scoped role gives on its own record alone
-        givenBy: "a",
+        assignableBy: "a",
       },
     },
     groups: { g: { members: "b" } },
@@ -641,7 +641,7 @@ function mistakes(): void {
   // @ts-expect-error what is masked has no such field
   session.mask("objects", row)?.titel;
   // @ts-expect-error there is no such table to change
-  session.accept("edit", "object", row, {});
+  session.checkEdit("object", row, {});
   // @ts-expect-error there is no such field to choose for
   session.choices("objects", "titel");
 }

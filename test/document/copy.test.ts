@@ -44,7 +44,7 @@ describe("a copy", () => {
     const copied = copyRole(document, "keeper", "newcomer");
     const rules = copied.tables["objects"]?.rules ?? {};
     const [name, rule] = Object.entries(rules).find(([, one]) => one.copyOf !== undefined) ?? [];
-    expect(rule).toEqual({ ...rules[rule?.copyOf ?? ""], to: "newcomer", copyOf: rule?.copyOf, meant: undefined });
+    expect(rule).toEqual({ ...rules[rule?.copyOf ?? ""], to: "newcomer", copyOf: rule?.copyOf, ignore: undefined });
     const codes = (one: DocumentInput) => lint(compile(one)).map(({ code }) => code);
     expect(codes(copied)).not.toContain("copy-differs");
     const markdown = reportMarkdown(makeReport(compile(copied), { title: "t" }));

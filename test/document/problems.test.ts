@@ -125,8 +125,8 @@ tables: {}
     `portier: 1
 people: { table: s, assignments: maybe }
 roles:
-  a: { exclusive: [aa], atLeast: 1.5, givenBy: [head, e] }
-  e: { scope: s, givenBy: [a of this, f of this] }
+  a: { exclusive: [aa], minHolders: 1.5, assignableBy: [head, e] }
+  e: { scope: s, assignableBy: [a of this, f of this] }
   f: { scope: t }
 tables:
   s: { key: id, fields: { id: text } }
@@ -135,7 +135,7 @@ tables:
     [
       /^d\.yaml:2:\d+ {2}wrong-shape {2}assignments must be true or false/,
       /^d\.yaml:4:\d+ {2}unknown-role .*did you mean "a"/,
-      /^d\.yaml:4:\d+ {2}wrong-shape {2}atLeast of role "a" must be a whole number from 0 to 1000, not 1\.5/,
+      /^d\.yaml:4:\d+ {2}wrong-shape {2}minHolders of role "a" must be a whole number from 0 to 1000, not 1\.5/,
       /^d\.yaml:4:\d+ {2}unknown-who {2}"head" is no role/,
       /^d\.yaml:4:\d+ {2}scoped-role/,
       /^d\.yaml:5:\d+ {2}unscoped-role/,

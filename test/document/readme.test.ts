@@ -24,7 +24,7 @@ describe("the README", () => {
     expect(session.may("view", "objects", sextant, "insured_value")).toBe(false);
     const { insured_value: _, ...seen } = sextant;
     expect(session.maskAll("objects", [sextant])).toEqual([seen]);
-    expect(session.accept("edit", "objects", sextant, { status: "withdrawn" })).toMatchObject({
+    expect(session.checkEdit("objects", sextant, { status: "withdrawn" })).toMatchObject({
       accepted: false,
       refusals: [{ field: "status", message: "An object leaves the collection only by the registrar's hand." }],
     });

@@ -15,8 +15,8 @@ let ts: Made;
 let engine: Engine;
 
 beforeAll(async () => {
-  const acts = { objects: { photograph: async () => {} } };
-  const document = openApi(portier.schema.tables, { base: "/api", acts });
+  const actions = { objects: { photograph: async () => {} } };
+  const document = openApi(portier.schema.tables, { base: "/api", actions });
   const tools: Made = await import(new URL("../clients/generate.mjs", import.meta.url).href);
   ts = tools.typescript;
   writeFileSync(join(folder, "described.ts"), await tools.types(document));
@@ -86,7 +86,7 @@ const given: components["schemas"]["Values_exhibits"] = { object_title: "x" };
 // @ts-expect-error a page has its total
 const part: Answer<"list_objects", 200> = { records: [] };
 // @ts-expect-error a table has its own actions alone
-const acts: paths["/acts/loans/{key}/photograph"] = undefined;
+const acts: paths["/actions/loans/{key}/photograph"] = undefined;
 
 export async function use(api: Api<unknown>): Promise<readonly unknown[]> {
   const list = await api.records.listObjects({ limit: 2, sort: "-title" });
@@ -117,7 +117,7 @@ it("works against the service", async () => {
     portier,
     connection: engine.connection,
     base: "/api",
-    who: (request) => ({ person: request.headers.get("authorization") === "Bearer s-005" ? "s-005" : null }),
+    authenticate: (request) => ({ person: request.headers.get("authorization") === "Bearer s-005" ? "s-005" : null }),
   });
   const api = new Api({
     baseUrl: "http://museum.test/api",

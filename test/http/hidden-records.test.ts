@@ -80,7 +80,7 @@ describe.each(Object.entries(engines))("a list over HTTP on %s", (_name, open) =
         const handle = accessHandler({
           portier,
           connection: engine.connection,
-          who: () => ({ person: me, request: promised }),
+          authenticate: () => ({ person: me, request: promised }),
         });
         const get = async (path: string) => {
           const response = (await handle(new Request(`http://museum${path}`))) as Response;

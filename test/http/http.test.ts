@@ -2,7 +2,7 @@ import fc from "fast-check";
 import { Hono } from "hono";
 import { compile, type Row } from "portier";
 import { portierRoutes } from "portier/hono";
-import { type Asking, accessHandler, type HttpOptions } from "portier/http";
+import { accessHandler, type HttpOptions, type Identity } from "portier/http";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { comparedAnswers, Description, type Document } from "../support/described.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
@@ -13,13 +13,13 @@ const base = "/api";
 type Body = Readonly<Record<string, unknown>>;
 
 /** Who asks is named by a header, as an application's own sign-in would say. */
-function askingOf(call: Request): Asking | undefined {
+function askingOf(call: Request): Identity | undefined {
   const person = call.headers.get("x-person");
   return person === "nobody" ? undefined : { person, request };
 }
 
 function client(engine: Pick<Engine, "connection">, more: Partial<HttpOptions> = {}) {
-  const handle = accessHandler({ portier, connection: engine.connection, base, who: askingOf, ...more });
+  const handle = accessHandler({ portier, connection: engine.connection, base, authenticate: askingOf, ...more });
   const known = descriptionsOf(handle);
   return async (
     method: string,
@@ -98,7 +98,7 @@ describe.each(Object.entries(engines))("the museum over HTTP on %s", (name, open
     await createTables(engine, portier.schema);
     await storeAll(engine, portier.schema, everything);
     const photograph = async (_inside: unknown, one: Row) => void photographed.push(one["accession"]);
-    call = client(engine, { acts: { objects: { photograph } } });
+    call = client(engine, { actions: { objects: { photograph } } });
   });
   afterAll(() => engine?.close());
 
@@ -196,8 +196,8 @@ describe.each(Object.entries(engines))("the museum over HTTP on %s", (name, open
       ["POST", "/records/objects", "s-003", { values: { accession: "BM-X", title: "x", department: "ships" } }, 403],
       ["POST", "/records/loans", undefined, { values: {} }, 404],
       ["DELETE", "/records/objects/BM-SH-0001", "s-005", undefined, 403],
-      ["POST", "/acts/objects/BM-SH-0001/photograph", "s-004", {}, 403],
-      ["PATCH", "/bulk/objects", "s-003", { keys: ["BM-SH-0001"], values: { label: "x" } }, 422],
+      ["POST", "/actions/objects/BM-SH-0001/photograph", "s-004", {}, 403],
+      ["PATCH", "/bulk-edits/objects", "s-003", { keys: ["BM-SH-0001"], values: { label: "x" } }, 422],
       ["POST", "/imports/objects", "s-003", { records: [{ accession: "BM-X", title: "x", department: "ships" }] }, 422],
     ];
     for (const [method, path, person, body, status] of forged) {
@@ -256,9 +256,9 @@ describe.each(Object.entries(engines))("the museum over HTTP on %s", (name, open
       values: { ...values, accession: "y", acquired_on: "some day" },
     });
     expect(wrong).toMatchObject({ status: 422, body: { refusals: [{ field: "acquired_on", reason: "invalid" }] } });
-    expect((await call("POST", "/acts/objects/BM-SH-9001/photograph", "s-003", {})).status).toBe(200);
+    expect((await call("POST", "/actions/objects/BM-SH-9001/photograph", "s-003", {})).status).toBe(200);
     expect(photographed.at(-1)).toBe("BM-SH-9001");
-    expect((await call("POST", "/acts/objects/BM-SH-9001/polish", "s-003", {})).status).toBe(404);
+    expect((await call("POST", "/actions/objects/BM-SH-9001/polish", "s-003", {})).status).toBe(404);
     expect((await call("DELETE", "/records/objects/BM-SH-9001", "s-001")).status).toBe(204);
     expect((await call("DELETE", "/records/objects/BM-SH-9001", "s-001")).status).toBe(404);
   });
@@ -321,7 +321,7 @@ describe.each(Object.entries(engines))("the museum over HTTP on %s", (name, open
 
   it("does all of a bulk change or an import, or nothing, with a result for each", async () => {
     const keys = ["BM-SH-0005", "BM-SH-0006"];
-    const done = await call("PATCH", "/bulk/objects", "s-005", { keys, values: { condition_note: "Seen." } });
+    const done = await call("PATCH", "/bulk-edits/objects", "s-005", { keys, values: { condition_note: "Seen." } });
     expect(done).toMatchObject({
       status: 200,
       body: { accepted: true, results: [{ accepted: true }, { accepted: true }] },
@@ -366,7 +366,9 @@ describe("the interface itself", () => {
     });
     expect((await call("GET", "/me")).body).toEqual({ person: null, roles: [], screens: ["visit"], home: "visit" });
     expect(await call("GET", "/me", "nobody")).toMatchObject({ status: 401, body: { status: 401 } });
-    const elsewhere = client(engine, { who: () => new Response(null, { status: 302, headers: { location: "/in" } }) });
+    const elsewhere = client(engine, {
+      authenticate: () => new Response(null, { status: 302, headers: { location: "/in" } }),
+    });
     expect((await elsewhere("GET", "/me")).headers.get("location")).toBe("/in");
   });
 
@@ -379,8 +381,8 @@ describe("the interface itself", () => {
     ["PATCH", "/records/objects/BM-SH-0001", { values: {}, confirmed: "all" }, {}, 400, /"confirmed"/],
     ["PATCH", "/records/objects/BM-SH-0001", "label=x", { "content-type": "text/plain" }, 415, /application\/json/],
     ["PATCH", "/records/objects/BM-SH-0001", { values: { label: "x".repeat(2_000_000) } }, {}, 413, /bytes at most/],
-    ["PATCH", "/bulk/objects", { keys: Array(1_001).fill("a"), values: {} }, {}, 413, /1000 records/],
-    ["PATCH", "/bulk/objects", { keys: [1], values: {} }, {}, 400, /"keys"/],
+    ["PATCH", "/bulk-edits/objects", { keys: Array(1_001).fill("a"), values: {} }, {}, 413, /1000 records/],
+    ["PATCH", "/bulk-edits/objects", { keys: [1], values: {} }, {}, 400, /"keys"/],
     ["POST", "/imports/objects", { records: [1] }, {}, 400, /"records"/],
     ["PUT", "/records/objects/BM-SH-0001", {}, {}, 405, /GET, HEAD, PATCH, DELETE, OPTIONS/],
   ])("refuses a request that is wrong: %s %s %#", async (method, path, body, headers, status, says) => {
@@ -434,8 +436,8 @@ describe("the interface itself", () => {
     for (const [, name] of text.matchAll(/"#\/components\/schemas\/([^"]+)"/g)) {
       expect(described.components.schemas).toHaveProperty([name ?? ""]);
     }
-    expect(text).not.toContain("/acts/");
-    const some = client(engine, { tables: ["plan"], acts: { objects: { photograph: async () => {} } } });
+    expect(text).not.toContain("/actions/");
+    const some = client(engine, { tables: ["plan"], actions: { objects: { photograph: async () => {} } } });
     const plan = (await some("GET", "/openapi.json", "s-001")).body["paths"] as object;
     expect(Object.keys(plan)).toContain("/records/plan");
     expect(Object.keys(plan).join()).not.toContain("objects");
@@ -506,7 +508,7 @@ describe("the interface itself", () => {
   });
 
   it("ends a body that is too long when it is, whoever else reads the request", async () => {
-    const handle = accessHandler({ portier, connection: engine.connection, base, who: askingOf });
+    const handle = accessHandler({ portier, connection: engine.connection, base, authenticate: askingOf });
     let sent = 0;
     const body = new ReadableStream({
       pull: (controller) => {
@@ -540,7 +542,7 @@ describe("the interface itself", () => {
     const empty = Object.fromEntries([...names, "n"].map((name) => [name, null]));
     const rows = names.map((name, at) => ({ ...empty, id: `${at}`, [name]: "3", n: at }));
     await storeAll(own, small.schema, { notes: [...rows, { ...empty, id: "e", limit: "" }] });
-    const calls = client(own, { portier: small, who: () => ({ person: null }) });
+    const calls = client(own, { portier: small, authenticate: () => ({ person: null }) });
     const found = async (query: string) => {
       const { body } = await calls("GET", `/records/notes?${query}`);
       return (body["records"] as Row[] | undefined)?.map(({ id }) => id);
@@ -574,7 +576,7 @@ describe("the interface itself", () => {
     const own = await (engines["SQLite"] as () => Promise<Engine>)();
     await createTables(own, small.schema);
     await storeAll(own, small.schema, { notes: [{ id: "1", title: "old" }] });
-    const calls = client(own, { portier: small, who: () => ({ person: null }) });
+    const calls = client(own, { portier: small, authenticate: () => ({ person: null }) });
     const etag = (await calls("GET", "/records/notes/1")).headers.get("etag") ?? "";
     const change = { values: { title: "new" } };
     expect((await calls("PATCH", "/records/notes/1", undefined, change, { "if-match": etag })).status).toBe(200);
@@ -669,7 +671,7 @@ describe("the interface itself", () => {
         portier,
         connection: engine.connection,
         base,
-        who: (context) => ({ person: context.get("person"), request }),
+        authenticate: (context) => ({ person: context.get("person"), request }),
       }),
     );
     app.get("/api/other", (context) => context.text("the application's own"));

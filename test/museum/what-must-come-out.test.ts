@@ -37,7 +37,7 @@ function editable(person: string, table: string, row: Row): string[] {
 }
 
 function accepts(person: string, table: string, row: Row, values: Row): boolean {
-  return as(person).accept("edit", table, row, values).accepted;
+  return as(person).checkEdit(table, row, values).accepted;
 }
 
 /** Those who see a field somewhere in a table. */
@@ -185,11 +185,11 @@ describe("the registrar", () => {
       insured_value: "120.00",
       keeper: "s-003",
     };
-    expect(as(people.registrar).accept("create", "objects", values)).toMatchObject({
+    expect(as(people.registrar).checkCreate("objects", values)).toMatchObject({
       accepted: true,
       record: { status: "registered", keeper: "s-003", label: null },
     });
-    expect(as(people.keeper).accept("create", "objects", values)).toMatchObject({ accepted: false, reason: "refused" });
+    expect(as(people.keeper).checkCreate("objects", values)).toMatchObject({ accepted: false, reason: "refused" });
   });
 
   it.each([
@@ -220,7 +220,7 @@ describe("what the registrar does with many", () => {
 
   it("brings objects in, each line judged, all or none", () => {
     const line = (number: number) => ({ accession: `BM-SH-90${number}`, title: "Anchor", department: "ships" });
-    const many = as(people.registrar).acceptImport("objects", [
+    const many = as(people.registrar).checkImport("objects", [
       line(1),
       { ...line(2), keeper: "s-099" },
       line(1),
@@ -233,19 +233,19 @@ describe("what the registrar does with many", () => {
       "key-taken",
       "ok",
     ]);
-    expect(as(people.keeper).acceptImport("objects", [line(1)]).accepted).toBe(false);
+    expect(as(people.keeper).checkImport("objects", [line(1)]).accepted).toBe(false);
   });
 
   it("changes many at once, and is asked about what is on loan", () => {
     const some = objects.slice(0, 6);
     const change = { shelf: "N9-01" };
-    const outcome = as(people.registrar).acceptBulk("objects", some, change);
+    const outcome = as(people.registrar).checkBulkEdit("objects", some, change);
     const onLoan = some.map((row) => (row["status"] === "on_loan" ? "unconfirmed" : "ok"));
     expect(outcome.results.map((one) => (one.accepted ? "ok" : one.reason))).toEqual(onLoan);
     expect(onLoan).toContain("unconfirmed");
     const confirmed = ["objects/what-is-on-loan-is-not-here"];
-    expect(as(people.registrar).acceptBulk("objects", some, change, { confirmed }).accepted).toBe(true);
-    expect(as(people.keeper).acceptBulk("objects", some, change, { confirmed }).accepted).toBe(false);
+    expect(as(people.registrar).checkBulkEdit("objects", some, change, { confirmed }).accepted).toBe(true);
+    expect(as(people.keeper).checkBulkEdit("objects", some, change, { confirmed }).accepted).toBe(false);
   });
 });
 
@@ -269,7 +269,7 @@ describe("who requests a loan", () => {
   };
 
   it("becomes its requester", () => {
-    const made = as(people.keeper).accept("create", "loans", values);
+    const made = as(people.keeper).checkCreate("loans", values);
     expect(made).toMatchObject({ accepted: true, record: { requested_by: people.keeper, status: "draft" } });
   });
 
@@ -279,7 +279,7 @@ describe("who requests a loan", () => {
     ["a later state", { status: "requested" }, [undefined, "status"]],
     ["an object that is not there", { object: "BM-SH-9999" }, ["object"]],
   ])("cannot start one in %s", (_what, more, refused) => {
-    const made = as(people.keeper).accept("create", "loans", { ...values, ...more });
+    const made = as(people.keeper).checkCreate("loans", { ...values, ...more });
     expect(made.accepted ? [] : made.refusals.map(({ field }) => field)).toEqual(expect.arrayContaining(refused));
     expect(made).toMatchObject({ accepted: false, reason: "refused" });
   });
@@ -295,7 +295,7 @@ describe("who requests a loan", () => {
   });
 
   it("keeps the draft from others", () => {
-    expect(as("s-004").accept("edit", "loans", draft, { fee: "1.00" })).toMatchObject({
+    expect(as("s-004").checkEdit("loans", draft, { fee: "1.00" })).toMatchObject({
       reason: "not-found",
       refusals: [],
     });
@@ -333,8 +333,8 @@ describe("the director", () => {
       .filter((person) => accepts(person, "objects", bell, { status: "withdrawn" }));
     expect(able).toEqual([people.director]);
     const values = { accession: "BM-SH-9001", title: "Anchor", department: "ships", status: "withdrawn" };
-    expect(as(people.registrar).accept("create", "objects", values).accepted).toBe(false);
-    expect(as(people.director).accept("create", "objects", values).accepted).toBe(true);
+    expect(as(people.registrar).checkCreate("objects", values).accepted).toBe(false);
+    expect(as(people.director).checkCreate("objects", values).accepted).toBe(true);
   });
 });
 
@@ -466,14 +466,14 @@ describe("the plan", () => {
     expect(editableCells(people.director, now)).toEqual(
       lines.flatMap((row) => [...columns].map((field) => cell(row, field))),
     );
-    const outcome = at(people.director, now).accept("edit", "plan", lines[1] as Row, { total: "5100.00" });
+    const outcome = at(people.director, now).checkEdit("plan", lines[1] as Row, { total: "5100.00" });
     const confirm = [
       { rule: "plan/totals-are-worked-out", note: expect.stringContaining("worked out from the quarters") },
     ];
     expect(outcome).toMatchObject({ accepted: false, reason: "unconfirmed", confirm });
     const confirmed = ["plan/totals-are-worked-out"];
     expect(
-      at(people.director, now).accept("edit", "plan", lines[1] as Row, { total: "5100.00" }, { confirmed }),
+      at(people.director, now).checkEdit("plan", lines[1] as Row, { total: "5100.00" }, { confirmed }),
     ).toMatchObject({
       accepted: true,
       changes: { total: "5100.00" },
@@ -484,7 +484,7 @@ describe("the plan", () => {
     const now = "2027-01-15T12:00:00Z";
     const withRows = { ...lines[0], row: 5 };
     expect(accepts(people.director, "plan", lines[0] as Row, { row: 5 })).toBe(true);
-    expect(at(people.treasurer, now).accept("edit", "plan", lines[0] as Row, { row: 5 }).accepted).toBe(false);
+    expect(at(people.treasurer, now).checkEdit("plan", lines[0] as Row, { row: 5 }).accepted).toBe(false);
     expect(at(people.treasurer, now).may("edit", "plan", withRows, "q1")).toBe(true);
   });
 });
@@ -549,7 +549,7 @@ describe("whoever is refused", () => {
     const note = "A loan can be changed while it is a draft.";
     const requested = records("loans").find(({ status }) => status === "requested");
     const own = as(String(requested?.["requested_by"]));
-    const refusal = own.accept("edit", "loans", requested, { borrower: "another" });
+    const refusal = own.checkEdit("loans", requested, { borrower: "another" });
     expect(refusal).toMatchObject({ reason: "refused", refusals: [{ field: "borrower", message: note }] });
     expect(own.decide("edit", "loans", requested, "borrower")).toEqual({
       permitted: false,

@@ -1,5 +1,5 @@
 import { compile, type Row, snapshotOf } from "portier";
-import { openDatabase } from "portier/database";
+import { createDatabase } from "portier/database";
 import { parseDocument } from "portier/document";
 import { openSnapshot } from "portier/snapshot";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -15,7 +15,7 @@ roles: { keeper: {}, director: {} }
 tables:
   "*":
     rules:
-      one-tenant-alone: { where: tenant <> me.tenant, bothWays: true, skip: [staff], deny: { view: all, create: all, edit: [all, owner] } }
+      one-tenant-alone: { where: tenant <> me.tenant, alsoAfter: true, skip: [staff], deny: { view: all, create: all, edit: [all, owner] } }
       keepers-keep: { to: keeper, skip: [staff], permit: { view: all, create: [all, owner], edit: all } }
   staff:
     key: id
@@ -71,12 +71,12 @@ describe("defaults from the person", () => {
     const session = portier.session({ person, source: portier.source(data), request: { now } });
     const browser = openSnapshot(JSON.parse(JSON.stringify(snapshotOf(session))), { source: portier.source(data) });
     for (const one of [session, browser]) {
-      expect(one.accept("create", "objects", { id: "o1" })).toMatchObject({ accepted: true, record });
+      expect(one.checkCreate("objects", { id: "o1" })).toMatchObject({ accepted: true, record });
       const values = one.form("objects")?.fields.map(({ name, value }) => [name, value]);
       expect(Object.fromEntries(values ?? [])).toMatchObject({ tenant: record["tenant"], site: record["site"] });
       // A record of another tenant is as little made as one is moved there.
-      expect(one.accept("create", "loans", { id: "l1", tenant: "elsewhere" })).toMatchObject({ reason: "refused" });
-      expect(one.accept("create", "loans", { id: "l1" })).toMatchObject({ accepted: true });
+      expect(one.checkCreate("loans", { id: "l1", tenant: "elsewhere" })).toMatchObject({ reason: "refused" });
+      expect(one.checkCreate("loans", { id: "l1" })).toMatchObject({ accepted: true });
     }
   });
 
@@ -88,9 +88,9 @@ describe("defaults from the person", () => {
       person: broken,
       source: portier.source(data),
       request: { now },
-      report: () => {},
+      onDiagnostic: () => {},
     });
-    expect(session.accept("create", "objects", { id: "o1" }).accepted).toBe(false);
+    expect(session.checkCreate("objects", { id: "o1" }).accepted).toBe(false);
   });
 
   it.each([
@@ -115,8 +115,8 @@ describe("defaults from the person", () => {
     afterAll(() => engine?.close());
 
     it("are stored", async () => {
-      const database = openDatabase(portier, engine.connection);
-      await database.as("wren", { request: { now } }).create("objects", { id: "o1" });
+      const database = createDatabase(portier, engine.connection);
+      await database.as({ person: "wren", request: { now } }).create("objects", { id: "o1" });
       const [stored] = await held(engine, portier.schema.tables.get("objects") as never);
       expect(stored).toMatchObject({
         tenant: "brackwater",

@@ -5,7 +5,7 @@ import fc from "fast-check";
 import { Kysely } from "kysely";
 import { compile, compiledOf, type DocumentInput, type Row } from "portier";
 import { openCompiled } from "portier/compiled";
-import { type Observation, openDatabase } from "portier/database";
+import { createDatabase, type Observation } from "portier/database";
 import { observedFile } from "portier/directory";
 import { parseDocument } from "portier/document";
 import { accessHandler } from "portier/http";
@@ -95,7 +95,7 @@ describe.each(Object.entries(engines))("observed tables in %s", (_name, open) =>
   });
   afterAll(() => engine?.close());
 
-  const as = (person: string | null) => openDatabase(portier, engine.connection, { observe }).as(person);
+  const as = (person: string | null) => createDatabase(portier, engine.connection, { observe }).as(person);
   const told = () =>
     log.map(({ person, table, action, fields, keys, reason, rule }) =>
       [person, table, action, fields.join("+"), keys.join("+"), reason, rule ?? ""].join(" ").trim(),
@@ -142,11 +142,11 @@ describe.each(Object.entries(engines))("observed tables in %s", (_name, open) =>
     expect(await bram.edit("objects", "o4", { title: "A bell" })).toMatchObject({ accepted: true });
     expect(await bram.edit("objects", "o3", { title: "A sword" })).toMatchObject({ accepted: true });
     expect(await bram.create("objects", { id: "o9", title: "New" })).toMatchObject({ accepted: true });
-    expect(await bram.act("photograph", "objects", "o1", async () => {})).toMatchObject({ accepted: true });
+    expect(await bram.perform("photograph", "objects", "o1", async () => {})).toMatchObject({ accepted: true });
     expect(await bram.delete("objects", "o1")).toMatchObject({ accepted: true });
-    expect(await bram.editMany("objects", ["o2", "o4"], { shelf: "S7" })).toMatchObject({ accepted: true });
+    expect(await bram.bulkEdit("objects", ["o2", "o4"], { shelf: "S7" })).toMatchObject({ accepted: true });
     expect(
-      await bram.createMany("objects", [
+      await bram.import("objects", [
         { id: "p1", title: "One" },
         { id: "p2", title: "Two" },
       ]),
@@ -178,7 +178,7 @@ describe.each(Object.entries(engines))("observed tables in %s", (_name, open) =>
     const full = () => {
       throw new Error("the disk is full");
     };
-    const bram = openDatabase(portier, engine.connection, { observe: full }).as("bram");
+    const bram = createDatabase(portier, engine.connection, { observe: full }).as("bram");
     await expect(bram.edit("objects", "o1", { shelf: "S3" })).rejects.toThrow("the disk is full");
     await expect(bram.list("objects")).rejects.toThrow("the disk is full");
     expect(await engine.run("select shelf from objects where id = 'o1'")).toMatchObject([{ shelf: "S1" }]);
@@ -186,7 +186,12 @@ describe.each(Object.entries(engines))("observed tables in %s", (_name, open) =>
   });
 
   it("are observed over HTTP and in Kysely", async () => {
-    const handle = accessHandler({ portier, connection: engine.connection, observe, who: () => ({ person: "bram" }) });
+    const handle = accessHandler({
+      portier,
+      connection: engine.connection,
+      observe,
+      authenticate: () => ({ person: "bram" }),
+    });
     const got = await handle(new Request("http://museum.test/records/objects/o3"));
     expect(await got?.json()).toMatchObject({ id: "o3", title: "Sword" });
     expect(told()).toContain("bram objects view donor+id+keeper+shelf+title o3 not-permitted");
@@ -208,7 +213,7 @@ describe.each(Object.entries(engines))("observed tables in %s", (_name, open) =>
     const folder = mkdtempSync(join(tmpdir(), "portier-"));
     const file = join(folder, "observed.jsonl");
     try {
-      const database = openDatabase(portier, engine.connection, { observe: observedFile(file) });
+      const database = createDatabase(portier, engine.connection, { observe: observedFile(file) });
       await database.as("bram").edit("objects", "o1", { shelf: "S3" });
       await database.as("bram").edit("objects", "o2", { title: "A loom" });
       await database.as("liv").list("objects", { where: "id = 'o3'" });
@@ -244,18 +249,18 @@ describe.each(Object.entries(engines))("observed tables in %s", (_name, open) =>
 describe("observing", () => {
   it("is loud: nothing opens without somebody who is told, and it is said at the start and by lint", () => {
     const connection = {} as never;
-    expect(() => openDatabase(portier, connection)).toThrow(/observes objects, and nobody is told/);
-    expect(() => accessHandler({ portier, connection, who: () => undefined })).toThrow(/nobody is told/);
+    expect(() => createDatabase(portier, connection)).toThrow(/observes objects, and nobody is told/);
+    expect(() => accessHandler({ portier, connection, authenticate: () => undefined })).toThrow(/nobody is told/);
     const again = compile(parseDocument(rulesFile).document);
-    openDatabase(again, connection, { observe: () => {} });
+    createDatabase(again, connection, { observe: () => {} });
     expect(warned).toHaveBeenCalledWith(expect.stringContaining("Portier observes objects"));
     expect(lint(again).map(({ code }) => code)).toContain("observed-table");
     expect(rowSecurity(again).warnings.join()).toContain("objects: it is observed");
     const all = compile(parseDocument(rulesFile.replace("tables:", 'tables:\n  "*": { observe: true }')).document);
     expect([...all.schema.tables.values()].every((table) => table.observe)).toBe(true);
-    expect(() => openDatabase(openCompiled(compiledOf(portier)) as never, connection)).toThrow(/nobody is told/);
+    expect(() => createDatabase(openCompiled(compiledOf(portier)) as never, connection)).toThrow(/nobody is told/);
     const none = compile(parseDocument(rulesFile.replace("    observe: true\n", "")).document);
-    expect(() => openDatabase(none, connection)).not.toThrow();
+    expect(() => createDatabase(none, connection)).not.toThrow();
   });
 
   it("changes no answer about any other table, whatever its rules ask of the one that is observed", () => {
@@ -279,7 +284,12 @@ describe("observing", () => {
           const made = compile({ ...document, tables } as DocumentInput);
           const all: Record<string, readonly Row[]> = { ...world, items: [item], sheet: [] };
           const source = made.source(all);
-          const enforced = made.session({ ...(me && { person: me }), source, request: promised, report: () => {} });
+          const enforced = made.session({
+            ...(me && { person: me }),
+            source,
+            request: promised,
+            onDiagnostic: () => {},
+          });
           const open = new ObservedSession(enforced, () => {});
           for (const table of Object.keys(document.tables)) {
             if (table === observed) continue;

@@ -2,7 +2,7 @@ import { compile, define, not, type Row } from "portier";
 import { parseDocument } from "portier/document";
 import { explain, explanationText } from "portier/explain";
 import { maskedSelect, postgres, where } from "portier/sql";
-import { everybodysDifference, personViewers } from "portier/verify";
+import { diffAccess, personViewers } from "portier/verify";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { codesOf } from "../support/codes.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
@@ -102,7 +102,7 @@ const data = {
       on: null,
       from: null,
       until: "2027-01-01T00:00:00Z",
-      givenBy: null,
+      assignedBy: null,
       reason: null,
     },
     {
@@ -112,7 +112,7 @@ const data = {
       on: "e1",
       from: "2027-01-01T00:00:00Z",
       until: null,
-      givenBy: null,
+      assignedBy: null,
       reason: null,
     },
   ],
@@ -168,7 +168,7 @@ describe("sharing by who somebody else is", () => {
     const [before, after] = [portier, other].map((one) =>
       personViewers(one, data.staff, { source: one.source(data), request: { now: december } }),
     );
-    const found = everybodysDifference(before ?? [], after ?? [], (table) => data[table as "objects"] ?? []);
+    const found = diffAccess(before ?? [], after ?? [], (table) => data[table as "objects"] ?? []);
     const counts = found.find(({ persons }) => persons.includes("petra"));
     expect(counts?.gains.map(({ table, records }) => [table, records])).toContainEqual(["objects", 1]);
     expect(counts?.losses.map(({ table, records }) => [table, records])).toContainEqual(["objects", 1]);
@@ -203,8 +203,8 @@ describe("sharing by who somebody else is", () => {
     ["members: [head and below]", "members: [{ below: bram, levels: 0 }]", "bad-value"],
     ["members: [head and below]", "members: [{ below: bram, above: ines }]", "wrong-shape"],
     ["members: [head and below]", "members: [{ where: me is keeper }]", "misplaced-member"],
-    ["members: [head and below]", "members: [{ where: manager is line }]", "circle"],
-    ["members: [head and below]", "members: [line and above]", "circle"],
+    ["members: [head and below]", "members: [{ where: manager is line }]", "circular-reference"],
+    ["members: [head and below]", "members: [line and above]", "circular-reference"],
     ["  manager: manager\n", "", "no-manager"],
     ["to: director and 1 level below", "to: director and 1 level beside", "unknown-who"],
   ])("%s written as %s is refused: %s", (before, after, code) => {
@@ -239,7 +239,7 @@ describe("sharing by who somebody else is", () => {
     },
   });
   const assigned = (id: string, person: number, role: string, on: string | null) => ({
-    ...{ id, person, role, on, from: null, until: null, givenBy: null, reason: null },
+    ...{ id, person, role, on, from: null, until: null, assignedBy: null, reason: null },
   });
   const numbers = {
     staff: [1, 2, 3, 4, 5].map((id) => ({ id, boss: id === 1 ? null : id === 5 ? 4 : id - 1 })),

@@ -5,7 +5,7 @@ import { createPool } from "mysql2/promise";
 import sqliteModule from "node-sqlite3-wasm";
 import pg from "pg";
 import { compile } from "portier";
-import { type Connection, openDatabase } from "portier/database";
+import { type Connection, createDatabase } from "portier/database";
 import { parseDocument } from "portier/document";
 import { drizzleTransaction } from "portier/drizzle";
 import { kyselyTransaction } from "portier/kysely";
@@ -252,7 +252,7 @@ describe.each(Object.entries(owns))("the application's own transaction, %s,", (k
     for (const end of ["rollback", "commit"] as const) {
       await own.within(async (joined, run) => {
         await run(insert(instants[own.dialect.name]));
-        const wren = openDatabase(portier, joined).as("wren");
+        const wren = createDatabase(portier, joined).as("wren");
         expect(await wren.edit("objects", "o1", { label: "new" })).toMatchObject({ accepted: true });
         // What is refused leaves nothing behind, and the transaction goes on.
         expect(await wren.edit("objects", "o2", { label: "new" })).toMatchObject({ reason: "not-found" });
@@ -266,7 +266,7 @@ describe.each(Object.entries(owns))("the application's own transaction, %s,", (k
   it("takes what is asked at once one after the other", async () => {
     await own.within(async (joined, run) => {
       await run(insert(instants[own.dialect.name]));
-      const wren = openDatabase(portier, joined).as("wren");
+      const wren = createDatabase(portier, joined).as("wren");
       const outcomes = await Promise.all([
         wren.edit("objects", "o1", { label: "first" }),
         wren.edit("objects", "o2", { label: "refused" }),
@@ -282,12 +282,12 @@ describe.each(Object.entries(owns))("the application's own transaction, %s,", (k
   it("must be open, and promise that what a change was judged on still counts", async () => {
     const outside = await own.outside?.();
     if (outside !== undefined) {
-      const change = openDatabase(portier, outside.joined).as("wren").edit("objects", "o1", { label: "new" });
+      const change = createDatabase(portier, outside.joined).as("wren").edit("objects", "o1", { label: "new" });
       await expect(change).rejects.toThrow(/no transaction is open/);
       outside.close();
     }
     if (/SQLite|PGlite|Kysely on MariaDB/.test(kind)) return;
-    const reading = (joined: Connection) => openDatabase(portier, joined).as("wren").list("objects");
+    const reading = (joined: Connection) => createDatabase(portier, joined).as("wren").list("objects");
     const weak = own.within(async (joined) => {
       await reading(joined);
       return "commit";

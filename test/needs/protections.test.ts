@@ -2,7 +2,7 @@ import { mkdtempSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { compile, type Row } from "portier";
-import { openDatabase } from "portier/database";
+import { createDatabase } from "portier/database";
 import { jsonFileStore } from "portier/directory";
 import { parseDocument } from "portier/document";
 import { explain, explanationText } from "portier/explain";
@@ -85,10 +85,10 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
   });
 
   const people = () => administration(portier, databaseStore(portier, engine.connection));
-  const as = (person: string) => people().as(person, { request });
-  const database = () => openDatabase(portier, engine.connection);
+  const as = (person: string) => people().as({ person, request });
+  const database = () => createDatabase(portier, engine.connection);
   const edit = async (person: string, row: number, values: Row, confirmed: readonly string[] = []) => {
-    const outcome = await database().as(person, { request }).edit("plan", `r-${row}`, values, { confirmed });
+    const outcome = await database().as({ person, request }).edit("plan", `r-${row}`, values, { confirmed });
     return outcome.accepted ? "accepted" : (outcome.refusals[0]?.reason ?? outcome.reason);
   };
   const editors = async (row: number, field: string) => {
@@ -96,7 +96,7 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
       ["s-1", "s-2", "s-3", "s-4", "s-5"].map(async (person) => {
         const record = plan[row - 1] as Row;
         const may = await database()
-          .as(person, { request })
+          .as({ person, request })
           .ask((session) => session.may("edit", "plan", record, field));
         return may ? person : "";
       }),
@@ -117,9 +117,9 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
     expect(await edit("s-3", 4, { q1: 7 })).toBe("unconfirmed");
     expect(await edit("s-1", 4, { q1: 7 })).toBe("accepted");
     const [asked] = await database()
-      .as("s-3", { request })
+      .as({ person: "s-3", request })
       .ask((session) => {
-        const outcome = session.accept("edit", "plan", plan[3], { q1: 8 });
+        const outcome = session.checkEdit("plan", plan[3], { q1: 8 });
         return outcome.accepted ? [] : (outcome.confirm ?? []);
       });
     expect(asked).toMatchObject({ note: "Think twice." });
@@ -225,7 +225,7 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
     await as("s-1").protect({ table: "plan", ranges: "B2", from: "2027-02-01", until: "2027-03-01" });
     const at = async (now: string) =>
       database()
-        .as("s-3", { request: { now } })
+        .as({ person: "s-3", request: { now } })
         .ask((session) => session.may("edit", "plan", plan[1] as Row, "q1"));
     expect(await Promise.all(["2027-01-31T12:00:00Z", "2027-02-10T00:00:00Z", "2027-03-01T00:00:00Z"].map(at))).toEqual(
       [true, false, true],
@@ -234,7 +234,7 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
 
   it("moves with the rows, in the transaction that moves them, and tells what would be lost", async () => {
     await as("s-1").protect({ table: "plan", ranges: ["B4:C6", "D:D"], to: "director", note: "Ours." });
-    const rows = (person: string) => gridRows(portier, engine.connection, "plan").as(person, { request });
+    const rows = (person: string) => gridRows(portier, engine.connection, "plan").as({ person, request });
     const cells = async () => (await as("s-1").protections("plan")).flatMap((one) => one.ranges);
     const places = async () => {
       const found = await engine.run("select * from plan");
@@ -284,7 +284,7 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
     const work = Array.from({ length: 6 }, (_, turn) =>
       turn % 3 === 2
         ? as("s-1").protect({ table: "plan", ranges: `D${turn}:D${turn + 1}`, to: "director" })
-        : rows.as(turn % 2 === 0 ? "s-1" : "s-3", { request }).insert(2, { id: `new-${turn}`, item: "more" }),
+        : rows.as({ person: turn % 2 === 0 ? "s-1" : "s-3", request }).insert(2, { id: `new-${turn}`, item: "more" }),
     );
     expect((await Promise.all(work)).map(({ accepted }) => accepted)).toEqual(work.map(() => true));
     const found = await engine.run("select * from plan");
@@ -301,7 +301,7 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
   it("is in filters, explanations and what is listed, and holds while it is changed", async () => {
     await as("s-1").protect({ table: "plan", ranges: ["A2:D4", "A8:D"], to: "director", note: "Ours." });
     const found = await database()
-      .as("s-5", { request })
+      .as({ person: "s-5", request })
       .ask((session) => {
         const { text, params } = where(session, "plan", "edit", engine.dialect);
         return {
@@ -337,7 +337,7 @@ describe("what is protected", () => {
     const source = portier.source({ staff, plan, portier_protections: [] });
     const file = join(folder, "roles.json");
     for (const store of [memoryStore(portier, { source }), jsonFileStore(portier, file, { source })]) {
-      const director = administration(portier, store).as("s-1", { request });
+      const director = administration(portier, store).as({ person: "s-1", request });
       await director.protect({ table: "plan", ranges: "B2:C4", except: "C3", note: "Ours." });
       const may = (person: string, row: number, field: string) =>
         portier.session({ person, source: store.source, request }).may("edit", "plan", plan[row - 1] as Row, field);
@@ -349,7 +349,7 @@ describe("what is protected", () => {
     // A migration adds a column before them, and takes one away.
     const store = memoryStore(portier, { source });
     await administration(portier, store)
-      .as("s-1", { request })
+      .as({ person: "s-1", request })
       .protect({ table: "plan", ranges: ["B2:C4", "D:D"] });
     const kept = () => store.read((state) => protectionsIn(portier, state, "plan")[0]?.ranges);
     const change = (kind: "insert" | "delete", at: number) => ({ kind, of: "columns", at, count: 1 }) as const;
@@ -379,9 +379,9 @@ describe("what is protected", () => {
     });
     expect(session({}).may("view", "plan", row, "q1")).toBe(true);
     const changes = [
-      session({}).accept("edit", "plan", row, { row: 9 }),
-      session({}).accept("create", "plan", { id: "new", row: 20 }),
-      session({}).accept("delete", "plan", row),
+      session({}).checkEdit("plan", row, { row: 9 }),
+      session({}).checkCreate("plan", { id: "new", row: 20 }),
+      session({}).checkDelete("plan", row),
     ];
     expect(changes.map((one) => one.accepted)).toEqual([false, false, false]);
     const kept = {

@@ -86,11 +86,12 @@ describe.each(Object.entries(servers))("the routes in %s", (_name, open) => {
       portier,
       connection: engine.connection,
       base: "/api",
-      limits: { body: 2_000 },
+      limits: { maxBodyBytes: 2_000 },
     };
     running = await open({
       ...options,
-      who: ({ headers }) => (headers.authorization === undefined ? undefined : { person: headers.authorization }),
+      authenticate: ({ headers }) =>
+        headers.authorization === undefined ? undefined : { person: headers.authorization },
     });
   });
   afterAll(async () => {

@@ -1,10 +1,10 @@
 import { compile, type Row } from "portier";
-import { openDatabase } from "portier/database";
+import { createDatabase } from "portier/database";
 import { parseDocument } from "portier/document";
 import { explain, explanationText } from "portier/explain";
 import { administration, databaseStore, storeMigration } from "portier/people";
 import { maskedSelect, rowSecurity } from "portier/sql";
-import { accessMatrix, declaredGains, everybodysDifference, personViewers } from "portier/verify";
+import { accessMatrix, declaredGains, diffAccess, personViewers } from "portier/verify";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { codesOf } from "../support/codes.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
@@ -25,7 +25,7 @@ people:
     record: record_key
     from: starts_at
     until: ends_at
-    givenBy: [registrar]
+    settableBy: [registrar]
     adds:
       objects: { view: [shelf], edit: [label] }
 roles:
@@ -181,15 +181,15 @@ describe("settings per person", () => {
   it("refuse a forged value, or keep what is stored", () => {
     const noor = session("noor");
     const [, log] = data["objects"] as [Row, Row];
-    const strict = noor.accept("edit", "objects", log, { title: "Mine", value: 21 });
+    const strict = noor.checkEdit("objects", log, { title: "Mine", value: 21 });
     expect(strict).toMatchObject({ accepted: false, refusals: [{ field: "title", reason: "denied" }] });
-    const lenient = noor.accept("edit", "objects", log, { title: "Mine", value: 21 }, { mode: "lenient" });
+    const lenient = noor.checkEdit("objects", log, { title: "Mine", value: 21 }, { mode: "lenient" });
     expect(lenient).toMatchObject({
       accepted: true,
       record: { title: "Log", value: 21 },
       dropped: [{ field: "title" }],
     });
-    const made = noor.accept("create", "objects", { id: "o9", title: "Mine", department: "ships" });
+    const made = noor.checkCreate("objects", { id: "o9", title: "Mine", department: "ships" });
     expect(made).toMatchObject({ accepted: false, refusals: [{ field: "title" }] });
     // What a setting adds to be edited makes no record.
     expect(session("liv").may("create", "objects", { id: "o9", title: "x", label: "x" })).toBe(false);
@@ -233,13 +233,17 @@ describe("settings per person", () => {
       ({ viewer, table, field }) => viewer.id === "bram" && table === "objects" && field === "value",
     );
     expect(cell?.cells.get("view")).toMatchObject({ reach: "some", count: 1 });
-    const lost = everybodysDifference(viewers({ field_settings: [] }), viewers({}), records);
+    const lost = diffAccess(viewers({ field_settings: [] }), viewers({}), records);
     const ofBram = lost.find(({ persons }) => persons.includes("bram"));
     expect(ofBram?.losses).toContainEqual(expect.objectContaining({ table: "objects", fields: ["value"], records: 1 }));
   });
 
   it.each([
-    ["givenBy: [registrar]", "givenBy: [registrar, keeper]", "keeper may set what one person may do with a field"],
+    [
+      "settableBy: [registrar]",
+      "settableBy: [registrar, keeper]",
+      "keeper may set what one person may do with a field",
+    ],
     ["view: [shelf]", "view: [shelf, value]", "a setting may open objects value to be viewed"],
     ["edit: [label]", "edit: [label, title]", "a setting may open objects title to be edited"],
     ["    until: ends_at\n", "", "settings per person are read otherwise: from field_settings"],
@@ -258,7 +262,7 @@ describe("settings per person", () => {
     const wrong = (from: string, to: string) => codesOf(rulesFile.replace(from, to));
     expect(wrong("level: level", "level: id_")).toEqual(["unknown-field"]);
     expect(wrong("    field: attribute\n", "")).toEqual(["missing-key"]);
-    expect(wrong("givenBy: [registrar]", "givenBy: [registrars]")).toEqual(["unknown-who"]);
+    expect(wrong("settableBy: [registrar]", "settableBy: [registrars]")).toEqual(["unknown-who"]);
     expect(wrong("[none, view, edit]", "[none, view, all]")).toEqual(["setting-choice"]);
     expect(wrong("edit: [label]", "edit: [id]")).toEqual(["setting-field"]);
     expect(wrong("person: member", "person: remark")).toEqual(["wrong-field-type"]);
@@ -285,17 +289,17 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
     const [table = "", field = ""] = named.split(".");
     const { text, params } = maskedSelect(session(who), table, engine.dialect);
     expect(keysOf(table, await engine.run(text, params), field)).toBe(seen);
-    const listed = await openDatabase(portier, engine.connection).as(who, { request }).list(table);
+    const listed = await createDatabase(portier, engine.connection).as({ person: who, request }).list(table);
     expect(keysOf(table, listed.records, field)).toBe(seen);
   });
 
   it("are set by whom the declaration names, previewed, and recorded", async () => {
     const people = administration(portier, databaseStore(portier, engine.connection));
-    const database = openDatabase(portier, engine.connection);
+    const database = createDatabase(portier, engine.connection);
     const seen = async () =>
-      keysOf("objects", (await database.as("wren", { request }).list("objects")).records, "value");
+      keysOf("objects", (await database.as({ person: "wren", request }).list("objects")).records, "value");
     const change = { kind: "setting", person: "wren", table: "objects", field: "value", level: "none" } as const;
-    const registrar = people.as("ines", { request });
+    const registrar = people.as({ person: "ines", request });
     const preview = await registrar.preview(change);
     expect(preview).toMatchObject({ outcome: { accepted: true }, person: "wren", gains: [] });
     expect(preview.losses).toMatchObject([
@@ -304,7 +308,9 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
     ]);
     expect(await seen()).toBe("o1 o2");
     // A keeper may write into the table, by its rules: but not this.
-    expect(await people.as("bram", { request }).make(change)).toMatchObject({ problems: [{ code: "may-not-set" }] });
+    expect(await people.as({ person: "bram", request }).make(change)).toMatchObject({
+      problems: [{ code: "may-not-set" }],
+    });
     expect(await registrar.make({ ...change, reason: "an audit" })).toEqual({ accepted: true, warnings: [] });
     expect(await seen()).toBe("");
     expect(await registrar.set({ ...change, level: "view" })).toMatchObject({ accepted: true });
@@ -322,45 +328,45 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
     expect(await registrar.set({ ...change, level: null })).toMatchObject({ accepted: true });
     expect(await registrar.set({ ...change, level: null })).toMatchObject({ problems: [{ code: "not-set" }] });
     expect(await registrar.set({ ...change, field: "valeu" })).toMatchObject({
-      problems: [{ code: "bad-setting-given" }],
+      problems: [{ code: "invalid-setting" }],
     });
   });
 
   it("widen nobody's own rights unconfirmed, on no path", async () => {
     const people = administration(portier, databaseStore(portier, engine.connection));
-    await openDatabase(portier, engine.connection);
+    await createDatabase(portier, engine.connection);
     const own = { person: "ines", table: "objects", field: "value" } as const;
-    const registrar = people.as("ines", { request });
+    const registrar = people.as({ person: "ines", request });
     expect(await registrar.set({ ...own, level: "view" })).toMatchObject({ accepted: true });
     const widened = { ...own, level: null };
     expect(await registrar.set(widened)).toMatchObject({
       reason: "unconfirmed",
-      warnings: [{ code: "gives-oneself" }],
+      warnings: [{ code: "assigns-oneself" }],
     });
-    const acting = openDatabase(portier, engine.connection).as("ines", { request });
+    const acting = createDatabase(portier, engine.connection).as({ person: "ines", request });
     const [row] = (await acting.list("field_settings")).records.filter(({ member }) => member === "ines");
     const key = row?.["id"] as string;
     for (const forged of [{ level: "edit" }, { member: "wren" }, { record_key: "o1" }, { attribute: "title" }]) {
       const outcome = await acting.edit("field_settings", key, forged);
       expect(outcome, JSON.stringify(forged)).toMatchObject({ accepted: false });
     }
-    expect(await acting.editMany("field_settings", [key], { level: "edit" })).toMatchObject({ accepted: false });
+    expect(await acting.bulkEdit("field_settings", [key], { level: "edit" })).toMatchObject({ accepted: false });
     const lenient = await acting.edit("field_settings", key, { level: "edit", remark: "mine" }, { mode: "lenient" });
     expect(lenient).toMatchObject({ accepted: true, dropped: [{ field: "level", reason: "role-change" }] });
     const opening = setting("ines", "objects", "label", "edit", { id: "w" });
     expect(await acting.create("field_settings", opening)).toMatchObject({ accepted: false });
-    expect(await acting.createMany("field_settings", [opening])).toMatchObject({ accepted: false });
+    expect(await acting.import("field_settings", [opening])).toMatchObject({ accepted: false });
     expect(await acting.edit("field_settings", key, { level: "none" })).toMatchObject({ accepted: true });
     expect(await acting.edit("field_settings", key, { remark: "why" })).toMatchObject({ accepted: true });
     expect(await acting.delete("field_settings", key)).toMatchObject({ accepted: false });
     // Whoever may write into the table, but may not set, changes nothing there.
-    const keeper = openDatabase(portier, engine.connection).as("wren", { request });
+    const keeper = createDatabase(portier, engine.connection).as({ person: "wren", request });
     const foreign = setting("bram", "objects", "label", "none");
     expect(await keeper.create("field_settings", { ...foreign, id: "x" })).toMatchObject({ accepted: false });
-    expect(await keeper.createMany("field_settings", [{ ...foreign, id: "x" }])).toMatchObject({ accepted: false });
-    expect(await keeper.editMany("field_settings", [key], { level: "view" })).toMatchObject({ accepted: false });
+    expect(await keeper.import("field_settings", [{ ...foreign, id: "x" }])).toMatchObject({ accepted: false });
+    expect(await keeper.bulkEdit("field_settings", [key], { level: "view" })).toMatchObject({ accepted: false });
     expect(await keeper.edit("field_settings", key, { remark: "mine" })).toMatchObject({ accepted: true });
-    expect(await registrar.set(widened, { confirmed: ["gives-oneself"] })).toMatchObject({ accepted: true });
+    expect(await registrar.set(widened, { confirmed: ["assigns-oneself"] })).toMatchObject({ accepted: true });
   });
 
   const isPostgres = name === "PGlite" || name === "PostgreSQL";

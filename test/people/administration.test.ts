@@ -2,7 +2,7 @@ import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import type { Row } from "portier";
-import { openDatabase } from "portier/database";
+import { createDatabase } from "portier/database";
 import { jsonFileStore } from "portier/directory";
 import { administration, databaseStore, memoryStore, type RoleStore, storeMigration } from "portier/people";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
@@ -78,8 +78,8 @@ async function onDatabase(openEngine: () => Promise<Engine>): Promise<Kept> {
   return {
     store: databaseStore(portier, engine.connection),
     may: (person, at = now, actedBy) =>
-      openDatabase(portier, engine.connection)
-        .as(person, { request: { now: at }, ...(actedBy && { actedBy }) })
+      createDatabase(portier, engine.connection)
+        .as({ person, request: { now: at }, ...(actedBy && { actedBy }) })
         .ask((session) => session.roles),
     reset: async () => {
       await storeAll(engine, portier.schema, all);
@@ -97,7 +97,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
   afterAll(() => kept.close());
 
   const as = (person: string, more: object = {}) =>
-    administration(portier, kept.store).as(person, { request: { now }, ...more });
+    administration(portier, kept.store).as({ person, request: { now }, ...more });
   /** Confirms whatever there is to confirm. */
   const sure = async (person: string, change: Parameters<ReturnType<typeof as>["make"]>[0], more: object = {}) => {
     const first = await as(person, more).make(change);
@@ -132,25 +132,30 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     const give = (on: string) => sure("s-003", { kind: "assign", person: "s-007", role: "editor", on });
     expect(codes(await give("e-1"))).toBe("accepted");
     expect(await kept.may("s-007")).toContain("editor of e-1");
-    expect(codes(await give("e-5"))).toBe("refused may-not-give");
+    expect(codes(await give("e-5"))).toBe("refused may-not-assign");
     expect(codes(await give("e-99"))).toBe("refused no-such-record");
   });
 
   it.each([
     ["a role that there is not", "s-001", { person: "s-007", role: "Registrar" }, "unknown-role"],
     ["a person that there is not", "s-001", { person: "s-7", role: "keeper" }, "unknown-person"],
-    ["what is not theirs to give", "s-002", { person: "s-007", role: "keeper" }, "may-not-give"],
-    ["what is not theirs, to themselves", "s-003", { person: "s-003", role: "director" }, "may-not-give"],
+    ["what is not theirs to give", "s-002", { person: "s-007", role: "keeper" }, "may-not-assign"],
+    ["what is not theirs, to themselves", "s-003", { person: "s-003", role: "director" }, "may-not-assign"],
     ["a scoped role without its record", "s-001", { person: "s-007", role: "editor" }, "record-needed"],
     ["another role with a record", "s-001", { person: "s-007", role: "keeper", on: "e-1" }, "no-record-needed"],
-    ["what is given already", "s-001", { person: "s-007", role: "keeper" }, "already-given"],
-    ["what is over before it begins", "s-001", { person: "s-007", role: "head", until: "2026-11-01" }, "never-runs"],
+    ["what is given already", "s-001", { person: "s-007", role: "keeper" }, "already-assigned"],
+    [
+      "what is over before it begins",
+      "s-001",
+      { person: "s-007", role: "head", until: "2026-11-01" },
+      "period-is-over",
+    ],
     ["what excludes what they hold", "s-001", { person: "s-010", role: "director" }, "excluded-role"],
     ["anything, by somebody who left", "s-009", { person: "s-007", role: "keeper" }, "not-active"],
     ["anything, by a visitor", "nobody", { person: "s-007", role: "keeper" }, "not-active"],
     ["anything, who left", "s-001", { person: "s-009", role: "head" }, "not-active"],
-  ])("nobody is given %s", async (_what, giver, change, code) => {
-    expect(codes(await sure(giver, { kind: "assign", ...change }))).toBe(`refused ${code}`);
+  ])("nobody is given %s", async (_what, assigner, change, code) => {
+    expect(codes(await sure(assigner, { kind: "assign", ...change }))).toBe(`refused ${code}`);
     expect(await kept.may("s-007")).toEqual(["assistant", "editor of e-2"]);
   });
 
@@ -161,7 +166,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
 
   it("what a field or a link table gives is taken away there", async () => {
     const outcome = await sure("s-001", { kind: "revoke", person: "s-005", role: "registrar" });
-    expect(outcome).toMatchObject({ problems: [{ code: "not-given", hint: expect.stringContaining('"post"') }] });
+    expect(outcome).toMatchObject({ problems: [{ code: "not-assigned", hint: expect.stringContaining('"post"') }] });
   });
 
   it("the last director stays, in whatever way they would go", async () => {
@@ -172,7 +177,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     expect(codes(await post("s-001", { post: "keeper" }))).toBe("refused last-holders");
     await sure("s-001", { kind: "limit", person: "s-011", role: "director", until: null });
     if (!kept.store.keepsPersons) {
-      expect(codes(await post("s-001", { post: "keeper" }))).toBe("refused no-persons-here");
+      expect(codes(await post("s-001", { post: "keeper" }))).toBe("refused store-keeps-no-people");
       return;
     }
     expect(codes(await post("s-001", { post: "keeper" }))).toBe("accepted");
@@ -186,7 +191,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     const outcome = await as("s-011").assign({ person: "s-005", role: "director" });
     expect(outcome).toMatchObject({ accepted: false, reason: "unconfirmed" });
     expect(outcome.warnings.map(({ code }) => code)).toEqual(
-      expect.arrayContaining(["gains-sensitive", "gains-giving", "gains-yours"]),
+      expect.arrayContaining(["gains-sensitive", "gains-assignable-roles", "gains-revoking-your-roles"]),
     );
     // Something else was confirmed, and not all of it.
     const [first] = outcome.warnings;
@@ -196,22 +201,22 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
   });
 
   it("one role takes the place of another in one act, for as long as that one had", async () => {
-    const replace = (giver: string, role: string, insteadOf: string, more: object = {}) =>
-      sure(giver, { kind: "replace", person: "s-008", role, insteadOf, ...more });
+    const replace = (assigner: string, role: string, insteadOf: string, more: object = {}) =>
+      sure(assigner, { kind: "replace", person: "s-008", role, insteadOf, ...more });
     await sure("s-001", { kind: "assign", person: "s-008", role: "treasurer", until: "2026-12-24" });
     // Treasurer and director exclude each other: one after the other neither order would do.
     expect(codes(await sure("s-001", { kind: "assign", person: "s-008", role: "director" }))).toBe(
       "refused excluded-role",
     );
-    expect(codes(await replace("s-013", "director", "treasurer"))).toBe("refused may-not-give");
+    expect(codes(await replace("s-013", "director", "treasurer"))).toBe("refused may-not-assign");
     expect(codes(await replace("s-001", "treasurer", "treasurer"))).toBe("refused same-role");
-    expect(codes(await replace("s-001", "director", "keeper"))).toBe("refused not-given");
+    expect(codes(await replace("s-001", "director", "keeper"))).toBe("refused not-assigned");
     expect(codes(await replace("s-001", "editor", "treasurer", { on: "e-1" }))).toBe("refused no-record-needed");
     const preview = await as("s-001").preview({
       ...{ kind: "replace", person: "s-008", role: "director", insteadOf: "treasurer" },
     });
     expect(preview.outcome.warnings.map(({ code }) => code)).toEqual(
-      expect.arrayContaining(["gains-giving", "gains-yours"]),
+      expect.arrayContaining(["gains-assignable-roles", "gains-revoking-your-roles"]),
     );
     expect([preview.gains.length > 0, preview.losses.length > 0]).toEqual([true, true]);
     expect(codes(await replace("s-001", "director", "treasurer"))).toBe("accepted");
@@ -224,8 +229,8 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
   });
 
   it("roles are offered from least to most, to whom they are theirs to give", async () => {
-    const offered = async (giver: string, on?: string) =>
-      (await as(giver).givable(on === undefined ? undefined : { table: "exhibitions", key: on })).map(
+    const offered = async (assigner: string, on?: string) =>
+      (await as(assigner).assignable(on === undefined ? undefined : { table: "exhibitions", key: on })).map(
         ({ role }) => role,
       );
     const all = await offered("s-001");
@@ -296,8 +301,8 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
   });
 
   it("nobody lets somebody act for another but they themselves, or who may give all that they hold", async () => {
-    const allow = (giver: string, of: string, to: string) => sure(giver, { kind: "delegate", of, to });
-    expect(codes(await allow("s-003", "s-001", "s-007"))).toBe("refused not-theirs-to-delegate");
+    const allow = (assigner: string, of: string, to: string) => sure(assigner, { kind: "delegate", of, to });
+    expect(codes(await allow("s-003", "s-001", "s-007"))).toBe("refused may-not-delegate");
     expect(codes(await allow("s-001", "s-011", "s-015"))).toBe("accepted");
     expect(await kept.may("s-011", now, "s-015")).toEqual(["assistant", "head", "keeper"]);
     expect(codes(await allow("s-010", "s-010", "s-001"))).toBe("refused excluded-role");
@@ -318,7 +323,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
       person: "s-022",
       reason: "Helps out.",
       before: [],
-      after: [{ person: "s-022", role: "assistant", givenBy: "s-013" }],
+      after: [{ person: "s-022", role: "assistant", assignedBy: "s-013" }],
       // When it was done, whatever moment it was judged for.
       at: expect.stringMatching(/^20\d\d-\d\d-\d\dT[\d:.]+Z$/),
     });
@@ -330,7 +335,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     const session = portier.session({ person: "s-002", actedBy: "s-003", source, request: { now } });
     const { permitted, rule } = session.decide("view", "objects", records("objects")[0] as Row, "insured_value");
     const asked = { action: "view", table: "objects", key: "BM-SH-0001", field: "insured_value", permitted, rule };
-    await administration(portier, kept.store).recordDecision(session, { ...asked, reason: "Asked by the insurer." });
+    await administration(portier, kept.store).logDecision(session, { ...asked, reason: "Asked by the insurer." });
     expect((await kept.store.entries({ person: "s-003", limit: 1 }))[0]).toMatchObject({
       kind: "decision",
       by: "s-002",
@@ -342,6 +347,6 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
 
   it("the first one who holds a role is made in nobody's name, and nobody after them", async () => {
     const first = () => administration(portier, kept.store).first({ person: "s-007", role: "treasurer" });
-    expect(codes(await first())).toBe("refused nobody-first");
+    expect(codes(await first())).toBe("refused bootstrap-not-needed");
   });
 });

@@ -16,7 +16,7 @@ const runs = runsOf(250);
 const seed = seedOf(1);
 
 const persons = ["p1", "p2", "p3", "p4"] as const;
-const moments = ["2027-01-31T12:00:00Z", "2027-02-01T00:00:00Z", "2027-03-01T00:00:00Z", "2030-06-01T00:00:00Z"];
+const instants = ["2027-01-31T12:00:00Z", "2027-02-01T00:00:00Z", "2027-03-01T00:00:00Z", "2030-06-01T00:00:00Z"];
 const times = fc.record(
   {
     from: fc.constantFrom("2027-01-01", "2027-02-01", "2027-03-01"),
@@ -66,7 +66,7 @@ const changes: fc.Arbitrary<RoleChange> = fc.oneof(
   { weight: 3, arbitrary: fc.tuple(person, person).map(([of, to]) => ({ kind: "end", of, to }) as const) },
 );
 
-const steps = fc.array(fc.record({ change: changes, giver: fc.oneof(fc.constant("p1"), person), actedBy: acting }), {
+const steps = fc.array(fc.record({ change: changes, assigner: fc.oneof(fc.constant("p1"), person), actedBy: acting }), {
   minLength: 1,
   maxLength: 12,
 });
@@ -76,7 +76,7 @@ type Kept = Readonly<Record<string, readonly Row[]>>;
 describe("changes of who holds what", () => {
   it("keep what must hold, whoever makes them", async () => {
     const document = (drawn: object) => house({ rules: [], groups: drawn });
-    const givers = house({ rules: [] }).roles ?? {};
+    const assigners = house({ rules: [] }).roles ?? {};
     let accepted = 0;
     const refusals = new Set<string>();
     const kinds = new Set<string>();
@@ -92,7 +92,7 @@ describe("changes of who holds what", () => {
         // What cannot be read is taken for held or not, and is no matter of giving.
         const readable = (assignments as readonly Row[]).filter((row) => row["from"] !== "soon" && row["until"] !== 5);
         const clerk = { id: "p1", person: "p1", role: "clerk", on: null, from: null, until: null };
-        const first = { ...clerk, givenBy: null, reason: null };
+        const first = { ...clerk, assignedBy: null, reason: null };
         const store = memoryStore(portier, {
           source: portier.source(own),
           assignments: [first, ...(readable as never[])],
@@ -108,18 +108,19 @@ describe("changes of who holds what", () => {
         const rolesAt = (data: Kept, me: string, at: string) => look(data, me, at).roles();
         const holders = (data: Kept, at: string) =>
           persons.flatMap((me) => rolesAt(data, me, at).map((role) => `${role}|${me}`));
-        const mayGive = (data: Kept, giver: string, holding: string) => {
+        const mayAssign = (data: Kept, assigner: string, holding: string) => {
           const [role = "", on] = holding.split(" of ");
-          const groupsOf = look(data, giver, now);
-          return [(givers[role] as { givenBy: readonly string[] }).givenBy].flat().some((by) => {
+          const groupsOf = look(data, assigner, now);
+          return [(assigners[role] as { assignableBy: readonly string[] }).assignableBy].flat().some((by) => {
             const [name = "", ofThis] = by.split(" of ");
-            if (ofThis !== undefined) return rolesAt(data, giver, now).includes(`${name} of ${on}`);
+            if (ofThis !== undefined) return rolesAt(data, assigner, now).includes(`${name} of ${on}`);
             return groupsOf.isIn(name);
           });
         };
-        for (const { change, giver, actedBy } of made) {
+        for (const { change, assigner, actedBy } of made) {
           const before = await state();
-          const administrator = administration(portier, store).as(giver, {
+          const administrator = administration(portier, store).as({
+            person: assigner,
             request: { now },
             ...(actedBy === undefined ? {} : { actedBy }),
           });
@@ -141,14 +142,14 @@ describe("changes of who holds what", () => {
           }
           accepted++;
           kinds.add(change.kind);
-          const what = JSON.stringify({ change, giver, actedBy });
-          for (const at of moments) {
+          const what = JSON.stringify({ change, assigner, actedBy });
+          for (const at of instants) {
             for (const me of persons) {
               if (!look(before, me, at).conflicts())
                 expect(look(after, me, at).conflicts(), `${what} ${me} ${at}`).toBe(false);
               const had = rolesAt(before, me, at);
               for (const holding of rolesAt(after, me, at).filter((one) => !had.includes(one))) {
-                expect(mayGive(before, giver, holding), `${what}: ${me} comes by ${holding} at ${at}`).toBe(true);
+                expect(mayAssign(before, assigner, holding), `${what}: ${me} comes by ${holding} at ${at}`).toBe(true);
               }
             }
             for (const { of, to, without, from, until } of after["portier_delegations"] as readonly Row[]) {
@@ -178,6 +179,6 @@ describe("changes of who holds what", () => {
     // A test in which nothing was accepted would test nothing.
     expect(accepted).toBeGreaterThan(runs / 10);
     expect([...kinds].sort()).toEqual(["assign", "delegate", "end", "limit", "replace", "revoke"]);
-    expect([...refusals]).toEqual(expect.arrayContaining(["may-not-give", "excluded-role", "last-holders"]));
+    expect([...refusals]).toEqual(expect.arrayContaining(["may-not-assign", "excluded-role", "last-holders"]));
   });
 });

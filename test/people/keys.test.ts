@@ -1,5 +1,5 @@
 import { compile, type Row } from "portier";
-import { openDatabase } from "portier/database";
+import { createDatabase } from "portier/database";
 import { administration, databaseStore, memoryStore, type RoleStore, storeMigration } from "portier/people";
 import { describe, expect, it } from "vitest";
 import { createTables, engines, storeAll } from "../support/engines.js";
@@ -15,9 +15,9 @@ const documentOf = (key: "integer" | "text", roomKey: readonly string[]) =>
     portier: 1,
     people: { table: "staff", active: "active", assignments: true },
     roles: {
-      boss: { givenBy: "boss", atLeast: 1 },
-      temp: { givenBy: "boss" },
-      host: { scope: "rooms", givenBy: ["boss"], atLeast: 1 },
+      boss: { assignableBy: "boss", minHolders: 1 },
+      temp: { assignableBy: "boss" },
+      host: { scope: "rooms", assignableBy: ["boss"], minHolders: 1 },
     },
     tables: {
       staff: {
@@ -56,7 +56,7 @@ describe.each(kinds)("people whose keys are %s", (_what, type, ids, roomKey) => 
           await createTables(engine, portier.schema);
           for (const statement of storeMigration(portier, engine.dialect)) await engine.run(statement);
           await storeAll(engine, portier.schema, { staff, rooms });
-          const asked = openDatabase(portier, engine.connection).as(ids[0]);
+          const asked = createDatabase(portier, engine.connection).as(ids[0]);
           expect(await asked.ask((session) => session.person)).toBe(boss);
           return { store: databaseStore(portier, engine.connection), close: engine.close };
         },
@@ -67,30 +67,30 @@ describe.each(kinds)("people whose keys are %s", (_what, type, ids, roomKey) => 
   it.each(Object.entries(stores))("are given roles in %s", async (_name, open) => {
     const { store, close } = await open();
     const people = administration(portier, store);
-    const giver = people.as(boss);
+    const assigner = people.as(boss);
     const roles = (person: string, actedBy?: string) =>
       store.read((source) => portier.session({ person, source, ...(actedBy && { actedBy }) }).roles);
-    const code = async (outcome: ReturnType<typeof giver.make>) => {
+    const code = async (outcome: ReturnType<typeof assigner.make>) => {
       const judged = await outcome;
       return judged.accepted ? "accepted" : (judged.problems[0]?.code ?? judged.reason);
     };
     expect(await code(people.first({ person: boss, role: "boss" }))).toBe("accepted");
-    expect(await code(giver.assign({ person: temp, role: "temp" }))).toBe("accepted");
-    expect(await code(giver.assign({ person: temp, role: "host", on: room }))).toBe("accepted");
+    expect(await code(assigner.assign({ person: temp, role: "temp" }))).toBe("accepted");
+    expect(await code(assigner.assign({ person: temp, role: "host", on: room }))).toBe("accepted");
     expect(await roles(temp)).toEqual([`host of ${room}`, "temp"]);
     const mayEdit = await store.read((source) => {
       const session = portier.session({ person: temp, source });
       return session.may("edit", "rooms", rooms[0] as Row, "title");
     });
     expect(mayEdit).toBe(true);
-    expect(await code(giver.revoke({ person: temp, role: "host", on: room }))).toBe("last-holders");
-    const confirmed = ["gains-giving boss temp host", "gains-yours boss"];
-    expect(await code(giver.delegate({ to: temp }, { confirmed }))).toBe("accepted");
+    expect(await code(assigner.revoke({ person: temp, role: "host", on: room }))).toBe("last-holders");
+    const confirmed = ["gains-assignable-roles boss temp host", "gains-revoking-your-roles boss"];
+    expect(await code(assigner.delegate({ to: temp }, { confirmed }))).toBe("accepted");
     expect(await roles(boss, temp)).toEqual(["boss"]);
-    expect(await code(people.as(boss, { actedBy: temp }).assign({ person: temp, role: "boss" }))).toBe(
+    expect(await code(people.as({ person: boss, actedBy: temp }).assign({ person: temp, role: "boss" }))).toBe(
       "not-while-acting",
     );
-    expect(await code(giver.revoke({ person: boss, role: "boss" }))).toBe("last-holders");
+    expect(await code(assigner.revoke({ person: boss, role: "boss" }))).toBe("last-holders");
     expect((await store.entries({ person: temp })).map(({ kind, by }) => `${kind} ${by}`)).toEqual([
       `delegate ${boss}`,
       `assign ${boss}`,

@@ -1,6 +1,6 @@
 import { Kysely } from "kysely";
-import type { Acceptance } from "portier";
-import { openDatabase } from "portier/database";
+import type { ChangeResult } from "portier";
+import { createDatabase } from "portier/database";
 import { accessHandler } from "portier/http";
 import { portierDialect } from "portier/kysely";
 import { administration, databaseStore, storeMigration } from "portier/people";
@@ -33,21 +33,21 @@ const right: Change = { who: director, key: "s-008", values: { post: "keeper" } 
 type Path = (engine: Engine, change: Change) => Promise<boolean>;
 const paths: Readonly<Record<string, Path>> = {
   "the database": async ({ connection }, { who: { person, ...more }, key, values }) => {
-    const outcome = await openDatabase(portier, connection)
-      .as(person, { request, ...more })
+    const outcome = await createDatabase(portier, connection)
+      .as({ person, request, ...more })
       .edit("staff", key, values);
     return outcome.accepted;
   },
   "a block of edits": async ({ connection }, { who: { person, ...more }, key, values }) => {
     const changes = [{ key, values }];
     return (
-      await openDatabase(portier, connection)
-        .as(person, { request, ...more })
+      await createDatabase(portier, connection)
+        .as({ person, request, ...more })
         .editEach("staff", changes)
     ).accepted;
   },
   HTTP: async ({ connection }, { who, key, values }) => {
-    const handle = accessHandler({ portier, connection, who: () => ({ ...who, request }) });
+    const handle = accessHandler({ portier, connection, authenticate: () => ({ ...who, request }) });
     const call = { method: "PATCH", headers: { "content-type": "application/json" }, body: JSON.stringify({ values }) };
     const response = await handle(new Request(`http://museum/records/staff/${key}`, call));
     expect([200, 403]).toContain(response?.status);
@@ -55,7 +55,7 @@ const paths: Readonly<Record<string, Path>> = {
     return response?.status === 200;
   },
   Kysely: async ({ connection }, { who: { person, ...more }, key, values }) => {
-    const dialect = portierDialect(portier, connection, person, { request, ...more });
+    const dialect = portierDialect(portier, connection, { person, request, ...more });
     const db = new Kysely<{ staff: { id: string; post: string; active: boolean } }>({ dialect });
     const update = db.updateTable("staff").set(values).where("id", "=", key);
     return update.execute().then(
@@ -67,7 +67,7 @@ const paths: Readonly<Record<string, Path>> = {
     );
   },
   administration: async ({ connection }, { who: { person, ...more }, key, values }) => {
-    const administrator = administration(portier, databaseStore(portier, connection)).as(person, { request, ...more });
+    const administrator = administration(portier, databaseStore(portier, connection)).as({ person, request, ...more });
     const change = { kind: "person", person: key, values } as const;
     const { warnings } = await administrator.make(change);
     return (await administrator.make(change, { confirmed: warnings.map(({ id }) => id) })).accepted;
@@ -82,7 +82,7 @@ describe.each(Object.entries(engines))("who holds what on %s", (name, open) => {
   const posts = async () => new Map((await held(engine, staff)).map((row) => [row["id"], row["post"]]));
   const delegation = {
     ...{ id: "d-1", of: "s-001", to: "s-008", from: null, until: null },
-    ...{ without: null, givenBy: "s-001", reason: null },
+    ...{ without: null, assignedBy: "s-001", reason: null },
   };
 
   beforeAll(async () => {
@@ -124,7 +124,9 @@ describe.each(Object.entries(engines))("who holds what on %s", (name, open) => {
   });
 
   it("does not lose the last director to who deletes the record", async () => {
-    const outcome = await openDatabase(portier, engine.connection).as("s-001", { request }).delete("staff", "s-001");
+    const outcome = await createDatabase(portier, engine.connection)
+      .as({ person: "s-001", request })
+      .delete("staff", "s-001");
     expect(outcome.accepted).toBe(false);
   });
 
@@ -155,7 +157,7 @@ describe("who holds what in a session", () => {
       source: { find: () => undefined, referring: () => [] },
       request,
     });
-    const outcome: Acceptance = alone.accept("edit", "staff", row, { post: "keeper" });
+    const outcome: ChangeResult = alone.checkEdit("staff", row, { post: "keeper" });
     expect(outcome).toMatchObject({
       accepted: false,
       refusals: [{ field: "post", reason: "role-change", cause: "needs-source" }],

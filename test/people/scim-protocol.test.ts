@@ -59,7 +59,7 @@ beforeAll(async () => {
   const report = (error: unknown) => {
     throw error;
   };
-  call = caller(scimHandler(portier, store, { ...mapping, token: "secret", report }));
+  call = caller(scimHandler(portier, store, { ...mapping, token: "secret", onError: report }));
 });
 beforeEach(async () => {
   const all = [...portier.schema.tables.keys()].map((name) => [name, records(name)] as const);

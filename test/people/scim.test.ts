@@ -57,7 +57,7 @@ describe.each(Object.entries(engines))("provisioning into %s", (_name, openEngin
     const failed = (error: unknown) => {
       throw error;
     };
-    call = caller(scimHandler(portier, store, { ...mapping, token: ["an-older-secret", secret], report: failed }));
+    call = caller(scimHandler(portier, store, { ...mapping, token: ["an-older-secret", secret], onError: failed }));
   });
   beforeEach(async () => {
     const all = [...portier.schema.tables.keys()].map((name) => [name, records(name)] as const);

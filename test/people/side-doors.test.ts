@@ -1,5 +1,5 @@
 import fc from "fast-check";
-import { type Acceptance, compile, type DocumentInput, type Row } from "portier";
+import { type ChangeResult, compile, type DocumentInput, type Row } from "portier";
 import { describe, expect, it } from "vitest";
 import { groups, house, now, promised, worlds } from "../support/house.js";
 import { Naive } from "../support/naive.js";
@@ -15,7 +15,7 @@ const runs = runsOf(300);
 const seed = seedOf(1);
 
 const persons = ["p1", "p2", "p3", "p4", "p5"] as const;
-const moments = ["2027-01-31T12:00:00Z", "2030-06-01T00:00:00Z"];
+const instants = ["2027-01-31T12:00:00Z", "2030-06-01T00:00:00Z"];
 const person = fc.constantFrom(...persons);
 const staffValues = fc.record(
   {
@@ -102,7 +102,7 @@ type Data = Readonly<Record<string, readonly Row[]>>;
 
 describe("what a session accepts of records that roles come from", () => {
   it("is an assignment or revocation that the person may make", () => {
-    const givers = house({ rules: [] }).roles ?? {};
+    const assigners = house({ rules: [] }).roles ?? {};
     const causes = new Set<string>();
     let accepted = 0;
     let changed = 0;
@@ -126,7 +126,7 @@ describe("what a session accepts of records that roles come from", () => {
           on: null,
           from: null,
           until: null,
-          givenBy: null,
+          assignedBy: null,
           reason: null,
         };
         const acts = (to: string) => ({
@@ -136,7 +136,7 @@ describe("what a session accepts of records that roles come from", () => {
           from: null,
           until: null,
           without: null,
-          givenBy: "p1",
+          assignedBy: "p1",
           reason: null,
         });
         let data: Data = {
@@ -146,11 +146,11 @@ describe("what a session accepts of records that roles come from", () => {
           portier_delegations: [acts("p2"), acts("p3")],
         };
         const look = (from: Data, me: string, at: string) => new Naive({ document, data: from, me, now: at });
-        const mayGive = (from: Data, giver: string, holding: string) => {
+        const mayAssign = (from: Data, assigner: string, holding: string) => {
           const [role = "", on] = holding.split(" of ");
-          return [(givers[role] as { givenBy: readonly string[] }).givenBy].flat().some((by) => {
+          return [(assigners[role] as { assignableBy: readonly string[] }).assignableBy].flat().some((by) => {
             const [name = "", ofThis] = by.split(" of ");
-            const own = look(from, giver, now);
+            const own = look(from, assigner, now);
             return ofThis === undefined ? own.isIn(name) : own.roles().includes(`${name} of ${on}`);
           });
         };
@@ -159,7 +159,7 @@ describe("what a session accepts of records that roles come from", () => {
           const { table, key, values } = step;
           const source = portier.source(data);
           const acting = actedBy === undefined || me !== "p1" ? {} : { actedBy };
-          let outcome: Acceptance;
+          let outcome: ChangeResult;
           const stored = key === undefined ? undefined : source.find(table, key);
           if (key !== undefined && stored === undefined) continue;
           if (key === undefined && source.find(table, keyOf(table, values ?? {})) !== undefined) continue;
@@ -167,10 +167,10 @@ describe("what a session accepts of records that roles come from", () => {
             const session = portier.session({ person: me, source, request: { now }, ...acting });
             outcome =
               values === null
-                ? session.accept("delete", table, stored)
+                ? session.checkDelete(table, stored)
                 : key === undefined
-                  ? session.accept("create", table, values)
-                  : session.accept("edit", table, stored, values);
+                  ? session.checkCreate(table, values)
+                  : session.checkEdit(table, stored, values);
           } catch (error) {
             expect(String(error)).toMatch(/does not act for/);
             continue;
@@ -183,7 +183,7 @@ describe("what a session accepts of records that roles come from", () => {
           const rest = (data[table] ?? []).filter((row) => row !== stored);
           const after: Data = { ...data, [table]: outcome.record === undefined ? rest : [...rest, outcome.record] };
           const what = JSON.stringify({ step, me, acting, before: data, roles: drawn });
-          for (const at of moments) {
+          for (const at of instants) {
             for (const one of persons) {
               if (!look(before, one, at).conflicts())
                 expect(look(after, one, at).conflicts(), `${one} ${what}`).toBe(false);
@@ -194,7 +194,7 @@ describe("what a session accepts of records that roles come from", () => {
               if (gained.length > 0)
                 expect([me, ...Object.values(acting)], `${one} gains ${gained} ${what}`).not.toContain(one);
               for (const holding of [...gained, ...lost]) {
-                expect(mayGive(before, me, holding), `${one} ${holding} at ${at} ${what}`).toBe(true);
+                expect(mayAssign(before, me, holding), `${one} ${holding} at ${at} ${what}`).toBe(true);
               }
             }
             const holders = (from: Data) =>
@@ -216,7 +216,13 @@ describe("what a session accepts of records that roles come from", () => {
     expect(accepted).toBeGreaterThan(runs / 2);
     expect(changed).toBeGreaterThan(runs / 10);
     expect([...causes].sort()).toEqual(
-      expect.arrayContaining(["excluded-role", "gives-oneself", "last-holders", "may-not-give", "not-while-acting"]),
+      expect.arrayContaining([
+        "excluded-role",
+        "assigns-oneself",
+        "last-holders",
+        "may-not-assign",
+        "not-while-acting",
+      ]),
     );
   });
 });
@@ -265,7 +271,7 @@ describe("a field that a group with roles asks about", () => {
       portier_delegations: [],
     });
     const session = portier.session({ person: "p1", source, request: promised });
-    const outcome = session.accept("edit", "staff", staff[0], values);
+    const outcome = session.checkEdit("staff", staff[0], values);
     expect(outcome).toMatchObject({ accepted: false, refusals: [{ reason: "role-change" }] });
   });
 });

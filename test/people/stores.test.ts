@@ -19,7 +19,7 @@ import { createTables, type Engine, engines, storeAll } from "../support/engines
 const document = {
   portier: 1,
   people: { table: "staff", active: "active", assignments: true },
-  roles: { chief: { atLeast: 1, givenBy: "chief" }, guide: { givenBy: "chief" } },
+  roles: { chief: { minHolders: 1, assignableBy: "chief" }, guide: { assignableBy: "chief" } },
   tables: {
     staff: {
       key: "id",
@@ -35,7 +35,7 @@ const portier = compile(document);
 const staff = ["p1", "p2", "p3"].map((id) => ({ id, active: true }));
 const source = portier.source({ staff });
 const assignment = (id: string, person: string, role: string) => ({
-  ...{ id, person, role, on: null, from: null, until: null, givenBy: null, reason: null },
+  ...{ id, person, role, on: null, from: null, until: null, assignedBy: null, reason: null },
 });
 const twoChiefs = [assignment("1", "p1", "chief"), assignment("2", "p2", "chief")];
 
@@ -132,7 +132,7 @@ describe.each(Object.entries(kinds))("who holds what, kept in %s", (_name, open)
         (["p1", "p2"] as const).map((person, index) =>
           administration(portier, twice.stores[index] as RoleStore)
             .as(person)
-            .revoke({ person, role: "chief" }, { confirmed: ["loses-giving chief guide"] }),
+            .revoke({ person, role: "chief" }, { confirmed: ["loses-assignable-roles chief guide"] }),
         ),
       );
       expect(outcomes.filter(({ accepted }) => accepted)).toHaveLength(1);
@@ -147,7 +147,9 @@ describe.each(Object.entries(kinds))("who holds what, kept in %s", (_name, open)
   it("makes a first chief in nobody's name, and no second one", async () => {
     const [store] = twice.stores;
     const { first, as } = administration(portier, store);
-    expect(await first({ person: "p3", role: "chief" })).toMatchObject({ problems: [{ code: "nobody-first" }] });
+    expect(await first({ person: "p3", role: "chief" })).toMatchObject({
+      problems: [{ code: "bootstrap-not-needed" }],
+    });
     // As it is in a house where nobody was given anything yet.
     await store.change(async (inside) => {
       const table = portier.schema.kept?.assignments as Table;
@@ -158,10 +160,12 @@ describe.each(Object.entries(kinds))("who holds what, kept in %s", (_name, open)
       );
     });
     expect(await as("p1").assign({ person: "p3", role: "guide" })).toMatchObject({
-      problems: [{ code: "may-not-give" }],
+      problems: [{ code: "may-not-assign" }],
     });
     expect(await first({ person: "p3", role: "chief" })).toMatchObject({ accepted: true });
-    expect(await first({ person: "p2", role: "chief" })).toMatchObject({ problems: [{ code: "nobody-first" }] });
+    expect(await first({ person: "p2", role: "chief" })).toMatchObject({
+      problems: [{ code: "bootstrap-not-needed" }],
+    });
     expect(await assigned(store)).toEqual(["p3 chief"]);
   });
 
@@ -269,7 +273,7 @@ describe.each(Object.entries(kinds).filter(([name]) => Object.hasOwn(engines, na
       await chief.assign({ person: "p3", role: "guide", reason: "one" });
       await chief.revoke({ person: "p3", role: "guide", reason: "zwei ü 🔑" });
       await chief.assign({ person: "p2", role: "guide" });
-      await administration(portier, twice.stores[0]).recordDecision({ person: "p1", actedBy: undefined }, {
+      await administration(portier, twice.stores[0]).logDecision({ person: "p1", actedBy: undefined }, {
         action: "view",
         table: "staff",
         permitted: true,

@@ -4,7 +4,7 @@ import { type CompiledDocument, compile, compiledOf, type Portier, type Row, typ
 import { openCompiled } from "portier/compiled";
 import { explain } from "portier/explain";
 import * as functions from "portier/functions";
-import { accept as acceptInSnapshot } from "portier/snapshot";
+import { checkEdit as checkInSnapshot } from "portier/snapshot";
 import { expect, it } from "vitest";
 import { portierCli } from "../support/cli.js";
 import {
@@ -40,11 +40,11 @@ function leftOf(session: Session) {
 
 it("is the same for everybody in the museum, at any time", () => {
   const opened = openCompiled(sent(museum));
-  expect(opened.schema.roles.get("lead")).toMatchObject({ scope: "exhibitions", givenBy: [{ name: "director" }] });
-  for (const moment of ["2026-11-24T09:00:00Z", "2027-08-01T09:00:00Z"]) {
+  expect(opened.schema.roles.get("lead")).toMatchObject({ scope: "exhibitions", assignableBy: [{ name: "director" }] });
+  for (const instant of ["2026-11-24T09:00:00Z", "2027-08-01T09:00:00Z"]) {
     for (const person of [null, ...records("staff").map(({ id }) => id as string)]) {
       const open = (portier: Portier) =>
-        portier.session({ person, source: museumSource, request: { now: moment }, report: () => {} });
+        portier.session({ person, source: museumSource, request: { now: instant }, onDiagnostic: () => {} });
       expect(leftOf(open(opened))).toEqual(leftOf(open(museum)));
     }
   }
@@ -65,7 +65,8 @@ it("answers as the document does, whatever its rules", () => {
       const data = { ...world, items: [{ id: "i1" }, { id: "i2" }], sheet: [{ id: "s1" }] } as Record<string, Row[]>;
       const source = document.source(data);
       for (const person of ["p1", "p2", null]) {
-        const open = (portier: Portier) => portier.session({ person, source, request: promised, report: () => {} });
+        const open = (portier: Portier) =>
+          portier.session({ person, source, request: promised, onDiagnostic: () => {} });
         const [ours, theirs] = [open(opened), open(document)];
         expect(leftOf(ours)).toEqual(leftOf(theirs));
         for (const field of Object.keys(tables.items.fields)) {
@@ -73,11 +74,11 @@ it("answers as the document does, whatever its rules", () => {
           expect(decision).toEqual(theirs.decide("edit", "items", item, field));
           counts[decision.permitted ? "permitted" : "refused"]++;
         }
-        expect(ours.accept("edit", "items", item, proposal)).toEqual(theirs.accept("edit", "items", item, proposal));
+        expect(ours.checkEdit("items", item, proposal)).toEqual(theirs.checkEdit("items", item, proposal));
         const why = { action: "view", table: "items", record: item, field: "title" } as const;
         expect(explain(ours, why)).toEqual(explain(theirs, why));
         // The functions of a bundle are those of the class, and judge changes of who holds what as it does.
-        const options = { person, source, request: promised, report: () => {} };
+        const options = { person, source, request: promised, onDiagnostic: () => {} };
         const rules = functions.openCompiled(sent(document));
         const lean = functions.openSession(rules, { ...options, source: functions.source(rules, data) });
         const clerks = functions.sessionForRoles(rules, ["clerk"], { request: promised });
@@ -95,15 +96,18 @@ it("answers as the document does, whatever its rules", () => {
           reach: ["edit", "items"],
           screens: [],
           home: [],
-          acceptBulk: ["items", [item], proposal],
-          acceptImport: ["items", [proposal]],
-          accept: ["edit", "staff", colleague, raised],
+          checkBulkEdit: ["items", [item], proposal],
+          checkImport: ["items", [proposal]],
+          checkCreate: ["items", proposal],
+          checkDelete: ["items", item],
+          checkAction: ["approve", "items", item],
+          checkEdit: ["staff", colleague, raised],
         } as const;
         for (const [name, given] of Object.entries(asked)) {
           const by = (of: object) => (of as Record<string, (...given: readonly unknown[]) => unknown>)[name];
           const answer = by(functions)?.(lean, ...given);
           expect([name, answer]).toEqual([name, by(theirs)?.call(theirs, ...given)]);
-          if (name === "accept" && JSON.stringify(answer).includes("role-change")) counts.roles++;
+          if (name === "checkEdit" && JSON.stringify(answer).includes("role-change")) counts.roles++;
         }
       }
     }),
@@ -132,7 +136,7 @@ it("keeps a default whatever it looks like", () => {
       },
     },
   });
-  const created = (portier: Portier) => portier.session().accept("create", "t", { id: "1" });
+  const created = (portier: Portier) => portier.session().checkCreate("t", { id: "1" });
   expect(created(openCompiled(sent(document)))).toEqual(created(document));
   expect(created(document)).toMatchObject({ record: { odd } });
 });
@@ -171,15 +175,15 @@ it("judges no change by the functions of snapshots, which cannot tell who may gi
   const options = {
     person: "s-003",
     source: museumSource,
-    report: ({ message }: { message: string }) => told.push(message),
+    onDiagnostic: ({ message }: { message: string }) => told.push(message),
   };
   const [staff] = records("staff");
   const change = { phone: "1" };
   const lean = () => functions.openSession(functions.openCompiled(sent(museum)), options);
-  expect(acceptInSnapshot(lean(), "edit", "staff", staff, change)).toMatchObject({ accepted: false, reason: "fault" });
+  expect(checkInSnapshot(lean(), "staff", staff, change)).toMatchObject({ accepted: false, reason: "fault" });
   expect(told.join()).toContain("portier/functions");
-  expect(functions.accept(lean(), "edit", "staff", staff, change)).toEqual(
-    museum.session(options).accept("edit", "staff", staff, change),
+  expect(functions.checkEdit(lean(), "staff", staff, change)).toEqual(
+    museum.session(options).checkEdit("staff", staff, change),
   );
 });
 

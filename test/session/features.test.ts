@@ -98,9 +98,9 @@ describe("owners", () => {
   });
 
   it("of what a person makes are that person: a list of them, not judged", () => {
-    expect(as("p1", shared).accept("create", "things", { id: "n" })).toMatchObject({ record: { keepers: ["p1"] } });
-    expect(as("p1", shared).accept("create", "things", { id: "n", keepers: ["p1"] }).accepted).toBe(true);
-    expect(as("p1", shared).accept("create", "things", { id: "n", keepers: ["p2"] }).accepted).toBe(false);
+    expect(as("p1", shared).checkCreate("things", { id: "n" })).toMatchObject({ record: { keepers: ["p1"] } });
+    expect(as("p1", shared).checkCreate("things", { id: "n", keepers: ["p1"] }).accepted).toBe(true);
+    expect(as("p1", shared).checkCreate("things", { id: "n", keepers: ["p2"] }).accepted).toBe(false);
   });
 
   it("may be found along a path of references", () => {
@@ -178,9 +178,9 @@ describe("keys of several fields", () => {
   it("must lead to a known record when one of their parts changes", () => {
     const session = as("p1", rooms, data);
     const stored = { id: "v", floor: 1, name: null };
-    expect(session.accept("edit", "visits", stored, { name: "a" })).toMatchObject({ accepted: true });
+    expect(session.checkEdit("visits", stored, { name: "a" })).toMatchObject({ accepted: true });
     for (const name of ["b/c", "zzz"]) {
-      expect(session.accept("edit", "visits", stored, { name })).toMatchObject({
+      expect(session.checkEdit("visits", stored, { name })).toMatchObject({
         accepted: false,
         refusals: [{ field: "name", reason: "no-such-record" }],
       });
@@ -240,14 +240,14 @@ describe("conditions on other records", () => {
     expect(as("p2", nested, marks({ writer: "p2" })).may("view", "things", thing, "keeper")).toBe(true);
     expect(as("p2", nested, marks({ writer: null })).may("view", "things", thing, "keeper")).toBe(false);
     const portier = compile(nested);
-    const findings: string[] = [];
+    const diagnostics: string[] = [];
     const session = portier.session({
       person: people[0] as Row,
       source: { find: () => undefined },
-      report: ({ message }) => findings.push(message),
+      onDiagnostic: ({ message }) => diagnostics.push(message),
     });
     expect(session.decide("view", "things", thing, "title")).toEqual({ permitted: false, reason: "fault" });
-    expect(findings[0]).toContain('needs the source\'s "referring"');
+    expect(diagnostics[0]).toContain('needs the source\'s "referring"');
   });
 });
 
@@ -300,13 +300,13 @@ describe("lookups", () => {
 
   it("may be read by conditions at any depth, and hide themselves alone when their source fails", () => {
     expect(as("p1", chain, { shows }).may("delete", "things", thing("s"))).toBe(true);
-    const findings: unknown[] = [];
+    const diagnostics: unknown[] = [];
     const session = compile(chain).session({
       person: people[0] as Row,
-      report: (finding) => findings.push(finding.kind),
+      onDiagnostic: (diagnostic) => diagnostics.push(diagnostic.kind),
     });
     expect(session.mask("things", thing("s"))).toEqual({ id: "t", show: "s" });
-    expect(findings).toEqual(["fault", "fault", "fault"]);
+    expect(diagnostics).toEqual(["fault", "fault", "fault"]);
   });
 });
 
@@ -381,15 +381,15 @@ describe("roles and groups", () => {
     ],
     ["confirm on view", { tables: { things: table({ x: { confirm: { view: "all" } } }) } }, /misplaced-confirm/],
     [
-      "bothWays on a permit",
-      { tables: { things: table({ x: { to: "anyone", bothWays: true, permit: { edit: "all" } } }) } },
-      /misplaced-both-ways/,
+      "alsoAfter on a permit",
+      { tables: { things: table({ x: { to: "anyone", alsoAfter: true, permit: { edit: "all" } } }) } },
+      /misplaced-also-after/,
     ],
     ["may in a group", { groups: { a: { members: [{ where: "may view boss" }] } }, tables: {} }, /misplaced-may/],
     [
       "a type that leads back to itself",
       { tables: { a: { key: "b", fields: { b: { reference: "a" } } } } },
-      /type-circle/,
+      /circular-type/,
     ],
     [
       "an isolation rule that misses a table",
@@ -423,7 +423,12 @@ describe("walls and moments", () => {
     {
       "*": {
         rules: {
-          wall: { where: "keeper <> me", bothWays: true, deny: { view: "all", edit: "all" }, skip: ["staff", "shows"] },
+          wall: {
+            where: "keeper <> me",
+            alsoAfter: true,
+            deny: { view: "all", edit: "all" },
+            skip: ["staff", "shows"],
+          },
         },
       } as never,
       things: table({
@@ -437,9 +442,9 @@ describe("walls and moments", () => {
 
   it("hold before and after: what is behind a wall neither leaves nor enters", () => {
     const session = as("p1", walled);
-    expect(session.accept("edit", "things", mine, { title: "b" }).accepted).toBe(true);
-    expect(session.accept("edit", "things", mine, { keeper: "p2" })).toMatchObject({ accepted: false });
-    expect(session.accept("edit", "things", { ...mine, keeper: "p2" }, { title: "b" })).toMatchObject({
+    expect(session.checkEdit("things", mine, { title: "b" }).accepted).toBe(true);
+    expect(session.checkEdit("things", mine, { keeper: "p2" })).toMatchObject({ accepted: false });
+    expect(session.checkEdit("things", { ...mine, keeper: "p2" }, { title: "b" })).toMatchObject({
       reason: "not-found",
     });
     // Null is unknown, and unknown is behind the wall.
@@ -498,12 +503,12 @@ describe("lenient changes", () => {
     const session = as("p1", chained);
     const stored = { id: "t", title: "a", keeper: null };
     // The title may change only if there is a keeper afterwards; the keeper may not be set, so neither is.
-    expect(session.accept("edit", "things", stored, { title: "b", keeper: "p1" }, { mode: "lenient" })).toMatchObject({
+    expect(session.checkEdit("things", stored, { title: "b", keeper: "p1" }, { mode: "lenient" })).toMatchObject({
       accepted: false,
       refusals: [{ field: "keeper" }, { field: "title" }],
     });
     const kept = { ...stored, keeper: "p2" };
-    expect(session.accept("edit", "things", kept, { title: "b", keeper: "p1", x: 1 }, { mode: "lenient" })).toEqual({
+    expect(session.checkEdit("things", kept, { title: "b", keeper: "p1", x: 1 }, { mode: "lenient" })).toEqual({
       accepted: true,
       record: { ...kept, title: "b" },
       changes: { title: "b" },
@@ -517,7 +522,7 @@ describe("lenient changes", () => {
   it("take no options that are none", () => {
     const session = as("p1", house({ things: table({}) }));
     for (const options of [{ mode: "loose" }, { confirmed: "x" }, "lenient", { strict: true }]) {
-      expect(() => session.accept("delete", "things", undefined, options as never)).toThrow(/no options of a change/);
+      expect(() => session.checkDelete("things", undefined, options as never)).toThrow(/no options of a change/);
     }
   });
 });
@@ -627,7 +632,7 @@ describe("forms and choices", () => {
     const session = as("p1", document);
     tags.push("changed later");
     for (let i = 0; i < 2; i++) {
-      const made = session.accept("create", "things", { id: "n" });
+      const made = session.checkCreate("things", { id: "n" });
       expect(made).toMatchObject({ accepted: true, record: { tags: ["new"] } });
       const given = made.accepted ? made.record?.["tags"] : undefined;
       if (Array.isArray(given)) given.push("by the application");
@@ -635,8 +640,7 @@ describe("forms and choices", () => {
   });
 
   it("never put a hidden value into what a person is told", () => {
-    const outcome = as("p1", formed, data).accept(
-      "edit",
+    const outcome = as("p1", formed, data).checkEdit(
       "things",
       { ...thing, secret: "KEEP-OUT" },
       { secret: "y", status: "gone" },
@@ -696,14 +700,14 @@ describe("what is the same for every record", () => {
       ["p2", false],
     ] as const) {
       asked.length = 0;
-      const session = settled.session({ person, source: live, report: () => {} });
+      const session = settled.session({ person, source: live, onDiagnostic: () => {} });
       const seen = session.maskAll("things", things, "view");
       expect(seen.map((one) => Object.hasOwn(one, "price"))).toEqual(things.map(() => !isHidden));
       expect(asked).toEqual(["settings"]);
       expect(session.reach("view", "things", "price")).toBe(isHidden ? "none" : "all");
       const snapshot = snapshotOf(session, ["things"]);
       expect(JSON.stringify(snapshot)).not.toContain('"settings"');
-      const copy = openSnapshot(JSON.parse(JSON.stringify(snapshot)), { report: () => {} });
+      const copy = openSnapshot(JSON.parse(JSON.stringify(snapshot)), { onDiagnostic: () => {} });
       expect(copy.maskAll("things", things, "view")).toEqual(seen);
       expect(copy.reach("view", "things", "price")).toBe(session.reach("view", "things", "price"));
     }
@@ -713,15 +717,15 @@ describe("what is the same for every record", () => {
     const session = settled.session({ person: "p1", source: live });
     const chosen = { id: "new", title: "chosen", keeper: "p1" };
     expect(session.may("create", "things", chosen)).toBe(true);
-    expect(session.accept("create", "things", chosen).accepted).toBe(true);
+    expect(session.checkCreate("things", chosen).accepted).toBe(true);
     rows["things"] = [...things, chosen];
-    expect(session.accept("create", "things", { ...chosen, id: "newer" }).accepted).toBe(false);
+    expect(session.checkCreate("things", { ...chosen, id: "newer" }).accepted).toBe(false);
     rows["things"] = things;
   });
 
   it("leaves to the server, field by field, what a browser cannot decide", () => {
     const session = settled.session({ person: "p1", source: live });
-    const copy = openSnapshot(JSON.parse(JSON.stringify(snapshotOf(session))), { report: () => {} });
+    const copy = openSnapshot(JSON.parse(JSON.stringify(snapshotOf(session))), { onDiagnostic: () => {} });
     const state = (of: Session) =>
       of.form("things", things[0] as Row)?.fields.map((one) => [one.name, one.state, one.undecided]);
     expect(state(session)).toEqual([

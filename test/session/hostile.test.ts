@@ -83,7 +83,7 @@ describe("values from outside the ordinary", () => {
       table({ one: { to: "anyone", where: "text = 'a'", permit: { view: "all", edit: "all" } } }),
     ).session();
     expect(session.mask("t", new Item() as never)).toEqual({ id: "x", text: "a", sum: null });
-    const changed = session.accept("edit", "t", new Item() as never, { sum: "1" });
+    const changed = session.checkEdit("t", new Item() as never, { sum: "1" });
     expect(changed).toMatchObject({ accepted: true, record: { id: "x", text: "a", sum: "1" } });
     const bare = Object.assign(Object.create(null), { id: "x", text: "a", sum: null });
     expect(session.may("view", "t", bare)).toBe(true);
@@ -137,7 +137,7 @@ describe("documents of any size", () => {
         ),
         tables: {},
       },
-      "circle",
+      "circular-reference",
     ],
   ])("with %s are refused", (_what, document, code) => {
     let found: unknown;

@@ -1,5 +1,5 @@
 import fc from "fast-check";
-import { compile, type DocumentInput, type Finding, type Row, type Session, type Source } from "portier";
+import { compile, type Diagnostic, type DocumentInput, type Row, type Session, type Source } from "portier";
 import { expect, it, vi } from "vitest";
 import { openSubject } from "../../src/session/subject.js";
 import { runsOf, seedOf } from "../support/runs.js";
@@ -162,13 +162,13 @@ const asked = [
   ["2027-06-01T09:00:00Z", false, "east"],
 ] as const;
 
-function told(open: (report: (finding: Finding) => void) => Session) {
-  const findings: string[] = [];
+function told(open: (onDiagnostic: (diagnostic: Diagnostic) => void) => Session) {
+  const diagnostics: string[] = [];
   try {
-    const session = open(({ message }) => findings.push(message));
+    const session = open(({ message }) => diagnostics.push(message));
     const asked = rooms.map((room) => ways.map((way) => session.decide(way, "rooms", room)));
     const reached = ways.map((way) => session.reach(way, "rooms"));
-    return { asked, reached, roles: session.roles, person: session.person, findings };
+    return { asked, reached, roles: session.roles, person: session.person, diagnostics };
   } catch (error) {
     return { error: String(error) };
   }
@@ -185,12 +185,12 @@ it("never holds two for alike who are not", () => {
           const data = { staff: [person], rooms, duties: duties.map((one, index) => ({ ...one, id: `${index}` })) };
           const source = portier.source(data);
           const open = (one: typeof portier) =>
-            told((report) =>
+            told((onDiagnostic) =>
               one.session({
                 person: isByKey ? person.id : person,
                 source,
                 request: { now, hall },
-                report,
+                onDiagnostic,
               }),
             );
           const made = opened.mock.calls.length;
@@ -201,7 +201,7 @@ it("never holds two for alike who are not", () => {
           const alone = open(compile(document));
           expect(beside).toEqual(alone);
           if ("error" in beside) counts.faults++;
-          else if (beside.findings.length > 0) counts.told++;
+          else if (beside.diagnostics.length > 0) counts.told++;
           if (duties.some(({ begins, ends }) => begins === between || ends === between)) counts.timed++;
         }
       }

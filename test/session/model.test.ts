@@ -1,17 +1,17 @@
 import fc from "fast-check";
 import {
-  type Acceptance,
   actionNames,
+  type BatchResult,
   type BuiltInAction,
+  type ChangeResult,
   compile,
-  type ManyAcceptance,
   type Row,
   type RuleInput,
   type Session,
   type Snapshot,
   snapshotOf,
 } from "portier";
-import { explain, type Need } from "portier/explain";
+import { explain, type MissingCondition } from "portier/explain";
 import { openSnapshot } from "portier/snapshot";
 import { lint } from "portier/verify";
 import { afterAll, describe, expect, it } from "vitest";
@@ -115,7 +115,7 @@ function actorIn(one: Case): string | undefined {
 }
 
 /** The same words as the naive evaluator's. */
-function outcome(acceptance: Acceptance): string {
+function outcome(acceptance: ChangeResult): string {
   if (acceptance.accepted) return "ok";
   if (acceptance.reason === "unconfirmed")
     return `confirm ${(acceptance.confirm ?? []).map(({ rule }) => rule).sort()}`;
@@ -127,7 +127,7 @@ function fieldsOf(refusals: readonly { readonly field?: string }[]): string {
 }
 
 /** What was accepted must also be what the model comes to. */
-function expectSame(acceptance: Acceptance, expected: Outcome): void {
+function expectSame(acceptance: ChangeResult, expected: Outcome): void {
   // Whether a change of who holds what may be made is held against the state after it, in test/people/side-doors.test.ts.
   const said = acceptance.accepted ? acceptance.dropped : acceptance.refusals;
   if (said.some(({ reason }) => reason === "role-change")) return;
@@ -175,7 +175,9 @@ function compareSeen(one: Case & { readonly item: Row }, table: keyof typeof tab
   const own = table === "items" || table === "sheet" ? ["approve"] : [];
   for (const action of ["delete", ...own]) {
     same(session.may(action, table, one.item), model.mayAct(table, action, one.item), action);
-    expectSame(session.accept(action, table, one.item), model.act(table, action, one.item));
+    const checked =
+      action === "delete" ? session.checkDelete(table, one.item) : session.checkAction(action, table, one.item);
+    expectSame(checked, model.act(table, action, one.item));
   }
 }
 
@@ -220,19 +222,16 @@ function compareChanges(one: Case & { readonly item: Row; readonly proposal: Row
   const session = open(one);
   const model = naive(one);
   const { item, proposal } = one;
-  const only = (many: ManyAcceptance) => many.results[0] as Acceptance;
+  const only = (many: BatchResult) => many.results[0] as ChangeResult;
   for (const mode of ["strict", "lenient"] as const) {
+    expectSame(session.checkEdit(table, item, proposal, { mode }), model.edit(table, item, proposal, mode, ["edit"]));
+    expectSame(session.checkCreate(table, proposal, { mode }), model.create(table, proposal, mode, ["create"]));
     expectSame(
-      session.accept("edit", table, item, proposal, { mode }),
-      model.edit(table, item, proposal, mode, ["edit"]),
-    );
-    expectSame(session.accept("create", table, proposal, { mode }), model.create(table, proposal, mode, ["create"]));
-    expectSame(
-      only(session.acceptBulk(table, [item], proposal, { mode })),
+      only(session.checkBulkEdit(table, [item], proposal, { mode })),
       model.edit(table, item, proposal, mode, ["edit", "bulk"]),
     );
     expectSame(
-      only(session.acceptImport(table, [proposal], { mode })),
+      only(session.checkImport(table, [proposal], { mode })),
       model.create(table, proposal, mode, ["create", "import"]),
     );
   }
@@ -341,20 +340,18 @@ describe("rules", () => {
 
   it("answer each person the same beside others, whose plans they may share, as alone", () => {
     const everybody = ["p1", "p2", "p3", "p4", "stranger", undefined, "p2", "p1"];
-    const moments = [now, "2027-02-02T23:30:00Z", now];
+    const instants = [now, "2027-02-02T23:30:00Z", now];
     fc.assert(
       fc.property(cases, (one) => {
         const shared = compile(house(one.drawn));
         const source = shared.source(dataOf(one));
-        for (const moment of moments) {
+        for (const instant of instants) {
           for (const me of everybody) {
             const person = me === undefined ? {} : { person: me };
-            const alone = compile(house(one.drawn)).session({ ...person, source, request: { now: moment } });
-            const beside = shared.session({ ...person, source, request: { now: moment } });
-            expect(answers(beside, one.item), `${me} ${moment}`).toEqual(answers(alone, one.item));
-            expect(beside.accept("create", "items", one.proposal)).toEqual(
-              alone.accept("create", "items", one.proposal),
-            );
+            const alone = compile(house(one.drawn)).session({ ...person, source, request: { now: instant } });
+            const beside = shared.session({ ...person, source, request: { now: instant } });
+            expect(answers(beside, one.item), `${me} ${instant}`).toEqual(answers(alone, one.item));
+            expect(beside.checkCreate("items", one.proposal)).toEqual(alone.checkCreate("items", one.proposal));
           }
         }
       }),
@@ -468,7 +465,12 @@ const plainRules: fc.Arbitrary<RuleInput> = fc
   }));
 
 /** Who asks, and of which record, after doing what a way to a yes says and nothing else; undefined where that is not found. */
-function remedied(one: Case & { readonly item: Row }, table: string, needs: readonly Need[], pool: readonly Row[]) {
+function remedied(
+  one: Case & { readonly item: Row },
+  table: string,
+  needs: readonly MissingCondition[],
+  pool: readonly Row[],
+) {
   let { me, item } = one;
   const names: string[] = [];
   for (const { text } of needs.filter(({ kind }) => kind === "who")) {
@@ -498,7 +500,7 @@ function remedied(one: Case & { readonly item: Row }, table: string, needs: read
       marks: (one.world["marks"] ?? []).filter((row) => !isTaken(row)),
     }),
     request: promised,
-    report: () => {},
+    onDiagnostic: () => {},
   });
   const isDone = (record: Row) => {
     const { rules: traces } = explain(session, { action: "create", table, record });
@@ -629,8 +631,8 @@ describe("a snapshot", () => {
             }
           }
           expect(copy.mask(table, item)).toEqual(session.mask(table, item));
-          expect(copy.accept("edit", table, item, proposal)).toEqual(session.accept("edit", table, item, proposal));
-          expect(copy.accept("create", table, proposal)).toEqual(session.accept("create", table, proposal));
+          expect(copy.checkEdit(table, item, proposal)).toEqual(session.checkEdit(table, item, proposal));
+          expect(copy.checkCreate(table, proposal)).toEqual(session.checkCreate(table, proposal));
           expect(copy.form(table, item)).toEqual(session.form(table, item));
           expect(copy.form(table)).toEqual(session.form(table));
         }
@@ -643,17 +645,17 @@ describe("a snapshot", () => {
     const counts = { left: 0, doubted: 0, undecided: 0 };
     fc.assert(
       fc.property(cases, (one) => {
-        const doubts = lint(compile(house(one.drawn)), { browser: true }).filter(
-          ({ code }) => code === "needs-the-server",
+        const warnings = lint(compile(house(one.drawn)), { browser: true }).filter(
+          ({ code }) => code === "needs-server",
         );
-        const places = new Set(doubts.map(({ path }) => path.at(-1)));
+        const places = new Set(warnings.map(({ path }) => path.at(-1)));
         const rules = one.drawn.rules.filter((_, index) => !places.has(`r${index}`));
         counts.doubted += one.drawn.rules.length - rules.length;
         counts.left += rules.length;
         for (const drawn of [{ ...one.drawn, rules, every: undefined }, one.drawn]) {
           const session = open({ ...one, drawn });
           const snapshot: Snapshot = JSON.parse(JSON.stringify(snapshotOf(session, ["items"])));
-          const copy = openSnapshot(snapshot, { report: () => {} });
+          const copy = openSnapshot(snapshot, { onDiagnostic: () => {} });
           const own = fields.filter((field) => !lookups.has(field));
           for (const action of ["list", "view", "edit", "export", "bulk", "delete", "approve"] as const) {
             for (const field of action === "delete" || action === "approve" ? [undefined] : own) {

@@ -1,8 +1,8 @@
 import {
   actionNames,
   compile,
+  type Diagnostic,
   type DocumentInput,
-  type Finding,
   PortierError,
   type Row,
   type SessionOptions,
@@ -75,8 +75,8 @@ describe("a question that names nothing, or no record, is an error and no answer
     ["a list as a record", () => session.may("view", "objects", [] as unknown as Row), "wrong-call"],
     ["a field of delete", () => session.may("delete", "objects", bell(), "title"), "wrong-call"],
     ["a mask for edit", () => session.mask("objects", bell(), "edit" as "view"), "wrong-call"],
-    ["a change that is none", () => session.accept("view" as "edit", "objects", bell(), {}), "wrong-call"],
-    ["no values", () => session.accept("edit", "objects", bell(), undefined as unknown as Row), "wrong-call"],
+    ["a change that is none", () => session.checkAction("view" as never, "objects", bell()), "wrong-call"],
+    ["no values", () => session.checkEdit("objects", bell(), undefined as unknown as Row), "wrong-call"],
     ["reach of an unknown action", () => session.reach("use" as "view", "objects"), "unknown-action"],
   ])("%s", (_what, call, code) => {
     expect(codeOf(call)).toBe(code);
@@ -111,13 +111,13 @@ const paths: DocumentInput = {
 };
 
 describe("a fault is a denial, and is reported", () => {
-  const findings: Finding[] = [];
+  const diagnostics: Diagnostic[] = [];
   const open = (from: SessionOptions["source"]) => {
-    findings.length = 0;
+    diagnostics.length = 0;
     const options = from === undefined ? {} : { source: from };
     return compile(paths).session({
       person: { id: "p1", post: "keeper", boss: null },
-      report: (finding) => findings.push(finding),
+      onDiagnostic: (diagnostic) => diagnostics.push(diagnostic),
       ...options,
     });
   };
@@ -126,7 +126,7 @@ describe("a fault is a denial, and is reported", () => {
   it("when a condition reads other records and there is no source", () => {
     const session = open(undefined);
     expect(session.decide("view", "objects", row, "keeper")).toEqual({ permitted: false, reason: "fault" });
-    expect(findings.map(({ kind }) => kind)).toEqual(["fault"]);
+    expect(diagnostics.map(({ kind }) => kind)).toEqual(["fault"]);
     expect(session.mask("objects", row)).toEqual({ id: "o", title: "a" });
     // A question that needs no other record is not touched by it.
     expect(session.may("view", "objects", row, "title")).toBe(true);
@@ -139,8 +139,8 @@ describe("a fault is a denial, and is reported", () => {
       },
     });
     expect(session.decide("view", "objects", row, "keeper").reason).toBe("fault");
-    expect(findings[0]?.message).toContain("the database is away");
-    expect(session.accept("edit", "objects", { ...row, title: "b" }, { title: "c" })).toEqual({
+    expect(diagnostics[0]?.message).toContain("the database is away");
+    expect(session.checkEdit("objects", { ...row, title: "b" }, { title: "c" })).toEqual({
       accepted: false,
       reason: "fault",
       refusals: [],
@@ -166,30 +166,34 @@ describe("a source that is asynchronous by mistake", () => {
         },
       },
     };
-    const findings: Finding[] = [];
+    const diagnostics: Diagnostic[] = [];
     const person = { id: "p1", post: "keeper", boss: null };
     const session = compile(document).session({
       person,
       source: promised,
-      report: (finding) => findings.push(finding),
+      onDiagnostic: (diagnostic) => diagnostics.push(diagnostic),
     });
-    const outcome = session.accept("edit", "objects", { id: "o", title: "a", keeper: null }, { keeper: "nobody" });
+    const outcome = session.checkEdit("objects", { id: "o", title: "a", keeper: null }, { keeper: "nobody" });
     expect(outcome).toEqual({ accepted: false, reason: "fault", refusals: [] });
-    expect(findings[0]?.message).toContain('the source gave a promise for "staff"');
+    expect(diagnostics[0]?.message).toContain('the source gave a promise for "staff"');
     expect(codeOf(() => compile(document).session({ person: "p1", source: promised }))).toBe("bad-source");
   });
 });
 
 describe("bad data", () => {
   it("is not shown, is unknown to conditions, and is reported", () => {
-    const findings: Finding[] = [];
-    const session = museum.session({ person: "s-005", source, report: (finding) => findings.push(finding) });
+    const diagnostics: Diagnostic[] = [];
+    const session = museum.session({
+      person: "s-005",
+      source,
+      onDiagnostic: (diagnostic) => diagnostics.push(diagnostic),
+    });
     const row = { ...bell(), insured_value: "1e3", status: "lost" };
     const seen = session.mask("objects", row);
     expect(seen).toHaveProperty("title");
     expect(seen).not.toHaveProperty("insured_value");
     expect(seen).not.toHaveProperty("status");
-    expect(findings.map(({ kind, field }) => [kind, field])).toEqual([
+    expect(diagnostics.map(({ kind, field }) => [kind, field])).toEqual([
       ["bad-data", "status"],
       ["bad-data", "insured_value"],
     ]);
@@ -199,7 +203,7 @@ describe("bad data", () => {
 describe("a change", () => {
   it("lists every refused field and leaves the stored record as it is", () => {
     const stored = Object.freeze({ ...bell() });
-    const outcome = as("s-003").accept("edit", "objects", stored, {
+    const outcome = as("s-003").checkEdit("objects", stored, {
       label: "Rung.",
       title: "Bell",
       insured_value: "1.00",
@@ -223,7 +227,7 @@ describe("a change", () => {
     ["what is stored already", { title: bell()["title"], label: null }, {}],
     ["one field", { label: "Rung." }, { label: "Rung." }],
   ])("of %s is accepted", (_what, values, changes) => {
-    const outcome = as("s-003").accept("edit", "objects", bell(), values);
+    const outcome = as("s-003").checkEdit("objects", bell(), values);
     expect(outcome).toEqual({ accepted: true, record: { ...bell(), ...changes }, changes, dropped: [] });
   });
 
@@ -232,18 +236,18 @@ describe("a change", () => {
     ["a choice that is none", { status: "lost" }, "status"],
     ["null where a value is needed", { status: null }, "status"],
   ])("to %s is invalid, after it was permitted", (_what, values, field) => {
-    const outcome = as("s-001").accept("edit", "objects", bell(), values);
+    const outcome = as("s-001").checkEdit("objects", bell(), values);
     expect(outcome).toMatchObject({ accepted: false, reason: "invalid", refusals: [{ field, reason: "invalid" }] });
   });
 
   it("to a bad value is refused, not invalid, in a field that may not be set", () => {
-    expect(as("s-003").accept("edit", "objects", bell(), { acquired_on: "soon" })).toMatchObject({ reason: "refused" });
+    expect(as("s-003").checkEdit("objects", bell(), { acquired_on: "soon" })).toMatchObject({ reason: "refused" });
   });
 
   it("does not tell whether a guess at a hidden value was right", () => {
     const stored = bell();
     const outcomes = [stored["insured_value"], "1.00"].map((insured_value) =>
-      as("s-003").accept("edit", "objects", stored, { insured_value }),
+      as("s-003").checkEdit("objects", stored, { insured_value }),
     );
     expect(outcomes[0]).toEqual(outcomes[1]);
     expect(outcomes[0]).toMatchObject({ accepted: false });
@@ -252,16 +256,16 @@ describe("a change", () => {
   it("answers alike for what is hidden and what is not there", () => {
     const hidden = record("loans", "l-001");
     const session = as("s-004");
-    expect(session.accept("edit", "loans", hidden, { fee: "1.00" })).toEqual(
-      session.accept("edit", "loans", undefined, { fee: "1.00" }),
+    expect(session.checkEdit("loans", hidden, { fee: "1.00" })).toEqual(
+      session.checkEdit("loans", undefined, { fee: "1.00" }),
     );
-    expect(session.accept("delete", "loans", hidden)).toEqual(session.accept("delete", "loans", undefined));
+    expect(session.checkDelete("loans", hidden)).toEqual(session.checkDelete("loans", undefined));
     expect(session.decide("edit", "loans", hidden)).toEqual({ permitted: false, reason: "not-found" });
   });
 
   it("says of a key that is taken no more than that it cannot be used", () => {
     const values = { accession: "BM-SH-0003", title: "Bell", department: "ships" };
-    expect(as("s-005").accept("create", "objects", values)).toMatchObject({
+    expect(as("s-005").checkCreate("objects", values)).toMatchObject({
       reason: "invalid",
       refusals: [{ field: "accession", reason: "key-taken", message: "This key cannot be used." }],
     });

@@ -135,9 +135,9 @@ it("tells those of whom nothing is known from those of whom what is stored canno
       },
     });
     const source = portier.source({ ...asked, depts: [{ id: "d1" }] });
-    const report = () => {};
+    const onDiagnostic = () => {};
     const seen = order.map((index) => {
-      const session = portier.session({ person: people[index] as (typeof people)[number], source, report });
+      const session = portier.session({ person: people[index] as (typeof people)[number], source, onDiagnostic });
       return [index, session.may("view", "objects", asked.objects[0])] as const;
     });
     return new Map(seen);

@@ -62,7 +62,7 @@ describe("a snapshot", () => {
           .map(([key, one]) => [key, turned(one)]),
       );
     };
-    const copy = openSnapshot(turned(sent(fresh())) as Snapshot, { report: () => {} });
+    const copy = openSnapshot(turned(sent(fresh())) as Snapshot, { onDiagnostic: () => {} });
     expect(copy.mask("objects", record("objects", "BM-SH-0001"))).toEqual(
       as("s-003").mask("objects", record("objects", "BM-SH-0001")),
     );
@@ -148,9 +148,9 @@ describe("the small reader of snapshots", () => {
         const document = compile(house(one));
         const source = document.source(world as Record<string, readonly Row[]>);
         for (const person of ["p1", "p2", null]) {
-          const session = document.session({ person, source, request: promised, report: () => {} });
+          const session = document.session({ person, source, request: promised, onDiagnostic: () => {} });
           const snapshot = sent(snapshotOf(session, ["items"]));
-          const whole = openSnapshot(snapshot, { report: () => {} });
+          const whole = openSnapshot(snapshot, { onDiagnostic: () => {} });
           const small = opened(snapshot, ["items"]);
           counts[small === undefined ? "refused" : "opened"]++;
           if (small === undefined) continue;

@@ -42,7 +42,7 @@ describe.each(Object.entries(engines))("a condition that fails on some value on 
   afterAll(() => engine?.close());
 
   /** The answer with the hidden records there, and without them. */
-  async function bothWays<T>(ask: () => Promise<T>): Promise<readonly [unknown, unknown]> {
+  async function alsoAfter<T>(ask: () => Promise<T>): Promise<readonly [unknown, unknown]> {
     const answers: unknown[] = [];
     for (const rows of [[...hidden, ...seen], seen]) {
       await store(engine, notes, rows);
@@ -55,7 +55,7 @@ describe.each(Object.entries(engines))("a condition that fails on some value on 
     for (const condition of failing[engine.dialect.name] ?? []) {
       const { text, params } = maskedSelect(portier.session(), "notes", engine.dialect, { fence: true });
       const ask = () => engine.run(`select id from (${text}) n where ${condition} order by id`, params);
-      const [there, gone] = await bothWays(ask);
+      const [there, gone] = await alsoAfter(ask);
       expect(there, condition).toEqual(gone);
       // It does fail where nothing keeps it off: a test that could not would test nothing.
       await store(engine, notes, hidden);
@@ -87,7 +87,7 @@ describe.each(Object.entries(engines))("a condition that fails on some value on 
           .execute(),
     ];
     for (const ask of asks) {
-      const [there, gone] = await bothWays(ask);
+      const [there, gone] = await alsoAfter(ask);
       // MariaDB casts to other types than the builder's: then it fails both ways.
       expect(String(JSON.stringify(there)).replace(/near.*/, "")).toBe(
         String(JSON.stringify(gone)).replace(/near.*/, ""),
@@ -110,7 +110,7 @@ describe.each(Object.entries(engines))("a condition that fails on some value on 
     );
     for (const statement of statements) {
       const { sql: text, parameters } = statement.compile();
-      const [there, gone] = await bothWays(() => engine.run(text, parameters));
+      const [there, gone] = await alsoAfter(() => engine.run(text, parameters));
       expect(there).toEqual(gone);
       expect(gone).toEqual(seen.map(({ id }) => ({ id })));
     }
@@ -139,7 +139,7 @@ describe.each(Object.entries(engines))("a condition that fails on some value on 
     const loud = `create or replace function pg_temp.loud(t text) returns boolean language plpgsql cost 0.0001 as $$begin if t <> '1' then raise '%', t; end if; return true; end$$`;
     for (const condition of failing["postgres"] ?? []) {
       for (const start of ["", "prepare kept as "]) {
-        const [there, gone] = await bothWays(
+        const [there, gone] = await alsoAfter(
           asking(`${start}select id from ${schema}.notes where ${condition} order by id`),
         );
         expect(there, `${start} ${condition}`).toEqual(gone);
@@ -152,7 +152,7 @@ describe.each(Object.entries(engines))("a condition that fails on some value on 
         await inside.query(loud, []);
         return inside.query(`select id from ${schema}.notes where pg_temp.loud(title) order by id`, []);
       });
-    const [there, gone] = await bothWays(byFunction);
+    const [there, gone] = await alsoAfter(byFunction);
     expect(there).toEqual([{ id: "a" }, { id: "b" }]);
     expect(there).toEqual(gone);
     await engine.script?.(removal);

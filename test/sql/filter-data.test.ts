@@ -178,7 +178,7 @@ it("says as data what a session answers", () => {
         person: me,
         source: portier.source(clean),
         request: promised,
-        report: () => {},
+        onDiagnostic: () => {},
       });
       const filter = filterOf(session);
       fc.pre(filter !== undefined);

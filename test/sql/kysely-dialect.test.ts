@@ -26,7 +26,7 @@ describe.each(Object.entries(engines))("a person at work with the query builder 
 
   const working = (person: string | null, more: { confirmed?: readonly string[] } = {}) =>
     new Kysely<MuseumTables>({
-      dialect: portierDialect(portier, engine.connection, person, { request: { now }, ...more }),
+      dialect: portierDialect(portier, engine.connection, { person, request: { now } }, more),
     });
   const stored = async (table: string, key: string): Promise<Row | undefined> => {
     const declared = portier.schema.tables.get(table) as Table;

@@ -261,7 +261,7 @@ describe.each(Object.entries(engines))("selects of the query builder on %s", (_n
     });
     const { engine, copy } = databases;
     await fillSeen(copy, session);
-    const ours = new Kysely<MuseumTables>({ dialect: portierDialect(portier, engine.connection, person, { request }) });
+    const ours = new Kysely<MuseumTables>({ dialect: portierDialect(portier, engine.connection, { person, request }) });
     const plugged = builderFor<MuseumTables>(engine.dialect).withPlugin(portierPlugin(session, engine.dialect));
     const plain = builderFor<MuseumTables>(copy.dialect);
     for (const [what, statement] of Object.entries(statements)) {

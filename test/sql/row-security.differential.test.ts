@@ -1,5 +1,5 @@
 import fc from "fast-check";
-import { type Acceptance, compile, type Row, type RuleInput, type Session } from "portier";
+import { type ChangeResult, compile, type Row, type RuleInput, type Session } from "portier";
 import type { Connection } from "portier/database";
 import { rowSecurity } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -154,7 +154,7 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
   async function compareChange(
     link: Connection,
     statement: { readonly text: string; readonly params: readonly unknown[] },
-    judge: (confirmed: readonly string[]) => Acceptance,
+    judge: (confirmed: readonly string[]) => ChangeResult,
     table: Table,
     isReached: boolean,
     what: string,
@@ -268,7 +268,7 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
                 const params = [key, ...edited.map(([field, value]) => engine.dialect.encode(field.type, value))];
                 const what = `${person} edits ${tableName} ${key} ${JSON.stringify(edited.map(([field, value]) => [field.name, value]))}`;
                 const judge = (confirmed: readonly string[]) =>
-                  session.accept("edit", tableName, before, valuesOf(edited), { confirmed });
+                  session.checkEdit(tableName, before, valuesOf(edited), { confirmed });
                 await compareChange(link, { text, params }, judge, table, isReached, what);
               }
               const made = [
@@ -281,11 +281,10 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
               const params = made.map(([field, value]) => engine.dialect.encode(field.type, value));
               const what = `${person} creates ${tableName} ${JSON.stringify(made.map(([field, value]) => [field.name, value]))}`;
               const judge = (confirmed: readonly string[]) =>
-                session.accept("create", tableName, valuesOf(made), { confirmed });
+                session.checkCreate(tableName, valuesOf(made), { confirmed });
               await compareChange(link, { text, params }, judge, table, true, what);
               const removal = { text: `delete from ${seen}.${table.source} where id = $1 returning 1`, params: [key] };
-              const isGone = (confirmed: readonly string[]) =>
-                session.accept("delete", tableName, before, { confirmed });
+              const isGone = (confirmed: readonly string[]) => session.checkDelete(tableName, before, { confirmed });
               await compareChange(link, removal, isGone, table, isReached, `${person} deletes ${tableName} ${key}`);
             }
           });

@@ -22,5 +22,5 @@ const pausing = {
       }),
     ),
 };
-const giver = administration(portier, pausing).as("p1");
-await giver.make({ kind: "assign", person: "p3", role: "guide" }, { confirmed: ["gains-giving guide"] });
+const assigner = administration(portier, pausing).as("p1");
+await assigner.make({ kind: "assign", person: "p3", role: "guide" }, { confirmed: ["gains-assignable-roles guide"] });

@@ -6,7 +6,7 @@ import { administration } from "../../dist/people/index.js";
 const [file, document, data] = process.argv.slice(2);
 const portier = compile(JSON.parse(document));
 const store = jsonFileStore(portier, file, { source: portier.source(JSON.parse(data)) });
-const giver = administration(portier, store).as("p1");
+const assigner = administration(portier, store).as("p1");
 process.stdout.write("ready\n");
 for (let round = 0; ; round++) {
   const change = {
@@ -15,5 +15,5 @@ for (let round = 0; ; round++) {
     role: "guide",
     reason: "x".repeat(round % 7),
   };
-  await giver.make(change, { confirmed: ["gains-giving guide"] });
+  await assigner.make(change, { confirmed: ["gains-assignable-roles guide"] });
 }

@@ -10,11 +10,11 @@ import { conditionsAbout, filtersOf } from "./grammar.js";
  */
 
 export const roles = {
-  junior: { givenBy: ["senior", "clerk"] },
-  senior: { include: ["junior"], givenBy: ["clerk", "outer"] },
-  clerk: { exclusive: ["lead"], givenBy: ["clerk", "inner"], atLeast: 1 },
-  editor: { scope: "events", givenBy: ["lead of this", "senior"] },
-  lead: { scope: "events", include: ["editor"], givenBy: ["clerk", "senior", "lead of this"], atLeast: 1 },
+  junior: { assignableBy: ["senior", "clerk"] },
+  senior: { include: ["junior"], assignableBy: ["clerk", "outer"] },
+  clerk: { exclusive: ["lead"], assignableBy: ["clerk", "inner"], minHolders: 1 },
+  editor: { scope: "events", assignableBy: ["lead of this", "senior"] },
+  lead: { scope: "events", include: ["editor"], assignableBy: ["clerk", "senior", "lead of this"], minHolders: 1 },
 };
 
 const staffFields = {
@@ -181,14 +181,14 @@ interface RuleParts {
   readonly except: string | undefined;
   readonly where: string | undefined;
   readonly becomes: string | undefined;
-  readonly bothWays: boolean;
+  readonly alsoAfter: boolean;
   readonly from: string | undefined;
   readonly until: string | undefined;
 }
 
 /** A rule's head around its extents. `reading`, `acting` and `changing` are extents by what they are for. */
 function makeRule(parts: RuleParts, read: object, act: object, change: object, otherwise: object): RuleInput {
-  const { effect, to, except, where, becomes, bothWays, from, until } = parts;
+  const { effect, to, except, where, becomes, alsoAfter, from, until } = parts;
   const isChange = becomes !== undefined;
   const extents = { ...(isChange || effect === "confirm" ? {} : read), ...(isChange ? {} : act), ...change };
   return {
@@ -197,7 +197,7 @@ function makeRule(parts: RuleParts, read: object, act: object, change: object, o
     ...(except === undefined ? {} : { except: [except] }),
     ...(where === undefined ? {} : { where }),
     ...(becomes === undefined ? {} : { becomes }),
-    ...(bothWays && !isChange && effect !== "permit" ? { bothWays } : {}),
+    ...(alsoAfter && !isChange && effect !== "permit" ? { alsoAfter } : {}),
     ...(from === undefined ? {} : { from }),
     ...(until === undefined ? {} : { until }),
   };
@@ -211,7 +211,7 @@ function heads(whom: fc.Arbitrary<string>, where: fc.Arbitrary<string>): fc.Arbi
     except: rarely(whom, 5),
     where: rarely(where, 2),
     becomes: rarely(fc.oneof(where, fc.constant("any")), 3),
-    bothWays: fc.boolean(),
+    alsoAfter: fc.boolean(),
     from: rarely(fc.constantFrom("2027-01-31", "2027-01-31T12:00:00Z", "2027-01-31T12:00:00.000001Z"), 12),
     until: rarely(fc.constantFrom("2027-02-02T00:00:00+01:00", "2027-03-01"), 12),
   });
@@ -347,7 +347,7 @@ const marks = {
 
 const settings = {
   ...{ table: "marks", person: "who", on: "part", field: "attr", level: "how", record: "rec" },
-  ...{ from: "from", until: "until", givenBy: ["clerk"] },
+  ...{ from: "from", until: "until", settableBy: ["clerk"] },
   adds: {
     items: { view: ["price", "title"], edit: ["status", "level"] },
     sheet: { view: "secret", edit: ["q1", "q2"] },
@@ -481,7 +481,7 @@ export const worlds = fc.record({
         })),
       { maxLength: 3 },
     )
-    .map((rows) => rows.map((row, index) => ({ id: `a${index}`, ...row, givenBy: null, reason: null }))),
+    .map((rows) => rows.map((row, index) => ({ id: `a${index}`, ...row, assignedBy: null, reason: null }))),
   portier_delegations: fc
     .array(
       fc.record<Record<string, unknown>>({
@@ -493,7 +493,7 @@ export const worlds = fc.record({
       }),
       { maxLength: 4 },
     )
-    .map((rows) => rows.map((row, index) => ({ id: `d${index}`, ...row, givenBy: null, reason: null }))),
+    .map((rows) => rows.map((row, index) => ({ id: `d${index}`, ...row, assignedBy: null, reason: null }))),
   portier_protections: fc
     .array(
       fc.record<Record<string, unknown>>({

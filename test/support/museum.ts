@@ -35,13 +35,13 @@ export function record(table: string, key: string): Row {
 
 /** The session of a person, or of a visitor. A fault or bad data in the museum fails the test that meets it. */
 export function as(person?: string): Session {
-  const report = ({ message }: { message: string }) => {
+  const onDiagnostic = ({ message }: { message: string }) => {
     throw new Error(message);
   };
   return portier.session({
     ...(person === undefined ? {} : { person }),
     source,
-    report,
+    onDiagnostic,
     request: { now: "2026-11-24T09:00:00Z" },
   });
 }

@@ -1194,10 +1194,10 @@ export class Naive {
     const first = addresses(before);
     const second = addresses(after);
     const standard = (rule: Rule): Truth => {
-      const { where, becomes, bothWays } = rule.body;
+      const { where, becomes, alsoAfter } = rule.body;
       const held = this.#condition(table, before, where);
       const who = this.#who(table, before, rule);
-      if (bothWays === true) return and([who, or([held, this.#condition(table, after, where)])]);
+      if (alsoAfter === true) return and([who, or([held, this.#condition(table, after, where)])]);
       const later = becomes ?? (rule.effect === "permit" ? where : undefined);
       return and([who, held, this.#condition(table, after, later)]);
     };

@@ -1,7 +1,7 @@
 import { readFileSync } from "node:fs";
 import type { Row } from "portier";
 import { compileText } from "portier/document";
-import { accessDifference, everybodysDifference, personViewers } from "portier/verify";
+import { diffAccess, diffSessions, personViewers } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { museumFile, portier, records, source } from "../support/museum.js";
 
@@ -16,16 +16,16 @@ describe("what a change of the rules comes to for everybody", () => {
   };
 
   it("is nothing where nothing changes, and what changes back is the same the other way round", () => {
-    expect(everybodysDifference(everybody(portier), everybody(compileText(text)), records)).toEqual([]);
+    expect(diffAccess(everybody(portier), everybody(compileText(text)), records)).toEqual([]);
     const wide = changed("where: status = 'on_display'", "where: status <> 'withdrawn'");
-    const there = everybodysDifference(everybody(portier), everybody(wide), records);
-    const back = everybodysDifference(everybody(wide), everybody(portier), records);
+    const there = diffAccess(everybody(portier), everybody(wide), records);
+    const back = diffAccess(everybody(wide), everybody(portier), records);
     expect(back).toEqual(there.map(({ persons, gains, losses }) => ({ persons, gains: losses, losses: gains })));
   });
 
   it("counts how much a condition that is a little too wide gives away, to whom, with samples", () => {
     const wide = changed("where: status = 'on_display'", "where: status <> 'withdrawn'");
-    const differences = everybodysDifference(everybody(portier), everybody(wide), records);
+    const differences = diffAccess(everybody(portier), everybody(wide), records);
     const visitor = differences.find(({ persons }) => persons.includes("visitor"));
     const hidden = records("objects").filter(({ status }) => status !== "withdrawn" && status !== "on_display");
     expect(visitor?.gains).toContainEqual({
@@ -53,7 +53,7 @@ describe("what a change of the rules comes to for everybody", () => {
       const rows = { ...tables, portier_assignments, portier_delegations: [] };
       return portier.session({ person: "s-007", source: portier.source(rows), request });
     };
-    const { gains } = accessDifference(open([]), open(assignments), records);
+    const { gains } = diffSessions(open([]), open(assignments), records);
     expect(gains.find(({ table }) => table === "exhibition_team")).toMatchObject({
       actions: ["list"],
       records: 3,
@@ -64,7 +64,7 @@ describe("what a change of the rules comes to for everybody", () => {
   it("agrees with what each may do with each record", () => {
     const [before, after] = ["s-007", "s-005"].map((person) => portier.session({ person, source, request }));
     if (before === undefined || after === undefined) throw new Error("no session");
-    const { gains, losses } = accessDifference(before, after, records);
+    const { gains, losses } = diffSessions(before, after, records);
     for (const [lines, more, less] of [
       [gains, after, before],
       [losses, before, after],

@@ -2,7 +2,7 @@ import { readdirSync, readFileSync } from "node:fs";
 import fc from "fast-check";
 import { compile, type DocumentInput, type Portier, type Row, type RuleInput } from "portier";
 import { compileText } from "portier/document";
-import { doubtCodes, lint } from "portier/verify";
+import { lint, warningCodes } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { printCondition } from "../../src/conditions/printer.js";
 import type { Condition } from "../../src/conditions/syntax.js";
@@ -43,7 +43,7 @@ describe("a doubt", () => {
         one: { to: "keeper", reserve: { view: ["title"] } },
         two: { to: "head", reserve: { view: ["title", "note"] } },
       },
-      ["two-reserves"],
+      ["overlapping-reserves"],
     ],
     [
       "two reserves on different fields",
@@ -56,7 +56,7 @@ describe("a doubt", () => {
         one: { to: "keeper", reserve: { edit: { cells: "A1:B4" } } },
         two: { to: "head", reserve: { edit: { cells: "B4:B9" } } },
       },
-      ["two-reserves"],
+      ["overlapping-reserves"],
     ],
     [
       "two reserves on ranges apart",
@@ -93,7 +93,7 @@ describe("a doubt", () => {
       { one: { where: "not exists (marks where thing = this and level > 2)", deny: { view: ["note"] } } },
       [],
     ],
-    ["a blind edit", { one: { to: "head", permit: { edit: ["title"] } } }, ["blind-edit"]],
+    ["a blind edit", { one: { to: "head", permit: { edit: ["title"] } } }, ["edit-without-view"]],
     [
       "a comparison with null",
       { one: { to: "keeper", where: "note = null or title = 'a'", permit: { edit: ["title"] } } },
@@ -102,7 +102,7 @@ describe("a doubt", () => {
     [
       "a list with null in it, beside a bound that none of it meets",
       { one: { to: "keeper", where: "row in (null, 1) and row > 2", permit: { edit: ["title"] } } },
-      ["never-met", "null-comparison"],
+      ["condition-never-true", "null-comparison"],
     ],
   ])("%s", (_what, rules, expected) => {
     expect(lint(compile(house(rules))).map(({ code }) => code)).toEqual(expected);
@@ -133,7 +133,7 @@ describe("a doubt about names and keys", () => {
       "a screen for a group of which none may",
       { groups: { heads: { members: ["head"] } }, ...screen("heads") },
       { edits },
-      ["dead-screen"],
+      ["unreachable-screen"],
     ],
     [
       "a group that only a screen names",
@@ -148,7 +148,7 @@ describe("a doubt about names and keys", () => {
       "a screen for who is in two",
       { screens: { both: { needs: "things.edit.title" } } },
       { edits, kept: { to: "head", reserve: { edit: ["title"] } } },
-      ["swallowed"],
+      ["always-denied"],
     ],
     [
       "a person's key in a group",
@@ -196,9 +196,9 @@ describe("a doubt about giving roles", () => {
     roles: { keeper: {}, head },
   });
   it.each<[string, boolean, object, string[]]>([
-    ["none where roles are assigned", true, { givenBy: "head", atLeast: 1 }, []],
-    ["who gives what is never assigned", false, { givenBy: "head" }, ["giving-without-assignments"]],
-    ["somebody must hold what nobody gives", true, { atLeast: 1 }, ["held-and-not-given"]],
+    ["none where roles are assigned", true, { assignableBy: "head", minHolders: 1 }, []],
+    ["who gives what is never assigned", false, { assignableBy: "head" }, ["assignable-without-assignments"]],
+    ["somebody must hold what nobody gives", true, { minHolders: 1 }, ["min-holders-not-assignable"]],
   ])("%s", (_what, assignments, head, codes) => {
     expect(lint(compile(document(assignments, head))).map(({ code }) => code)).toEqual(codes);
   });
@@ -227,7 +227,7 @@ describe("a doubt whether a rule is ever met, or is always stopped", () => {
         const permit: RuleInput = { to: "junior", where: both(one, second), permit: { delete: "yes" } };
         const document = drawnHouse({ rules: [permit, known] });
         const isMet = permitted(document, records);
-        const isDoubted = codesOf(document, "r0", "never-met").length > 0;
+        const isDoubted = codesOf(document, "r0", "condition-never-true").length > 0;
         if (isDoubted) doubted++;
         if (isMet) met++;
         expect(isDoubted && isMet, both(one, second)).toBe(false);
@@ -248,7 +248,7 @@ describe("a doubt whether a rule is ever met, or is always stopped", () => {
         const where = wide ? printCondition(b) : both(a, b);
         const document = drawnHouse({ rules: [block, { to: permitTo, where, permit: { delete: "yes" } }, known] });
         const isPermitted = permitted(document, records);
-        const isDoubted = codesOf(document, "r1", "swallowed").length > 0;
+        const isDoubted = codesOf(document, "r1", "always-denied").length > 0;
         if (isDoubted) doubted++;
         if (isPermitted) passed++;
         expect(isDoubted && isPermitted, where).toBe(false);
@@ -261,33 +261,37 @@ describe("a doubt whether a rule is ever met, or is always stopped", () => {
 });
 
 describe("what is meant", () => {
-  const lintOf = (rule: RuleInput, meant: Partial<Record<"table" | "role", Record<string, string>>> = {}) => {
+  const lintOf = (rule: RuleInput, ignore: Partial<Record<"table" | "role", Record<string, string>>> = {}) => {
     const document = house({ blind: rule });
-    const things = { ...document.tables["things"], ...(meant.table && { meant: meant.table }) };
-    const roles = { keeper: {}, head: meant.role === undefined ? {} : { meant: meant.role } };
+    const things = { ...document.tables["things"], ...(ignore.table && { ignore: ignore.table }) };
+    const roles = { keeper: {}, head: ignore.role === undefined ? {} : { ignore: ignore.role } };
     const tables = { ...document.tables, things } as DocumentInput["tables"];
     return lint(compile({ ...document, roles, tables })).map(({ code }) => code);
   };
   const blind: RuleInput = { to: "head", permit: { edit: ["title"] } };
-  const reason = { "blind-edit": "Titles are dictated." };
+  const reason = { "edit-without-view": "Titles are dictated." };
 
   it.each<[string, () => string[], string[]]>([
-    ["in the rule", () => lintOf({ ...blind, meant: reason }), []],
+    ["in the rule", () => lintOf({ ...blind, ignore: reason }), []],
     ["in its table", () => lintOf(blind, { table: reason }), []],
-    ["but not elsewhere", () => lintOf(blind, { role: reason }), ["blind-edit", "nothing-to-silence"]],
+    ["but not elsewhere", () => lintOf(blind, { role: reason }), ["edit-without-view", "unused-ignore"]],
     [
       "and nothing else",
-      () => lintOf({ ...blind, meant: { "never-met": "No." } }),
-      ["blind-edit", "nothing-to-silence"],
+      () => lintOf({ ...blind, ignore: { "condition-never-true": "No." } }),
+      ["edit-without-view", "unused-ignore"],
     ],
-    ["by its own name", () => lintOf({ ...blind, meant: { "blind-edits": "No." } }), ["blind-edit", "unknown-doubt"]],
+    [
+      "by its own name",
+      () => lintOf({ ...blind, ignore: { "blind-edits": "No." } }),
+      ["edit-without-view", "unknown-warning"],
+    ],
     // What only records show may be silenced where none are at hand.
-    ["of records", () => lintOf({ ...blind, meant: { ...reason, "mostly-null": "So far." } }), []],
+    ["of records", () => lintOf({ ...blind, ignore: { ...reason, "mostly-null-field": "So far." } }), []],
   ])("is not doubted %s", (_where, run, codes) => expect(run()).toEqual(codes));
 
   it("needs a reason", () => {
-    const broken = house({ blind: { ...blind, meant: { "blind-edit": true } as never } });
-    expect(() => compile(broken)).toThrow(/meant: blind-edit must be a text/);
+    const broken = house({ blind: { ...blind, ignore: { "edit-without-view": true } as never } });
+    expect(() => compile(broken)).toThrow(/meant: edit-without-view must be a text/);
   });
 });
 
@@ -296,9 +300,9 @@ describe("the page of a doubt", () => {
   const pages = readdirSync(folder).filter((name) => name !== "README.md");
 
   it("is there for each code, and in the index", () => {
-    expect(pages.sort()).toEqual(doubtCodes.map((code) => `${code}.md`).sort());
+    expect(pages.sort()).toEqual(warningCodes.map((code) => `${code}.md`).sort());
     const index = readFileSync(`${folder}/README.md`, "utf8");
-    for (const code of doubtCodes) expect(index).toContain(`[${code}](${code}.md)`);
+    for (const code of warningCodes) expect(index).toContain(`[${code}](${code}.md)`);
   });
 
   const blocks = (text: string, language: string) =>
@@ -310,13 +314,13 @@ describe("the page of a doubt", () => {
     return { data: { tables: new Map(Object.entries(tables)), source: portier.source(tables) } };
   };
   // What expectations leave out is told to lint, and not seen by it.
-  it.each(doubtCodes.filter((code) => code !== "untested-rule"))(
+  it.each(warningCodes.filter((code) => code !== "untested-rule"))(
     "shows what is doubted and what is not: %s",
     (code) => {
       const [bad = "", good = ""] = readFileSync(`${folder}/${code}.md`, "utf8").split("## Not doubted");
       const found = [bad, good].map((half) => {
         const portier = compileText(blocks(half, "yaml")[0] ?? "", { file: code });
-        const browser = code === "needs-the-server";
+        const browser = code === "needs-server";
         const screens = code === "permit-without-screen";
         return lint(portier, { ...recordsIn(portier, half), browser, screens }).map((one) => one.code);
       });

@@ -1,7 +1,7 @@
 import fc from "fast-check";
 import { compile, type DocumentInput, type Row } from "portier";
 import { makeReport, reportMarkdown, reportPage } from "portier/report";
-import { accessMatrix, compareWith, everybodysDifference, foldMatrix, lint, personViewers } from "portier/verify";
+import { accessMatrix, compareWith, diffAccess, groupMatrix, lint, personViewers } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { everyRules, house, items, lines, now, rules, sheetRules, worlds } from "../support/house.js";
 
@@ -62,7 +62,7 @@ describe("the access matrix", () => {
         const rows = accessMatrix(portier, viewers, { records });
         const look = (id: string) =>
           JSON.stringify(rows.filter(({ viewer }) => viewer.id === id).map(({ cells }) => [...cells]));
-        const folded = foldMatrix(rows);
+        const folded = groupMatrix(rows);
         expect(folded.flatMap((fold) => fold.viewers).length).toBe(viewers.length);
         const looks = folded.map((fold) => new Set(fold.viewers.map(({ id }) => look(id))));
         for (const own of looks) expect(own.size).toBe(1);
@@ -114,7 +114,7 @@ describe("what a change of the rules comes to", () => {
         const before = worldOf(one, one.rules);
         const after = worldOf(one, one.other);
         const records = (table: string) => before.tables[table] ?? [];
-        const found = everybodysDifference(before.viewers, after.viewers, records);
+        const found = diffAccess(before.viewers, after.viewers, records);
         for (const [at, { id, session }] of after.viewers.entries()) {
           const was = before.viewers[at]?.session;
           const own = found.find(({ persons }) => persons.includes(id));

@@ -1,7 +1,7 @@
 import { readFileSync } from "node:fs";
 import { compile, type DocumentInput, PortierError } from "portier";
 import { parseDocument } from "portier/document";
-import { findUnnoticed, mutationsOf, personViewers, readExpectations } from "portier/verify";
+import { mutationsOf, personViewers, readExpectations, survivingMutations } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { museumFile } from "../support/museum.js";
 
@@ -36,7 +36,7 @@ const things = [
 const run = (expectations: readonly object[]) => {
   const sourceOf = (one: ReturnType<typeof compile>) => one.source({ staff, things });
   const records = (table: string) => ({ staff, things })[table as "staff"] ?? [];
-  return findUnnoticed(document, compile(document), {
+  return survivingMutations(document, compile(document), {
     read: (one) => readExpectations(one, { expectations }),
     data: (one) => ({ source: sourceOf(one), records }),
     viewers: (one) => personViewers(one, staff, { source: sourceOf(one) }),
@@ -140,7 +140,7 @@ describe("mistakes in rules", () => {
     } as DocumentInput;
     const sourceOf = (one: ReturnType<typeof compile>) => one.source({ staff, things });
     const records = (table: string) => ({ staff, things })[table as "staff"] ?? [];
-    const { unnoticed } = findUnnoticed(ends, compile(ends), {
+    const { unnoticed } = survivingMutations(ends, compile(ends), {
       read: (one) => readExpectations(one, { expectations: [] }),
       data: (one) => ({ source: sourceOf(one), records }),
       viewers: (one) => personViewers(one, staff, { source: sourceOf(one) }),

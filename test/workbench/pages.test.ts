@@ -209,7 +209,7 @@ describe.skipIf(chromiumPath === undefined)("the workbench", () => {
     await button(page, "Save …").click();
     await text(page, ".side").toContain("Nobody gains or loses anything.");
     await button(page, "Save it so").click();
-    await expect.poll(() => rules()).toMatch(/^ {2}restorer: \{ givenBy: \[director\] \}$/m);
+    await expect.poll(() => rules()).toMatch(/^ {2}restorer: \{ assignableBy: \[director\] \}$/m);
     expect(rules().match(/#.*/g)).toEqual(readFileSync(museumFile, "utf8").match(/#.*/g));
   });
 

@@ -5,7 +5,7 @@ import { streamSSE } from "hono/streaming";
 import { type Portier, snapshotOf } from "portier";
 import type { Connection } from "portier/database";
 import { boundedBody } from "./bounded-body.js";
-import { type HouseEnv, noSuchThing, openHouse } from "./house.js";
+import { type MuseumEnv, noSuchThing, openMuseum } from "./museum.js";
 import { planRoutes } from "./plan.js";
 import { roleRoutes } from "./roles.js";
 import { onlyFromHere, signIn, signOut } from "./sign-in.js";
@@ -38,9 +38,9 @@ export function museumApp(
   connection: Connection,
   pages: string,
   { now, hosts = ["127.0.0.1", "localhost"] }: MuseumOptions = {},
-): Hono<HouseEnv> {
-  const app = new Hono<HouseEnv>();
-  const house = openHouse(portier, connection, now);
+): Hono<MuseumEnv> {
+  const app = new Hono<MuseumEnv>();
+  const museum = openMuseum(portier, connection, now);
 
   app.use(
     "/api/*",
@@ -49,7 +49,7 @@ export function museumApp(
   app.use("/api/*", onlyFromHere(hosts));
 
   app.use("/api/*", async (context, next) => {
-    context.set("house", house);
+    context.set("museum", museum);
     await next();
   });
 
@@ -61,7 +61,7 @@ export function museumApp(
 
   // The list of those who can be tried. A real house would have a sign-in instead.
   app.get("/api/people", async (context) => {
-    const { store } = context.get("house");
+    const { store } = context.get("museum");
     const people = await store.read((source) =>
       [...(source.all?.("staff") ?? [])].map(({ id, name, post, active }) => ({ id, name, post, active })),
     );
@@ -88,9 +88,9 @@ export function museumApp(
 
   // What the page needs to draw: the plan of who asks, and the shapes of the tables in it.
   app.get("/api/session", async (context) => {
-    const { store, acting, who } = context.get("house");
-    const snapshot = await acting(context).ask((session) => snapshotOf(session));
-    const { person, actedBy } = who(context);
+    const { store, database, authenticate } = context.get("museum");
+    const snapshot = await database(context).ask((session) => snapshotOf(session));
+    const { person, actedBy } = authenticate(context);
     const nameOf = async (key: string | number | null | undefined) =>
       key === null || key === undefined
         ? undefined
@@ -121,7 +121,7 @@ export function museumApp(
     streamSSE(context, async (stream) => {
       const over = new Promise<void>((resolve) => stream.onAbort(resolve));
       const tell = () => void stream.writeSSE({ event: "access", data: "changed" });
-      const stop = await house.store.watch(tell);
+      const stop = await museum.store.watch(tell);
       await stream.writeSSE({ event: "ready", data: "" });
       if (!stream.aborted) await over;
       await stop();
@@ -130,7 +130,7 @@ export function museumApp(
 
   app.route("/api/roles", roleRoutes());
   app.route("/api/plan", planRoutes());
-  app.use("/api/*", (context, next) => context.get("house").records(context, next));
+  app.use("/api/*", (context, next) => context.get("museum").records(context, next));
   app.all("/api/*", noSuchThing);
 
   app.get("*", (context) => {

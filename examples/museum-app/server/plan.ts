@@ -1,11 +1,11 @@
 import { randomUUID } from "node:crypto";
 import { type Context, Hono } from "hono";
-import { type Acceptance, PortierError } from "portier";
+import { type ChangeResult, PortierError } from "portier";
 import { ConflictError } from "portier/database";
 import { type Administrator, administration, gridRows, type ProtectionChange, type RowOutcome } from "portier/people";
 import { keptRanges, parseRange } from "portier/ranges";
 import { lockedFor, type NamedCells, writeSheetProtection } from "portier/workbook";
-import { type HouseEnv, noSuchThing, screensOf } from "./house.js";
+import { type MuseumEnv, noSuchThing, screensOf } from "./museum.js";
 import { BadWorkbook, Busy, readWorkbook } from "./read-workbook.js";
 import { writeWorkbook } from "./workbook.js";
 
@@ -15,8 +15,8 @@ const table = "plan";
  * What the plan has beyond its records: what is protected in it and changes of that, rows that are inserted and deleted with
  * the protections following, and workbooks. The rows themselves come and go by the routes that every table has.
  */
-export function planRoutes(): Hono<HouseEnv> {
-  const app = new Hono<HouseEnv>();
+export function planRoutes(): Hono<MuseumEnv> {
+  const app = new Hono<MuseumEnv>();
 
   app.use(async (context, next) => {
     if (!(await screensOf(context)).includes(table)) return noSuchThing(context);
@@ -25,8 +25,8 @@ export function planRoutes(): Hono<HouseEnv> {
   });
 
   app.get("/ranges", async (context) => {
-    const { portier, store, acting } = context.get("house");
-    const { kept, mayProtect } = await acting(context).ask((session) => ({
+    const { portier, store, database } = context.get("museum");
+    const { kept, mayProtect } = await database(context).ask((session) => ({
       kept: keptRanges(session, table).filter(({ action }) => action === "edit"),
       mayProtect: session.reach("protect", table) !== "none",
     }));
@@ -81,10 +81,10 @@ export function planRoutes(): Hono<HouseEnv> {
   });
 
   app.get("/sheet.xlsx", async (context) => {
-    const { portier, acting } = context.get("house");
-    const { records } = await acting(context).list(table, { action: "export", sort: ["row"] });
+    const { portier, database } = context.get("museum");
+    const { records } = await database(context).list(table, { action: "export", sort: ["row"] });
     const columns = portier.schema.tables.get(table)?.grid?.columns ?? [];
-    const { locked, kept } = await acting(context).ask((session) => ({
+    const { locked, kept } = await database(context).ask((session) => ({
       locked: lockedFor(session, table, records),
       kept: keptRanges(session, table),
     }));
@@ -127,23 +127,22 @@ export function planRoutes(): Hono<HouseEnv> {
   return app;
 }
 
-function personOf(context: Context<HouseEnv>): Administrator {
-  const { who, portier, store } = context.get("house");
-  const { person, ...options } = who(context);
-  return administration(portier, store).as(String(person), options);
+function personOf(context: Context<MuseumEnv>): Administrator {
+  const { authenticate, portier, store } = context.get("museum");
+  const { person, ...more } = authenticate(context);
+  return administration(portier, store).as({ ...more, person: String(person) });
 }
 
-function rowsOf(context: Context<HouseEnv>) {
-  const { who, portier, connection } = context.get("house");
-  const { person, ...options } = who(context);
-  return gridRows(portier, connection, table).as(person, options);
+function rowsOf(context: Context<MuseumEnv>) {
+  const { authenticate, portier, connection } = context.get("museum");
+  return gridRows(portier, connection, table).as(authenticate(context));
 }
 
 /** What became of a row, as the person may be told: notes, and never the rules that they are of. */
 function toldOf(outcome: RowOutcome) {
   if (outcome.accepted) return { accepted: true, key: outcome.record?.["id"] ?? null };
   if (outcome.reason === "lost-cells") return { ...outcome };
-  const { reason, refusals, confirm } = outcome as Extract<Acceptance, { accepted: false }>;
+  const { reason, refusals, confirm } = outcome as Extract<ChangeResult, { accepted: false }>;
   return {
     accepted: false,
     reason,

@@ -1,14 +1,14 @@
 import { type Context, Hono } from "hono";
 import { administration, type RoleChange } from "portier/people";
-import { type HouseEnv, noSuchThing, screensOf } from "./house.js";
+import { type MuseumEnv, noSuchThing, screensOf } from "./museum.js";
 
 /** Who holds what, and giving and taking it: for those whom the administration screen is shown. */
-export function roleRoutes(): Hono<HouseEnv> {
-  const app = new Hono<HouseEnv>();
-  const giver = (context: Context<HouseEnv>) => {
-    const { who, portier, store } = context.get("house");
-    const { person, ...options } = who(context);
-    return administration(portier, store).as(String(person), options);
+export function roleRoutes(): Hono<MuseumEnv> {
+  const app = new Hono<MuseumEnv>();
+  const assigner = (context: Context<MuseumEnv>) => {
+    const { authenticate, portier, store } = context.get("museum");
+    const { person, ...more } = authenticate(context);
+    return administration(portier, store).as({ ...more, person: String(person) });
   };
   app.use(async (context, next) => {
     if (!(await screensOf(context)).includes("administration")) return noSuchThing(context);
@@ -16,21 +16,21 @@ export function roleRoutes(): Hono<HouseEnv> {
     return undefined;
   });
   app.get("/", async (context) => {
-    const { store, portier } = context.get("house");
+    const { store, portier } = context.get("museum");
     const assignments = await store.read((source) => [...(source.all?.("portier_assignments") ?? [])]);
     // From least to most, so that the first is the one for a newcomer.
-    const offered = (await giver(context).givable()).map(({ role: name, note }) => ({ name, note }));
+    const offered = (await assigner(context).assignable()).map(({ role: name, note }) => ({ name, note }));
     const scoped = [...portier.schema.roles.values()].filter(({ scope }) => scope !== undefined);
     const roles = [...offered, ...scoped.map(({ name, note, scope }) => ({ name, note, scope }))];
     return context.json({ assignments, roles, entries: await store.entries({ limit: 20 }) });
   });
   app.post("/preview", async (context) => {
     const { change } = (await context.req.json()) as { change: RoleChange };
-    return context.json(await giver(context).preview(change));
+    return context.json(await assigner(context).preview(change));
   });
   app.post("/", async (context) => {
     const { change, confirmed = [] } = (await context.req.json()) as { change: RoleChange; confirmed?: string[] };
-    const outcome = await giver(context).make(change, { confirmed });
+    const outcome = await assigner(context).make(change, { confirmed });
     return context.json(outcome, outcome.accepted ? 200 : 409);
   });
   app.onError((error, context) =>

@@ -7,7 +7,7 @@ import { RecordList } from "./RecordList.js";
 import { Roles } from "./Roles.js";
 import { linkTo, useRoute } from "./route.js";
 import { SignIn } from "./SignIn.js";
-import { HouseProvider, useHouse } from "./session.js";
+import { MuseumProvider, useMuseum } from "./session.js";
 
 /** The grid is fetched by those alone who open the plan. */
 const Plan = lazy(async () => ({ default: (await import("./plan/Plan.js")).Plan }));
@@ -20,20 +20,20 @@ const pages: readonly { readonly screen: string; readonly label: string; readonl
   { screen: "treatments", label: "Treatments", table: "treatments" },
   { screen: "exhibits", label: "Captions", table: "exhibits" },
   { screen: "plan", label: "Plan", table: "plan" },
-  { screen: "house", label: "House", table: "staff" },
+  { screen: "museum", label: "Museum", table: "staff" },
   { screen: "administration", label: "Roles" },
 ];
 
 export function App(): ReactNode {
   return (
-    <HouseProvider>
+    <MuseumProvider>
       <Shell />
-    </HouseProvider>
+    </MuseumProvider>
   );
 }
 
 function Shell(): ReactNode {
-  const { person, name, actedBy, actedByName, refresh } = useHouse();
+  const { person, name, actedBy, actedByName, refresh } = useMuseum();
   const { screens, home } = useScreens();
   const [asked, ...rest] = useRoute();
   const screen = asked ?? home ?? "sign-in";
@@ -83,7 +83,7 @@ function Shell(): ReactNode {
 /** A page that is not among one's screens does not exist, whatever address is typed. */
 function Page({ screen, rest }: { screen: string; rest: readonly string[] }): ReactNode {
   const { screens } = useScreens();
-  const { shapes } = useHouse();
+  const { shapes } = useMuseum();
   const page = pages.find((one) => one.screen === screen);
   if (page === undefined || !screens.includes(screen)) {
     return (

@@ -3,7 +3,7 @@ import { usePortier } from "portier/react";
 import type { ReactNode } from "react";
 import { useState } from "react";
 import { changeMany, type LineResult } from "./api.js";
-import { useHouse } from "./session.js";
+import { useMuseum } from "./session.js";
 import { words } from "./words.js";
 
 interface BulkProps {
@@ -16,7 +16,7 @@ interface BulkProps {
 /** The same value for many records at once, in the fields that may be changed so: all of it, or nothing. */
 export function BulkChange({ table, keys, onDone }: BulkProps): ReactNode {
   const session = usePortier();
-  const { shapes } = useHouse();
+  const { shapes } = useMuseum();
   const [name, setName] = useState<string | null>(null);
   const [value, setValue] = useState("");
   const [results, setResults] = useState<readonly LineResult[]>();

@@ -5,11 +5,11 @@ import { May } from "portier/react";
 import type { ReactNode } from "react";
 import { useState } from "react";
 import { importRecords, type LineResult, type ShapeField } from "./api.js";
-import { useHouse } from "./session.js";
+import { useMuseum } from "./session.js";
 
 /** New records from a file: all of them are made, or none, with a result for each line. */
 export function CsvImport({ table, onDone }: { table: string; onDone: () => void }): ReactNode {
-  const { shapes } = useHouse();
+  const { shapes } = useMuseum();
   const [results, setResults] = useState<readonly LineResult[]>();
   const [failure, setFailure] = useState<string>();
   const read = async (file: File | null) => {

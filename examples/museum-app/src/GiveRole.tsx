@@ -2,7 +2,7 @@ import { Button, Group, Select, TextInput } from "@mantine/core";
 import type { Row } from "portier";
 import { type ReactNode, useEffect, useState } from "react";
 import { listRecords } from "./api.js";
-import { useHouse } from "./session.js";
+import { useMuseum } from "./session.js";
 
 export type RoleChange = {
   readonly kind: "assign" | "revoke" | "replace";
@@ -23,15 +23,15 @@ export interface KnownRole {
   readonly scope?: string;
 }
 
-interface GiveProps {
+interface AssignProps {
   readonly people: readonly { readonly id: string; readonly name: string }[];
   readonly roles: readonly KnownRole[];
   readonly onPreview: (change: RoleChange) => void;
 }
 
 /** A role for somebody, of one record where it is held on one, and until a day where it is for a time. */
-export function GiveRole({ people, roles, onPreview }: GiveProps): ReactNode {
-  const { labelOf } = useHouse();
+export function AssignRole({ people, roles, onPreview }: AssignProps): ReactNode {
+  const { labelOf } = useMuseum();
   const [person, setPerson] = useState<string | null>(null);
   const [chosen, setRole] = useState<string | null>(null);
   const role = chosen ?? roles[0]?.name ?? null;

@@ -5,7 +5,7 @@ import type { ReactNode } from "react";
 import { useCallback, useEffect, useState } from "react";
 import { actOn, createRecord, editRecord, type OpenedForm, openForm } from "./api.js";
 import { linkTo } from "./route.js";
-import { useHouse } from "./session.js";
+import { useMuseum } from "./session.js";
 import { words } from "./words.js";
 
 interface CardProps {
@@ -17,7 +17,7 @@ interface CardProps {
 
 /** One record as its form says: what is hidden is not there, what is locked is read, what may be changed is an input. */
 export function RecordCard({ table, recordKey, screen }: CardProps): ReactNode {
-  const { snapshot } = useHouse();
+  const { snapshot } = useMuseum();
   const [opened, setOpened] = useState<OpenedForm>();
   const [failure, setFailure] = useState<string>();
   const load = useCallback(() => {
@@ -120,8 +120,8 @@ function Opened({ table, recordKey, screen, opened, load }: OpenedProps): ReactN
         ))}
         {!isOpen && <Text c="dimmed">You may read this, and not change it.</Text>}
       </Group>
-      <Asking change={change} onDone={finish} />
-      <Asking change={act} onDone={finishAct} />
+      <Identity change={change} onDone={finish} />
+      <Identity change={act} onDone={finishAct} />
     </form>
   );
 }
@@ -142,7 +142,7 @@ interface InputProps {
 }
 
 function FieldInput({ table, field, value, error, onChange }: InputProps): ReactNode {
-  const { shapes, labelOf } = useHouse();
+  const { shapes, labelOf } = useMuseum();
   const { control, name, state, note, confirm, blind, choices } = field;
   const shape = shapes[table]?.fields.find((one) => one.name === name);
   const target = shape?.target;
@@ -228,7 +228,7 @@ function Outcome<V>({ change, done }: { change: Change<V>; done: string }): Reac
   );
 }
 
-function Asking<V>({
+function Identity<V>({
   change,
   onDone,
 }: {

@@ -8,7 +8,7 @@ import { keyOf, listRecords, type Page, type ShapeField } from "./api.js";
 import { BulkChange } from "./BulkChange.js";
 import { CsvImport } from "./CsvImport.js";
 import { linkTo } from "./route.js";
-import { useHouse } from "./session.js";
+import { useMuseum } from "./session.js";
 import { words } from "./words.js";
 
 const perPage = 15;
@@ -24,7 +24,7 @@ interface ListProps {
 
 /** A table as the person sees it: searched, sorted and cut by the database, over what is shown to them. */
 export function RecordList({ table, title, screen, filter }: ListProps): ReactNode {
-  const { shapes, labelOf, snapshot } = useHouse();
+  const { shapes, labelOf, snapshot } = useMuseum();
   const shape = shapes[table];
   const [search, setSearch] = useState("");
   const [sought] = useDebouncedValue(search, 250);

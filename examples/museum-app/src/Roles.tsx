@@ -2,8 +2,8 @@ import { Alert, Button, Group, Select, Stack, Table, Text, Title } from "@mantin
 import type { ReactNode } from "react";
 import { useCallback, useEffect, useState } from "react";
 import { ApiError, get, post } from "./api.js";
-import { GiveRole, type KnownRole, type RoleChange } from "./GiveRole.js";
-import { useHouse } from "./session.js";
+import { AssignRole, type KnownRole, type RoleChange } from "./GiveRole.js";
+import { useMuseum } from "./session.js";
 
 interface Assignment {
   readonly id: string;
@@ -46,7 +46,7 @@ interface Preview {
 
 /** Who has which role, giving and taking, with what comes of it before it is done. */
 export function Roles(): ReactNode {
-  const { labelOf, snapshot } = useHouse();
+  const { labelOf, snapshot } = useMuseum();
   const [held, setHeld] = useState<Held>();
   const [people, setPeople] = useState<readonly { id: string; name: string }[]>([]);
   const [asked, setAsked] = useState<{ change: RoleChange; preview: Preview }>();
@@ -87,7 +87,7 @@ export function Roles(): ReactNode {
       <Title order={1} size="h2">
         Roles
       </Title>
-      <GiveRole people={people} roles={held?.roles ?? []} onPreview={preview} />
+      <AssignRole people={people} roles={held?.roles ?? []} onPreview={preview} />
       {said !== undefined && <Alert role="status">{said}</Alert>}
       {asked !== undefined && (
         <Asked
@@ -175,7 +175,7 @@ interface AskedProps {
 }
 
 function Asked({ change, preview, name, onMake, onLeave }: AskedProps): ReactNode {
-  const { labelOf } = useHouse();
+  const { labelOf } = useMuseum();
   const { outcome, gains, losses } = preview;
   const verb = change.kind === "revoke" ? "loses" : "is given";
   const instead = change.insteadOf === undefined ? "" : ` instead of ${change.insteadOf}`;

@@ -2,7 +2,7 @@ import { Badge, Button, Stack, Table, Text, Title } from "@mantine/core";
 import type { ReactNode } from "react";
 import { useEffect, useState } from "react";
 import { get, post } from "./api.js";
-import { useHouse } from "./session.js";
+import { useMuseum } from "./session.js";
 
 interface People {
   readonly people: readonly {
@@ -16,7 +16,7 @@ interface People {
 
 /** Made-up people to be: this page stands for a real sign-in. */
 export function SignIn(): ReactNode {
-  const { refresh } = useHouse();
+  const { refresh } = useMuseum();
   const [found, setFound] = useState<People>();
   useEffect(() => {
     get<People>("/people").then(setFound);

@@ -1,4 +1,4 @@
-import type { Acceptance, ChangeOptions, Form, Refusal, Row } from "portier";
+import type { ChangeOptions, ChangeResult, Form, Refusal, Row } from "portier";
 
 /** What the page needs to know of a table to draw it. */
 export interface Shape {
@@ -87,7 +87,7 @@ export async function openForm(table: string, key?: string): Promise<OpenedForm>
 /** A change as the rules judged it: what was not accepted is an answer, too, and no failure. */
 async function judged(
   send: () => Promise<Answer<{ record: Row | null; dropped: readonly Refusal[] } | undefined>>,
-): Promise<Acceptance> {
+): Promise<ChangeResult> {
   try {
     const { body } = await send();
     return { accepted: true, record: body?.record ?? undefined, changes: {}, dropped: body?.dropped ?? [] };
@@ -109,16 +109,16 @@ export function editRecord(
   etag: string | undefined,
   values: Row,
   options: Confirmed,
-): Promise<Acceptance> {
+): Promise<ChangeResult> {
   const headers: Record<string, string> = etag === undefined ? {} : { "if-match": etag };
   return judged(() => call("PATCH", pathOf("records", table, key), { values, ...options }, headers));
 }
 
-export function createRecord(table: string, values: Row, options: Confirmed): Promise<Acceptance> {
+export function createRecord(table: string, values: Row, options: Confirmed): Promise<ChangeResult> {
   return judged(() => call("POST", pathOf("records", table), { values, ...options }));
 }
 
-export function actOn(table: string, key: string, action: string, options: Confirmed): Promise<Acceptance> {
+export function actOn(table: string, key: string, action: string, options: Confirmed): Promise<ChangeResult> {
   if (action !== "delete") return judged(() => call("POST", pathOf("acts", table, key, action), options));
   const query = new URLSearchParams((options.confirmed ?? []).map((rule) => ["confirmed", rule]));
   return judged(() => call("DELETE", `${pathOf("records", table, key)}?${query}`));

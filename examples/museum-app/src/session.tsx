@@ -13,19 +13,19 @@ interface Session {
   readonly actedByName: string | null;
 }
 
-export interface House extends Session {
+export interface Museum extends Session {
   /** Asks the server anew who this is and what they may. */
   readonly refresh: () => void;
   /** What a key of another table is called, where that may be seen. */
   readonly labelOf: (table: string, key: unknown) => string;
 }
 
-const HouseContext = createContext<House | undefined>(undefined);
+const MuseumContext = createContext<Museum | undefined>(undefined);
 
-export function useHouse(): House {
-  const house = useContext(HouseContext);
-  if (house === undefined) throw new Error("there is no house around this component");
-  return house;
+export function useMuseum(): Museum {
+  const museum = useContext(MuseumContext);
+  if (museum === undefined) throw new Error("there is no house around this component");
+  return museum;
 }
 
 const labelled: Readonly<Record<string, string>> = { staff: "name", departments: "name", exhibitions: "title" };
@@ -34,7 +34,7 @@ const labelled: Readonly<Record<string, string>> = { staff: "name", departments:
  * Fetches who is signed in and the plan of what they may, and again whenever somebody's roles or the plan's ranges have
  * changed, in this window or another one.
  */
-export function HouseProvider({ children }: { children: ReactNode }): ReactNode {
+export function MuseumProvider({ children }: { children: ReactNode }): ReactNode {
   const [session, setSession] = useState<Session>();
   const [labels, setLabels] = useState<ReadonlyMap<string, string>>(new Map());
   const [turn, setTurn] = useState(0);
@@ -69,7 +69,7 @@ export function HouseProvider({ children }: { children: ReactNode }): ReactNode 
     events.addEventListener("access", refresh);
     return () => events.close();
   }, [refresh]);
-  const house = useMemo(
+  const museum = useMemo(
     () =>
       session && {
         ...session,
@@ -78,10 +78,10 @@ export function HouseProvider({ children }: { children: ReactNode }): ReactNode 
       },
     [session, refresh, labels],
   );
-  if (house === undefined) return null;
+  if (museum === undefined) return null;
   return (
-    <HouseContext value={house}>
-      <PortierProvider snapshot={house.snapshot}>{children}</PortierProvider>
-    </HouseContext>
+    <MuseumContext value={museum}>
+      <PortierProvider snapshot={museum.snapshot}>{children}</PortierProvider>
+    </MuseumContext>
   );
 }

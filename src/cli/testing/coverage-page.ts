@@ -3,7 +3,7 @@ import { basename } from "node:path";
 import { escaped, page } from "../../report/page.js";
 import type { Locate, Path } from "../../schema/problems.js";
 import type { RuleCoverage } from "../../verify/expectations/coverage.js";
-import { notExercised } from "../../verify/expectations/not-exercised.js";
+import { uncovered } from "../../verify/expectations/uncovered.js";
 
 /** How far something was exercised, with the sign that says so without colour. */
 const states = {
@@ -74,7 +74,7 @@ tr.never td.no { border-left-color: var(--bad); border-left-style: dotted; } tr.
 function stateOf(rule: RuleCoverage): State {
   if (!rule.isInForce && !rule.applied) return "later";
   if (!rule.applied) return "never";
-  return notExercised(rule).length === 0 ? "whole" : "partly";
+  return uncovered(rule).length === 0 ? "whole" : "partly";
 }
 
 /** The parts of a rule that have a line of their own. */

@@ -1,6 +1,6 @@
 import { coverageOf, type RuleCoverage } from "../../verify/expectations/coverage.js";
-import { notExercised } from "../../verify/expectations/not-exercised.js";
 import { placeText } from "../../verify/expectations/read-expectations.js";
+import { uncovered } from "../../verify/expectations/uncovered.js";
 import type { ExitCode, Io } from "../io.js";
 import { palette } from "../paint.js";
 import { coveragePage } from "./coverage-page.js";
@@ -20,12 +20,12 @@ export function runCoverage(testing: Testing, format: string, io: Io): ExitCode 
   else {
     const paint = palette(io);
     for (const rule of rules) {
-      const open = notExercised(rule);
+      const open = uncovered(rule);
       if (open.length === 0) continue;
-      io.out(`${rule.applied ? paint.doubt("partly") : paint.no("never ")}  ${place(rule)}  ${rule.rule}\n`);
+      io.out(`${rule.applied ? paint.warning("partly") : paint.no("never ")}  ${place(rule)}  ${rule.rule}\n`);
       for (const line of open) io.out(`        ${line}\n`);
     }
-    const whole = rules.filter((rule) => notExercised(rule).length === 0).length;
+    const whole = rules.filter((rule) => uncovered(rule).length === 0).length;
     io.out(`${rules.length} rules: ${applied} applied, ${whole} of them exercised in every part\n`);
   }
   return applied === rules.length ? 0 : 1;

@@ -1,6 +1,6 @@
 import type { Path } from "../../schema/problems.js";
 import { placeText } from "../../verify/expectations/read-expectations.js";
-import { findUnnoticed, type MutationRun } from "../../verify/unnoticed.js";
+import { type MutationRun, survivingMutations } from "../../verify/surviving-mutations.js";
 import type { ExitCode, Io } from "../io.js";
 import { palette } from "../paint.js";
 import { progressOf } from "../progress.js";
@@ -10,7 +10,7 @@ import { askedOf, everybodyUnder, type Testing } from "./testing.js";
 /** Tries small mistakes in the rules on the expectations, and lists those that go unnoticed. */
 export function runMutations(testing: Testing, format: string, io: Io): ExitCode {
   const { portier, parsed, file, files, data } = testing;
-  const run = findUnnoticed(parsed.document, portier, {
+  const run = survivingMutations(parsed.document, portier, {
     read: (one) => files.flatMap((asked) => knownExpectations(one, asked)),
     data: (one) => askedOf(testing, one),
     viewers: (one) => everybodyUnder(testing, one),
@@ -23,11 +23,11 @@ export function runMutations(testing: Testing, format: string, io: Io): ExitCode
       ...{ place: place(path), rule, what, gained, samples },
     }));
     io.out(`${JSON.stringify({ tried: run.tried, noticed: run.noticed, unnoticed: told }, null, 2)}\n`);
-  } else printUnnoticed(run, place, io);
+  } else printSurvivors(run, place, io);
   return run.unnoticed.length === 0 ? 0 : 1;
 }
 
-function printUnnoticed(
+function printSurvivors(
   { tried, noticed, without, unnoticed }: MutationRun,
   place: (path: Path) => string,
   io: Io,
@@ -35,7 +35,7 @@ function printUnnoticed(
   const paint = palette(io);
   for (const { mutation, kind, samples } of unnoticed) {
     const [first] = samples;
-    io.out(`${paint.doubt("unnoticed")}  ${place(mutation.path)}  ${mutation.rule}: ${mutation.what}\n`);
+    io.out(`${paint.warning("unnoticed")}  ${place(mutation.path)}  ${mutation.rule}: ${mutation.what}\n`);
     const { persons, gain } = first ?? {};
     const said =
       persons === undefined || gain === undefined

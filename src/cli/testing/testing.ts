@@ -19,7 +19,7 @@ export function askedOf({ data, shared }: Testing, portier: Portier): Expectatio
   return {
     source: portier.source(Object.fromEntries(data.tables)),
     records: (table) => data.tables.get(table) ?? [],
-    options: { request: shared.request, report: shared.report },
+    options: { request: shared.request, onDiagnostic: shared.onDiagnostic },
   };
 }
 

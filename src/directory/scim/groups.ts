@@ -1,7 +1,7 @@
 import type { Row, Source } from "../../conditions/source.js";
 import { keptOf } from "../../people/kept-state.js";
 import type { Field, People } from "../../schema/schema.js";
-import type { RoleClaim } from "../../session/given-roles.js";
+import type { RoleClaim } from "../../session/assigned-roles.js";
 import type { StoredWrite } from "../../session/overlay.js";
 import type { Portier } from "../../session/portier.js";
 import { elementsOf, partIn } from "./attribute.js";
@@ -109,7 +109,7 @@ export class Groups {
         role,
         on,
         ...ends,
-        givenBy: null,
+        assignedBy: null,
         reason: `group ${name}`,
       };
       return { table, before: undefined, after };

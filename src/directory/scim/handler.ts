@@ -24,7 +24,7 @@ export interface ScimHandlerOptions extends ScimOptions {
   readonly base?: string;
   readonly limits?: Partial<ScimLimits>;
   /** Told of what failed for another reason than the call itself. Default: nobody. */
-  readonly report?: (error: unknown) => void;
+  readonly onError?: (error: unknown) => void;
 }
 
 export interface ScimLimits {
@@ -75,7 +75,7 @@ export function scimHandler<T extends TableTypes = AnyTables>(
     } catch (error) {
       const known = error instanceof ScimError ? error : scimErrorOf(error, request.method);
       if (known !== undefined) return answer(known.status, known.toResource());
-      options.report?.(error);
+      options.onError?.(error);
       return answer(500, new ScimError(500, "the call failed; nothing was changed").toResource());
     }
   };

@@ -1,6 +1,6 @@
+import { entryOf } from "../../people/audit-entry.js";
 import { judgeWrites } from "../../people/judge-change.js";
 import { keptOf } from "../../people/kept-state.js";
-import { entryOf } from "../../people/record-entry.js";
 import type { RoleStore, StoreChange } from "../../people/role-store.js";
 import { singleKey } from "../../schema/schema.js";
 import type { StoredWrite } from "../../session/overlay.js";

@@ -17,17 +17,17 @@ export function canonicalTimestamp(value: unknown): string | undefined {
   if (zoneHours > 18 || zoneMinutes > 59) return undefined;
   const zone = (found[8] === "-" ? -1 : 1) * (zoneHours * 60 + zoneMinutes);
   const fraction = (found[7] ?? "").padEnd(6, "0");
-  const moment = new Date(0);
-  moment.setUTCFullYear(year, month - 1, day);
-  moment.setUTCHours(hour, minute - zone, second);
-  return canonicalInstant(moment, fraction);
+  const instant = new Date(0);
+  instant.setUTCFullYear(year, month - 1, day);
+  instant.setUTCHours(hour, minute - zone, second);
+  return canonicalInstant(instant, fraction);
 }
 
 /** The canonical timestamp of a whole second and six digits of fraction; undefined outside the years 0001 to 9999. */
-export function canonicalInstant(moment: Date, fraction: string): string | undefined {
-  const year = moment.getUTCFullYear();
+export function canonicalInstant(instant: Date, fraction: string): string | undefined {
+  const year = instant.getUTCFullYear();
   if (Number.isNaN(year) || year < 1 || year > 9999) return undefined;
-  return `${moment.toISOString().slice(0, 19)}.${fraction}Z`;
+  return `${instant.toISOString().slice(0, 19)}.${fraction}Z`;
 }
 
 /** The canonical timestamp of a Date; undefined for one without a moment, or outside the years 0001 to 9999. */
@@ -41,9 +41,9 @@ export function timestampOf(date: Date): string | undefined {
 
 /** The instant that lies `minutes` after a canonical timestamp; undefined outside the years 0001 to 9999. */
 export function addMinutes(timestamp: string, minutes: number): string | undefined {
-  const moment = new Date(`${timestamp.slice(0, 19)}Z`);
-  moment.setTime(moment.getTime() + minutes * 60_000);
-  return canonicalInstant(moment, timestamp.slice(20, 26));
+  const instant = new Date(`${timestamp.slice(0, 19)}Z`);
+  instant.setTime(instant.getTime() + minutes * 60_000);
+  return canonicalInstant(instant, timestamp.slice(20, 26));
 }
 
 export const timestamp = /* @__PURE__ */ fieldType({

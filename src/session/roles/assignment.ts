@@ -14,7 +14,7 @@ export interface Assignment {
   readonly from: string | null;
   readonly until: string | null;
   /** The key of who gave it, as text; null where it was not given by a person. */
-  readonly givenBy: string | null;
+  readonly assignedBy: string | null;
   readonly reason: string | null;
 }
 
@@ -29,7 +29,7 @@ export interface Delegation {
   readonly until: string | null;
   /** Roles of the one that the other does not act in. */
   readonly without: readonly string[] | null;
-  readonly givenBy: string | null;
+  readonly assignedBy: string | null;
   readonly reason: string | null;
 }
 

@@ -2,8 +2,8 @@ import type { Source } from "../../conditions/source.js";
 import { PortierError } from "../../schema/problems.js";
 import { type StoredWrite, withWrites } from "../overlay.js";
 import type { MakeRoleGuard } from "../session-parts.js";
+import { AssignmentContext } from "./assignment-context.js";
 import { roleBearing } from "./bearing.js";
-import { Giving } from "./giving.js";
 import { refusalOf } from "./refusal.js";
 import { checkSettings } from "./setting-changes.js";
 import { StateChecks } from "./state-checks.js";
@@ -18,17 +18,17 @@ export const roleGuard: MakeRoleGuard = (opener, openedFor, { actedBy, request }
   if (bearing.size === 0) return undefined;
   const judge = (source: Source, write: StoredWrite) => {
     const { key, now, memberships } = openedFor();
-    const giver = {
+    const assigner = {
       person: key === null || key === undefined ? "" : String(key),
       actedBy: actedBy === undefined ? undefined : String(actedBy),
       now,
       request,
       confirmed: [],
     };
-    const giving = new Giving(opener, source, giver, () => "", memberships);
+    const context = new AssignmentContext(opener, source, assigner, () => "", memberships);
     const after = withWrites(source, ruleset.schema, [write]);
-    checkSettings(giving, after, [write], false);
-    const checks = new StateChecks(giving, after);
+    checkSettings(context, after, [write], false);
+    const checks = new StateChecks(context, after);
     checks.changed([write]);
     checks.state([write]);
   };

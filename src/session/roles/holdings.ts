@@ -3,7 +3,7 @@ import { True } from "../../conditions/truth.js";
 import { PortierError } from "../../schema/problems.js";
 import { type Role, type RoleSource, type Schema, singleKey } from "../../schema/schema.js";
 import { storedValue } from "../../schema/types/stored-form.js";
-import type { RoleClaim } from "../given-roles.js";
+import type { RoleClaim } from "../assigned-roles.js";
 import type { Memberships } from "../memberships.js";
 import { toNobody } from "../reading.js";
 
@@ -39,7 +39,7 @@ export function membershipsOf(
       person,
       source,
       request: { now },
-      report: toNobody,
+      onDiagnostic: toNobody,
       ...(claims === undefined ? {} : { claims }),
       ...(actedBy === undefined ? {} : { actedBy }),
     });
@@ -57,10 +57,10 @@ export function holds(memberships: Memberships | undefined, role: string, on: st
 }
 
 /** Whether somebody may give a role, on a record where it is held on one. */
-export function mayGive(giver: Memberships | undefined, role: Role, on: string | null): boolean {
-  if (giver === undefined) return false;
-  return role.givenBy.some(({ name, ofThis }) =>
-    ofThis ? on !== null && giver.heldOn(name)?.has(on) === true : giver.of(name) === True,
+export function mayAssign(assigner: Memberships | undefined, role: Role, on: string | null): boolean {
+  if (assigner === undefined) return false;
+  return role.assignableBy.some(({ name, ofThis }) =>
+    ofThis ? on !== null && assigner.heldOn(name)?.has(on) === true : assigner.of(name) === True,
   );
 }
 
@@ -72,17 +72,17 @@ export function linksOf({ people }: Schema): Link[] {
 
 /** The moments from now on at which what somebody was given begins or ends: now, and later ones in their order. */
 export function turningPoints(schema: Schema, source: Source, person: string, now: string): string[] {
-  const moments = new Set<string>();
+  const instants = new Set<string>();
   for (const { table, person: holder, from, until } of linksOf(schema)) {
     if (from === undefined && until === undefined) continue;
     for (const row of source.referring?.(table.name, holder.name, person) ?? []) {
       for (const field of [from, until]) {
-        const moment = field && storedValue(field.type, row[field.name]);
-        if (moment !== undefined && String(moment) > now) moments.add(String(moment));
+        const instant = field && storedValue(field.type, row[field.name]);
+        if (instant !== undefined && String(instant) > now) instants.add(String(instant));
       }
     }
   }
-  return [now, ...[...moments].sort()];
+  return [now, ...[...instants].sort()];
 }
 
 /**

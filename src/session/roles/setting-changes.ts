@@ -6,7 +6,7 @@ import { type Schema, type SettingSource, singleKey } from "../../schema/schema.
 import { storedValue } from "../../schema/types/stored-form.js";
 import type { StoredWrite } from "../overlay.js";
 import { type PersonSettings, readSettings, type SettingState, settingIn } from "../person-settings.js";
-import type { Giving } from "./giving.js";
+import type { AssignmentContext } from "./assignment-context.js";
 import { refuse } from "./refusal.js";
 
 /**
@@ -14,30 +14,30 @@ import { refuse } from "./refusal.js";
  * to widen one's own rights, unless they have confirmed (`isConfirmed`) that it is what they want.
  */
 export function checkSettings(
-  giving: Giving,
+  context: AssignmentContext,
   after: Source,
   writes: readonly StoredWrite[],
   isConfirmed: boolean,
 ): void {
-  const { schema, source, giver } = giving;
+  const { schema, source, assigner } = context;
   const settings = schema.people?.settings;
   if (settings === undefined) return;
   const rows = writes.filter(({ table }) => table === settings.table);
   if (rows.length === 0) return;
-  mustSet(giving, settings);
+  mustSet(context, settings);
   for (const { after: row } of rows) if (row !== undefined) checkReadable(settings, schema, row);
   for (const person of personsOf(settings, rows)) {
-    const isOwn = person === giver.person;
-    if (!isOwn && person !== giver.actedBy) continue;
-    if (!widensSettings(schema, source, after, person, giver.now)) continue;
+    const isOwn = person === assigner.person;
+    if (!isOwn && person !== assigner.actedBy) continue;
+    if (!widensSettings(schema, source, after, person, assigner.now)) continue;
     if (!isOwn) refuse("not-while-acting", { what: "give themselves anything" });
-    if (!isConfirmed) refuse("gives-oneself", {});
+    if (!isConfirmed) refuse("assigns-oneself", {});
   }
 }
 
 /** Whoever sets anything must be one of those whom the declaration names. */
-export function mustSet(giving: Giving, { givenBy }: SettingSource): void {
-  if (!givenBy.some((name) => giving.held().of(name) === True)) refuse("may-not-set", { givers: givenBy });
+export function mustSet(context: AssignmentContext, { settableBy }: SettingSource): void {
+  if (!settableBy.some((name) => context.held().of(name) === True)) refuse("may-not-set", { assigners: settableBy });
 }
 
 /** What nobody could read would keep the person out. */
@@ -47,7 +47,7 @@ function checkReadable(settings: SettingSource, schema: Schema, row: Row): void 
   } catch (error) {
     if (!(error instanceof PortierError)) throw error;
     const { message = "", hint } = error.problems[0] ?? {};
-    refuse("bad-setting-given", { what: message, hint });
+    refuse("invalid-setting", { what: message, hint });
   }
 }
 

@@ -4,18 +4,18 @@ import type { Role } from "../../schema/schema.js";
 import type { Memberships } from "../memberships.js";
 import type { StoredWrite } from "../overlay.js";
 import { type Delegation, delegationOf, instantIn } from "./assignment.js";
+import type { AssignmentContext, Held } from "./assignment-context.js";
 import { rolesReachOthers } from "./bearing.js";
-import type { Giving, Held } from "./giving.js";
 import { holdingOf, linksOf, otherHolders } from "./holdings.js";
 import { refuse } from "./refusal.js";
 
 /** What must hold after a change, now and whenever something that was given begins or ends. */
 export class StateChecks {
-  readonly #giving: Giving;
+  readonly #context: AssignmentContext;
   readonly #after: Source;
 
-  constructor(giving: Giving, after: Source) {
-    this.#giving = giving;
+  constructor(context: AssignmentContext, after: Source) {
+    this.#context = context;
     this.#after = after;
   }
 
@@ -31,14 +31,14 @@ export class StateChecks {
    * Nobody is given a role by a detour: what comes along must be the giver's to give, where a role says whose it is.
    */
   gained(writes: readonly StoredWrite[], given?: string): void {
-    const { source } = this.#giving;
+    const { source } = this.#context;
     for (const person of this.touched(writes)) {
       const comesWith = given === undefined ? `the change of ${person}` : `"${given}"`;
-      for (const moment of this.#giving.momentsOf(person, this.#after)) {
-        const had = new Set(this.#giving.rolesAt(source, person, moment).map(({ holding }) => holding));
-        for (const { role, on, holding } of this.#giving.rolesAt(this.#after, person, moment)) {
-          if (had.has(holding) || role.givenBy.length === 0) continue;
-          this.#giving.mustGive(role, on, role.name === given ? undefined : comesWith);
+      for (const instant of this.#context.instantsOf(person, this.#after)) {
+        const had = new Set(this.#context.rolesAt(source, person, instant).map(({ holding }) => holding));
+        for (const { role, on, holding } of this.#context.rolesAt(this.#after, person, instant)) {
+          if (had.has(holding) || role.assignableBy.length === 0) continue;
+          this.#context.mustAssign(role, on, role.name === given ? undefined : comesWith);
         }
       }
     }
@@ -49,19 +49,19 @@ export class StateChecks {
    * nobody comes by one themselves, unless they have confirmed (`isConfirmed`) that it is what they want.
    */
   changed(writes: readonly StoredWrite[], isConfirmed = false): void {
-    const { source, giver } = this.#giving;
+    const { source, assigner } = this.#context;
     for (const person of this.touched(writes)) {
-      for (const moment of this.#giving.momentsOf(person, this.#after)) {
-        const had = this.#giving.rolesAt(source, person, moment);
-        const has = this.#giving.rolesAt(this.#after, person, moment);
+      for (const instant of this.#context.instantsOf(person, this.#after)) {
+        const had = this.#context.rolesAt(source, person, instant);
+        const has = this.#context.rolesAt(this.#after, person, instant);
         const among = (all: readonly Held[], { holding }: Held) => all.some((one) => one.holding === holding);
         const gained = has.filter((one) => !among(had, one));
         const lost = had.filter((one) => !among(has, one));
-        if (gained.length > 0 && person === giver.actedBy)
+        if (gained.length > 0 && person === assigner.actedBy)
           refuse("not-while-acting", { what: "give themselves anything" });
-        if (gained.length > 0 && person === giver.person && !isConfirmed) refuse("gives-oneself", {});
+        if (gained.length > 0 && person === assigner.person && !isConfirmed) refuse("assigns-oneself", {});
         for (const { role, on } of [...gained, ...lost]) {
-          if (role.givenBy.length > 0) this.#giving.mustGive(role, on);
+          if (role.assignableBy.length > 0) this.#context.mustAssign(role, on);
         }
       }
     }
@@ -69,7 +69,7 @@ export class StateChecks {
 
   /** The persons whose roles some writes may change, and those who come to act for each other. */
   touched(writes: readonly StoredWrite[]): Set<string> {
-    const { schema, source, people } = this.#giving;
+    const { schema, source, people } = this.#context;
     const { kept } = schema;
     const touched = new Set<string>();
     const add = (value: unknown) => {
@@ -83,7 +83,7 @@ export class StateChecks {
       ];
       for (const field of fields) for (const row of [before, after]) add(row?.[field]);
       // Who is below whom, or what a group asks of others' records, can change what anybody holds.
-      const reachesOthers = table === people.table && rolesReachOthers(this.#giving.opener.ruleset);
+      const reachesOthers = table === people.table && rolesReachOthers(this.#context.opener.ruleset);
       if (reachesOthers) for (const row of source.all?.(table.name) ?? []) add(row[people.key.name]);
     }
     return touched;
@@ -91,37 +91,37 @@ export class StateChecks {
 
   /** What somebody would come to hold that excludes each other, and did not before. */
   #checkExclusive(person: string): void {
-    const { schema, giver, source } = this.#giving;
+    const { schema, assigner, source } = this.#context;
     if ([...schema.roles.values()].every(({ exclusive }) => exclusive.size === 0)) return;
-    for (const moment of this.#momentsTogether(person)) {
-      const known = this.#conflicts(source, person, moment).map((one) => one.join(" "));
-      const fresh = this.#conflicts(this.#after, person, moment).find((one) => !known.includes(one.join(" ")));
+    for (const instant of this.#momentsTogether(person)) {
+      const known = this.#conflicts(source, person, instant).map((one) => one.join(" "));
+      const fresh = this.#conflicts(this.#after, person, instant).find((one) => !known.includes(one.join(" ")));
       if (fresh === undefined) continue;
-      refuse("excluded-role", { person, roles: fresh, at: moment === giver.now ? undefined : moment });
+      refuse("excluded-role", { person, roles: fresh, at: instant === assigner.now ? undefined : instant });
     }
   }
 
   /** When a person's roles may change, those of whoever they act for or who act for them, and their acting itself. */
   #momentsTogether(person: string): string[] {
-    const { giver } = this.#giving;
+    const { assigner } = this.#context;
     const delegations = [
       ...this.#delegations(this.#after, "of", person),
       ...this.#delegations(this.#after, "to", person),
     ];
     const persons = new Set([person, ...delegations.flatMap(({ of, to }) => [String(of), String(to)])]);
     const begins = delegations.flatMap((one) => instantIn({ ...one }, "from") ?? []);
-    const moments = [...persons].flatMap((one) => this.#giving.momentsOf(one, this.#after));
-    return [...new Set([...moments, ...begins.filter((begin) => begin > giver.now)])].sort();
+    const instants = [...persons].flatMap((one) => this.#context.instantsOf(one, this.#after));
+    return [...new Set([...instants, ...begins.filter((begin) => begin > assigner.now)])].sort();
   }
 
   /** Pairs of roles that exclude each other and are both held, or acted in by one who holds the other. */
-  #conflicts(source: Source, person: string, moment: string): (readonly [string, string])[] {
-    const roles = [...this.#giving.schema.roles.values()].filter(({ exclusive }) => exclusive.size > 0);
-    const own = this.#giving.memberships(source, person, moment);
-    const holder = (key: string | number) => this.#giving.memberships(source, String(key), moment);
+  #conflicts(source: Source, person: string, instant: string): (readonly [string, string])[] {
+    const roles = [...this.#context.schema.roles.values()].filter(({ exclusive }) => exclusive.size > 0);
+    const own = this.#context.memberships(source, person, instant);
+    const holder = (key: string | number) => this.#context.memberships(source, String(key), instant);
     const isRunning = (one: Delegation) => {
       const [from, until] = [instantIn({ ...one }, "from"), instantIn({ ...one }, "until")];
-      return (from === null || from <= moment) && (until === null || moment < until);
+      return (from === null || from <= instant) && (until === null || instant < until);
     };
     const running = (field: "of" | "to", other: "of" | "to") =>
       this.#delegations(source, field, person)
@@ -145,19 +145,19 @@ export class StateChecks {
   }
 
   #delegations(source: Source, field: "of" | "to", person: string): Delegation[] {
-    const { kept } = this.#giving.schema;
+    const { kept } = this.#context.schema;
     const rows = (kept && source.referring?.(kept.delegations.name, field, person)) ?? [];
     return [...rows].map(delegationOf).filter((one) => String(one[field]) === person);
   }
 
   /** The last holders of a role that must have some stay. */
   #checkLast(person: string): void {
-    const { schema, source } = this.#giving;
-    if ([...schema.roles.values()].every(({ atLeast }) => atLeast === 0)) return;
-    for (const moment of this.#giving.momentsOf(person, this.#after)) {
-      const left = new Set(this.#giving.rolesAt(this.#after, person, moment).map(({ holding }) => holding));
-      for (const { role, on, holding } of this.#giving.rolesAt(source, person, moment)) {
-        if (!left.has(holding) && role.atLeast > 0) this.#mustRemain(person, role, on, moment);
+    const { schema, source } = this.#context;
+    if ([...schema.roles.values()].every(({ minHolders }) => minHolders === 0)) return;
+    for (const instant of this.#context.instantsOf(person, this.#after)) {
+      const left = new Set(this.#context.rolesAt(this.#after, person, instant).map(({ holding }) => holding));
+      for (const { role, on, holding } of this.#context.rolesAt(source, person, instant)) {
+        if (!left.has(holding) && role.minHolders > 0) this.#mustRemain(person, role, on, instant);
       }
     }
   }
@@ -166,25 +166,25 @@ export class StateChecks {
    * Those who are left must be enough from that moment on: also when what they were given ends, or what excludes it
    * begins. Where the person would not hold it any more anyway, nothing is lost by the change.
    */
-  #mustRemain(person: string, role: Role, on: string | null, moment: string): void {
-    const { opener, giver, source } = this.#giving;
-    const enough = role.atLeast;
+  #mustRemain(person: string, role: Role, on: string | null, instant: string): void {
+    const { opener, assigner, source } = this.#context;
+    const enough = role.minHolders;
     const isHeld = (at: string) =>
-      this.#giving.rolesAt(source, person, at).some((one) => one.role === role && one.on === on);
-    let at: string | undefined = moment;
+      this.#context.rolesAt(source, person, at).some((one) => one.role === role && one.on === on);
+    let at: string | undefined = instant;
     while (at !== undefined) {
       const left = otherHolders(opener, this.#after, { role, on }, at, { but: person, enough });
       if (left.length < enough && isHeld(at)) {
         const facts = { role: holdingOf(role.name, on), needed: enough, left: left.length };
-        refuse("last-holders", { ...facts, at: at === giver.now ? undefined : at });
+        refuse("last-holders", { ...facts, at: at === assigner.now ? undefined : at });
       }
       at = this.#nextMoment([...left, person], at);
     }
   }
 
   /** When what some persons hold may change next after a moment. */
-  #nextMoment(persons: readonly string[], moment: string): string | undefined {
-    const moments = persons.flatMap((person) => this.#giving.momentsOf(person, this.#after));
-    return moments.filter((one) => one > moment).sort()[0];
+  #nextMoment(persons: readonly string[], instant: string): string | undefined {
+    const instants = persons.flatMap((person) => this.#context.instantsOf(person, this.#after));
+    return instants.filter((one) => one > instant).sort()[0];
   }
 }

@@ -51,7 +51,7 @@ function appliesToEdit(placed: PlacedStep, before: Scope, after: Scope, position
   if (step.phase === "permit") {
     return formula("and", [stays, arrives, isTrue(step.before, before), isTrue(later, after)]);
   }
-  const onEdit = step.bothWays
+  const onEdit = step.alsoAfter
     ? formula("and", [
         isNotFalse(step.who, before),
         formula("or", [isNotFalse(step.where, before), isNotFalse(step.where, after)]),

@@ -26,7 +26,7 @@ export function openExpected(
   data: ExpectationData,
 ): Session {
   const { source } = data;
-  const own = { report: toNobody, ...data.options };
+  const own = { onDiagnostic: toNobody, ...data.options };
   const options = at === undefined ? own : { ...own, request: { ...own.request, now: at } };
   switch (as.kind) {
     case "visitor":

@@ -69,7 +69,7 @@ export function coverageOf(
       }
     }
   }
-  const { now } = internals(portier.session({ report: toNobody, ...data.options, source: data.source })).subject;
+  const { now } = internals(portier.session({ onDiagnostic: toNobody, ...data.options, source: data.source })).subject;
   return internals(portier).ruleset.rules.map((rule): RuleCoverage => {
     const own = seen.get(rule.address);
     const asked = [...rule.extents].flatMap(([action, { fields }]) =>

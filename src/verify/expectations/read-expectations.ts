@@ -3,7 +3,7 @@ import type { Row } from "../../conditions/source.js";
 import { type ActionName, actionNamesOf, actionOf, speaksOfFields } from "../../rules/actions.js";
 import { storedMembers } from "../../rules/stored-members.js";
 import { findField } from "../../schema/declare-tables.js";
-import { momentExpects, readMoment } from "../../schema/moment.js";
+import { instantExpects, readInstant } from "../../schema/instant.js";
 import { type Locate, type Path, PortierError } from "../../schema/problems.js";
 import { isMapping, type Part, readMapping, readShape, readText, readTexts } from "../../schema/reader.js";
 import { Problems } from "../../schema/report.js";
@@ -81,7 +81,7 @@ class ExpectationReader {
       path: part.path,
       name: readText(shape.get("name"), "name"),
       as,
-      at: this.#moment(shape.get("at")),
+      at: this.#instant(shape.get("at")),
       on,
       checks,
     };
@@ -118,14 +118,14 @@ class ExpectationReader {
     return undefined;
   }
 
-  #moment(part: Part | undefined): string | undefined {
+  #instant(part: Part | undefined): string | undefined {
     const text = readText(part, "at");
     if (part === undefined || text === undefined) return undefined;
-    const moment = readMoment(this.#portier.schema, text);
-    if (moment === undefined) {
-      this.#problems.add("bad-value", { field: "at", expects: momentExpects, found: text }, part.path);
+    const instant = readInstant(this.#portier.schema, text);
+    if (instant === undefined) {
+      this.#problems.add("bad-value", { field: "at", expects: instantExpects, found: text }, part.path);
     }
-    return moment;
+    return instant;
   }
 
   /** `objects`, `objects/BM-SH-0001`, `{ table: objects, where: CONDITION }`, `{ table: objects, record: {...} }`. */

@@ -5,7 +5,7 @@ import type { ActionName } from "../../rules/actions.js";
 import { recordAddress } from "../../schema/address.js";
 import type { Path } from "../../schema/problems.js";
 import type { Field, Table } from "../../schema/schema.js";
-import type { Acceptance } from "../../session/acceptance.js";
+import type { ChangeResult } from "../../session/change-result.js";
 import type { Portier } from "../../session/portier.js";
 import type { Session } from "../../session/session.js";
 import { PermittedSets } from "../permitted-sets.js";
@@ -147,17 +147,18 @@ class Run {
     const { action, values, path } = check;
     const rows = action === "create" ? [undefined] : this.#each(records);
     return rows.map((row) => {
-      const outcome = this.#accept(action, row, values);
+      const outcome = this.#attempt(action, row, values);
       const what = `${action} ${this.#name(row)}${Object.keys(values).length === 0 ? "" : ` ${JSON.stringify(values)}`}`;
       return this.#result(path, what, expectedOutcome(check), foundOutcome(outcome, check), undefined, row);
     });
   }
 
-  #accept(action: ActionName, row: Row | undefined, values: Row): Acceptance {
+  #attempt(action: ActionName, row: Row | undefined, values: Row): ChangeResult {
     const table = this.#table.name;
-    if (action === "create") return this.#session.accept("create", table, values);
-    if (action === "edit") return this.#session.accept("edit", table, row, values);
-    return this.#session.accept(action, table, row);
+    if (action === "create") return this.#session.checkCreate(table, values);
+    if (action === "edit") return this.#session.checkEdit(table, row, values);
+    if (action === "delete") return this.#session.checkDelete(table, row);
+    return this.#session.checkAction(action, table, row);
   }
 
   /** The records, or the table as a whole. */
@@ -205,7 +206,7 @@ function expectedOutcome({ outcome, by, becomes }: Extract<Check, { kind: "chang
 }
 
 /** What became of a change, as far as the expectation speaks of it; more where it came out otherwise. */
-function foundOutcome(found: Acceptance, { outcome, by, becomes }: Extract<Check, { kind: "change" }>): string {
+function foundOutcome(found: ChangeResult, { outcome, by, becomes }: Extract<Check, { kind: "change" }>): string {
   const reason = found.accepted ? "accepted" : found.reason;
   const rules = found.accepted
     ? []

@@ -4,7 +4,7 @@ import { overlaps, printRange } from "../../rules/ranges.js";
 import type { Extent, Rule, Who } from "../../rules/rule.js";
 import type { Field } from "../../schema/schema.js";
 import type { Session } from "../../session/session.js";
-import { type LintInput, nameOf } from "./doubts.js";
+import { type LintInput, nameOf } from "./warnings.js";
 
 /** Rules that let through, or could come to let through, more than was probably meant. */
 export const breadthChecks = [
@@ -29,7 +29,7 @@ function sessionOf({ portier, ruleset, request }: LintInput, who: Who): Session 
 }
 
 /** Whole records for everybody, or changes by somebody of whom nothing is known. */
-function openToAnyone({ ruleset, doubts }: LintInput): void {
+function openToAnyone({ ruleset, warnings }: LintInput): void {
   for (const rule of permitsOf(ruleset.rules)) {
     if (!rule.to.some(({ kind }) => kind === "anyone") || rule.except.length > 0) continue;
     const isUnconditional = rule.where.kind === "truth";
@@ -37,16 +37,16 @@ function openToAnyone({ ruleset, doubts }: LintInput): void {
     const actions = [...rule.extents].flatMap(([action, extent]) => {
       const declared = actionOf(rule.table, action);
       const isWhole = own.length > 1 && own.every((field) => extent.fields.has(field)) && extent.cells === undefined;
-      const isReading = declared?.speaksOf === "fields" && !declared.writes;
+      const isReading = declared?.target === "fields" && !declared.writes;
       return isReading ? (isUnconditional && isWhole ? [action] : []) : [action];
     });
-    if (actions.length > 0) doubts.add("open-to-anyone", { rule: nameOf(rule), actions }, rule.path);
+    if (actions.length > 0) warnings.add("open-to-anyone", { rule: nameOf(rule), actions }, rule.path);
   }
 }
 
 /** Fields that those a rule is for may edit, while nothing lets them see these. */
 function blindEdits(input: LintInput): void {
-  const { ruleset, doubts } = input;
+  const { ruleset, warnings } = input;
   const shownAtAll = new Set<Field>();
   for (const rule of ruleset.rules.filter(({ effect }) => effect.phase === "permit")) {
     for (const action of knownBy) {
@@ -65,22 +65,22 @@ function blindEdits(input: LintInput): void {
       );
       if (blind.length === 0) continue;
       const fields = blind.map(({ name }) => name);
-      doubts.add("blind-edit", { table: rule.table.name, fields, who: who.text }, rule.path);
+      warnings.add("edit-without-view", { table: rule.table.name, fields, who: who.text }, rule.path);
     }
   }
 }
 
-function sensitiveForAnyone({ ruleset, doubts }: LintInput): void {
+function sensitiveForAnyone({ ruleset, warnings }: LintInput): void {
   for (const rule of ruleset.rules) {
     if (rule.effect.phase !== "permit" || !rule.to.some(({ kind }) => kind === "anyone")) continue;
     const shown = [rule.extents.get("list"), rule.extents.get("view")].flatMap((extent) => [...(extent?.fields ?? [])]);
     const fields = [...new Set(shown.filter((field) => field.sensitive).map((field) => field.name))];
-    if (fields.length > 0) doubts.add("sensitive-for-anyone", { rule: nameOf(rule), fields }, rule.path);
+    if (fields.length > 0) warnings.add("sensitive-for-anyone", { rule: nameOf(rule), fields }, rule.path);
   }
 }
 
 /** Two reserves on one thing: both must be met, which is seldom meant. */
-function severalReserves({ ruleset, doubts }: LintInput): void {
+function severalReserves({ ruleset, warnings }: LintInput): void {
   const reserves = ruleset.rules.filter((rule) => rule.effect.name === "reserve");
   for (const [index, rule] of reserves.entries()) {
     for (const other of reserves.slice(index + 1).filter((one) => one.table === rule.table)) {
@@ -91,7 +91,7 @@ function severalReserves({ ruleset, doubts }: LintInput): void {
         const fields = [...extent.fields].filter((field) => second.fields.has(field)).map(({ name }) => name);
         if (fields.length === 0 && !(extent.act && second.act)) continue;
         const facts = { rules: [nameOf(rule), nameOf(other)], action, fields };
-        doubts.add("two-reserves", facts, other.path);
+        warnings.add("overlapping-reserves", facts, other.path);
       }
     }
   }
@@ -104,7 +104,7 @@ function areasMeet({ cells: a }: Extent, { cells: b }: Extent): boolean {
 }
 
 /** A null makes a record pass by an `exists`: where a block needs one, or a permit needs none, that lets something through. */
-function nullsInExists({ ruleset, doubts }: LintInput): void {
+function nullsInExists({ ruleset, warnings }: LintInput): void {
   for (const rule of ruleset.rules) {
     const isPermit = rule.effect.phase === "permit";
     for (const condition of [rule.where, rule.becomes].filter((one) => one !== undefined)) {
@@ -112,7 +112,7 @@ function nullsInExists({ ruleset, doubts }: LintInput): void {
         const fields = nullableFields(inner);
         if (fields.length === 0) continue;
         const facts = { rule: nameOf(rule), effect: rule.effect.name, table, fields };
-        doubts.add("null-in-exists", facts, rule.path);
+        warnings.add("null-in-exists", facts, rule.path);
       }
     }
   }
@@ -172,20 +172,20 @@ function othersNames(input: LintInput): void {
       return (reach === "none" || reach === "own") && who.text !== "owner";
     });
     if (free.length === 0) continue;
-    input.doubts.add("anothers-name", { rule: nameOf(rule), field: owner.name }, rule.path);
+    input.warnings.add("create-for-another", { rule: nameOf(rule), field: owner.name }, rule.path);
   }
 }
 
 /** A block on what is seen and edited by a field that somebody may edit, which looks at the record before a change alone. */
-function oneWayIsolation({ ruleset, doubts }: LintInput): void {
+function oneWayIsolation({ ruleset, warnings }: LintInput): void {
   const editable = new Set(permitsOf(ruleset.rules).flatMap((rule) => [...(rule.extents.get("edit")?.fields ?? [])]));
   for (const rule of ruleset.rules) {
     const isBlock = rule.effect.phase === "block";
     const shows = rule.extents.has("view") || rule.extents.has("list");
-    if (!isBlock || !shows || !rule.extents.has("edit") || rule.bothWays || rule.becomes !== undefined) continue;
+    if (!isBlock || !shows || !rule.extents.has("edit") || rule.alsoAfter || rule.becomes !== undefined) continue;
     const fields = rule.table.fields.filter((field) => editable.has(field) && reads(rule.where, field));
     const names = fields.map(({ name }) => name);
-    if (names.length > 0) doubts.add("one-way-isolation", { rule: nameOf(rule), fields: names }, rule.path);
+    if (names.length > 0) warnings.add("isolation-before-only", { rule: nameOf(rule), fields: names }, rule.path);
   }
 }
 
@@ -200,14 +200,14 @@ function unlistableReferences(input: LintInput): void {
         const session = sessionOf(input, who);
         if (session === undefined || session.reach("list", target) !== "none") continue;
         const facts = { rule: nameOf(rule), who: who.text, field: field.name, target };
-        input.doubts.add("unlistable-reference", facts, rule.path);
+        input.warnings.add("unlistable-reference", facts, rule.path);
       }
     }
   }
 }
 
 /** Two permits on ranges that overlap in part, for different people: where they meet, both may. */
-function overlappingRanges({ ruleset, doubts }: LintInput): void {
+function overlappingRanges({ ruleset, warnings }: LintInput): void {
   const ranged = permitsOf(ruleset.rules).filter(({ table }) => table.grid !== undefined);
   for (const [index, rule] of ranged.entries()) {
     for (const other of ranged.slice(index + 1).filter(({ table }) => table === rule.table)) {
@@ -221,7 +221,7 @@ function overlappingRanges({ ruleset, doubts }: LintInput): void {
         const [first] = meeting;
         if (first === undefined || !areasMeet(extent, second)) continue;
         const facts = { rules: [nameOf(rule), nameOf(other)], ranges: first.map(printRange), action };
-        doubts.add("overlapping-ranges", facts, other.path);
+        warnings.add("overlapping-ranges", facts, other.path);
       }
     }
   }

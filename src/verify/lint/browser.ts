@@ -6,18 +6,18 @@ import {
   visitTests,
 } from "../../conditions/expression.js";
 import type { Field } from "../../schema/schema.js";
-import { type LintInput, nameOf } from "./doubts.js";
+import { type LintInput, nameOf } from "./warnings.js";
 
 /**
  * Rules that a browser cannot answer from a snapshot alone: they read other records for each one that is asked about. What
  * is the same for every record is decided before the snapshot is sent.
  */
-export function serversRules({ ruleset, doubts }: LintInput): void {
+export function serversRules({ ruleset, warnings }: LintInput): void {
   for (const rule of ruleset.rules) {
     const related = [...rule.to, ...rule.except].flatMap((who) => (who.kind === "related" ? [who.met] : []));
     const conditions = [...related, rule.where, ...(rule.becomes === undefined ? [] : [rule.becomes])];
     const tables = new Set(conditions.flatMap(tablesRead));
-    if (tables.size > 0) doubts.add("needs-the-server", { rule: nameOf(rule), tables: [...tables] }, rule.path);
+    if (tables.size > 0) warnings.add("needs-server", { rule: nameOf(rule), tables: [...tables] }, rule.path);
   }
 }
 

@@ -19,7 +19,7 @@ import type { Session } from "../../session/session.js";
 
 import { stepTests } from "../../session/step.js";
 import { RecordSets, sizeOf } from "../record-sets.js";
-import { type LintData, type LintInput, nameOf } from "./doubts.js";
+import { type LintData, type LintInput, nameOf } from "./warnings.js";
 
 /** What only records show. */
 export function dataChecks(input: LintInput): void {
@@ -41,14 +41,14 @@ export function dataChecks(input: LintInput): void {
 
 /** Protections that name nobody any more are doubted; where one cannot be read at all, nobody can sign in. */
 function readableProtections(
-  { ruleset, doubts }: Pick<LintInput, "ruleset" | "doubts">,
+  { ruleset, warnings }: Pick<LintInput, "ruleset" | "warnings">,
   tables: LintData["tables"],
 ): boolean {
   const kept = ruleset.schema.kept?.protections;
   let isReadable = true;
   for (const row of kept === undefined ? [] : (tables.get(kept.name) ?? [])) {
     const id = String(row["id"]);
-    const add = (what: string) => doubts.add("unreadable-protection", { id, what }, ["people", "assignments"]);
+    const add = (what: string) => warnings.add("unreadable-protection", { id, what }, ["people", "assignments"]);
     try {
       const protection = kept && protectionIn(ruleset.schema, kept, row);
       if (protection === undefined)
@@ -67,20 +67,20 @@ function readableProtections(
 }
 
 /** The sessions of all who can sign in. Who holds a role that is none, or of whom something unreadable is set, cannot. */
-function openAll({ portier, ruleset, doubts, request }: LintInput, { tables, source }: LintData): Session[] {
+function openAll({ portier, ruleset, warnings, request }: LintInput, { tables, source }: LintData): Session[] {
   const { people } = ruleset.schema;
-  if (people === undefined || !readableProtections({ ruleset, doubts }, tables)) return [];
-  const sessions = [portier.session({ person: null, source, request, report: toNobody })];
+  if (people === undefined || !readableProtections({ ruleset, warnings }, tables)) return [];
+  const sessions = [portier.session({ person: null, source, request, onDiagnostic: toNobody })];
   const strangers = new Map<string, { name: string; where: string; persons: string[] }>();
   for (const person of tables.get(people.table.name) ?? []) {
     try {
-      sessions.push(portier.session({ person, source, request, report: toNobody }));
+      sessions.push(portier.session({ person, source, request, onDiagnostic: toNobody }));
     } catch (error) {
       if (!(error instanceof PortierError)) throw error;
       if (error.code === "bad-setting") {
         const what = error.problems[0]?.message ?? error.message;
         const facts = { person: recordAddress(people.table, person) ?? "somebody", what };
-        doubts.add("unreadable-setting", facts, ["people", "settings"]);
+        warnings.add("unreadable-setting", facts, ["people", "settings"]);
         continue;
       }
       if (error.code !== "unknown-role" && error.code !== "wrong-scope") throw error;
@@ -92,7 +92,7 @@ function openAll({ portier, ruleset, doubts, request }: LintInput, { tables, sou
     }
   }
   for (const stranger of strangers.values()) {
-    doubts.add("stranger-role", { ...stranger, candidates: ruleset.schema.roles.keys() }, ["people", "roles"]);
+    warnings.add("unknown-role-value", { ...stranger, candidates: ruleset.schema.roles.keys() }, ["people", "roles"]);
   }
   return sessions;
 
@@ -112,20 +112,20 @@ function openAll({ portier, ruleset, doubts, request }: LintInput, { tables, sou
   }
 }
 
-function rolesNobodyHolds({ ruleset, doubts }: LintInput, sessions: readonly Session[]): void {
+function rolesNobodyHolds({ ruleset, warnings }: LintInput, sessions: readonly Session[]): void {
   if (sessions.length === 0) return;
   const held = new Set(sessions.flatMap(({ roles }) => roles));
   for (const rule of ruleset.rules) {
     if (rule.to.length === 0 || !rule.to.every((who) => who.kind === "member" && ruleset.schema.roles.has(who.name)))
       continue;
     const roles = rule.to.map(({ text }) => text);
-    if (!roles.some((role) => held.has(role))) doubts.add("role-not-held", { rule: nameOf(rule), roles }, rule.path);
+    if (!roles.some((role) => held.has(role))) warnings.add("role-not-held", { rule: nameOf(rule), roles }, rule.path);
   }
 }
 
-function tooFewHold({ ruleset, doubts }: LintInput, sessions: readonly Session[]): void {
+function tooFewHold({ ruleset, warnings }: LintInput, sessions: readonly Session[]): void {
   for (const role of ruleset.schema.roles.values()) {
-    if (role.atLeast === 0) continue;
+    if (role.minHolders === 0) continue;
     const holders = new Map<string | undefined, number>(role.scope === undefined ? [[undefined, 0]] : []);
     for (const { roles } of sessions) {
       for (const one of roles) {
@@ -135,14 +135,14 @@ function tooFewHold({ ruleset, doubts }: LintInput, sessions: readonly Session[]
       }
     }
     for (const [on, held] of holders) {
-      const facts = { role: role.name, on, held, atLeast: role.atLeast };
-      if (held < role.atLeast) doubts.add("too-few-hold", facts, ["roles", role.name]);
+      const facts = { role: role.name, on, held, minHolders: role.minHolders };
+      if (held < role.minHolders) warnings.add("too-few-holders", facts, ["roles", role.name]);
     }
   }
 }
 
 /** Fields of the record that a rule compares, and that hold nothing in half of the records or more. */
-function mostlyNull({ doubts }: LintInput, rule: Rule, rows: readonly Row[]): void {
+function mostlyNull({ warnings }: LintInput, rule: Rule, rows: readonly Row[]): void {
   const compared = new Set<Field>();
   const spokenOf = new Set<Field>();
   for (const condition of [rule.where, rule.becomes].filter((one) => one !== undefined)) {
@@ -157,14 +157,14 @@ function mostlyNull({ doubts }: LintInput, rule: Rule, rows: readonly Row[]): vo
     if (spokenOf.has(field) || !field.optional) continue;
     const nulls = rows.filter((row) => rawValue(row, field.name) === null).length;
     if (nulls * 2 < rows.length) continue;
-    doubts.add("mostly-null", { rule: nameOf(rule), field: field.name, nulls, all: rows.length }, rule.path);
+    warnings.add("mostly-null-field", { rule: nameOf(rule), field: field.name, nulls, all: rows.length }, rule.path);
   }
 }
 
 /** How many times more records a `contains` must find than begin with the text, to be doubted. */
 const farMore = 5;
 
-function wideContains({ doubts }: LintInput, rule: Rule, rows: readonly Row[], { source }: LintData): void {
+function wideContains({ warnings }: LintInput, rule: Rule, rows: readonly Row[], { source }: LintData): void {
   const reading = makeReading(source, () => {});
   for (const condition of [rule.where, rule.becomes].filter((one) => one !== undefined)) {
     visitTests(condition, (test) => {
@@ -175,13 +175,17 @@ function wideContains({ doubts }: LintInput, rule: Rule, rows: readonly Row[], {
       };
       const [contains, starts] = [count("contains"), count("starts with")];
       if (starts === 0 || contains < starts * farMore) return;
-      doubts.add("wide-contains", { rule: nameOf(rule), test: describeExpression(test), contains, starts }, rule.path);
+      warnings.add(
+        "wide-contains",
+        { rule: nameOf(rule), test: describeExpression(test), contains, starts },
+        rule.path,
+      );
     });
   }
 }
 
 /** A permit whose condition no record meets for any of those whom it is for; what a change must lead to is left out. */
-function metByNone({ doubts }: LintInput, rule: Rule, sessions: readonly Session[], sets: RecordSets): void {
+function metByNone({ warnings }: LintInput, rule: Rule, sessions: readonly Session[], sets: RecordSets): void {
   const extent = [...rule.extents].find(([action]) => actionOf(rule.table, action)?.judges !== "new")?.[1];
   if (rule.effect.phase !== "permit" || rule.where.kind === "truth" || extent === undefined) return;
   let isFor = false;
@@ -193,5 +197,5 @@ function metByNone({ doubts }: LintInput, rule: Rule, sessions: readonly Session
     const judge = (action: string, table: string) => compileTruth(plan.judged(table), action);
     if (sizeOf(sets.meeting(ruleTest(step.who, step.where), reading, judge, subject.classKey())) > 0) return;
   }
-  if (isFor) doubts.add("met-by-none", { rule: nameOf(rule), all: sets.size }, rule.path);
+  if (isFor) warnings.add("matches-no-record", { rule: nameOf(rule), all: sets.size }, rule.path);
 }

@@ -7,35 +7,35 @@ import type { ActionName } from "../../rules/actions.js";
 import { originalOf } from "../../rules/copies.js";
 import type { Extent, Rule, Who } from "../../rules/rule.js";
 import type { Schema } from "../../schema/schema.js";
-import { type LintInput, nameOf } from "./doubts.js";
+import { type LintInput, nameOf } from "./warnings.js";
 
 /** Rules that change nothing. */
-export const effectChecks = [emptyExtents, neverMet, forNobody, swallowed, nullComparisons, differingCopies];
+export const effectChecks = [emptyExtents, conditionNeverTrue, forNobody, swallowed, nullComparisons, differingCopies];
 
-function emptyExtents({ ruleset, doubts }: LintInput): void {
+function emptyExtents({ ruleset, warnings }: LintInput): void {
   for (const rule of ruleset.rules) {
     for (const [action, extent] of rule.extents) {
       if (extent.act || extent.fields.size > 0) continue;
-      doubts.add("covers-nothing", { rule: nameOf(rule), action }, rule.path);
+      warnings.add("permit-covers-no-field", { rule: nameOf(rule), action }, rule.path);
     }
   }
 }
 
-function neverMet({ ruleset, doubts }: LintInput): void {
+function conditionNeverTrue({ ruleset, warnings }: LintInput): void {
   for (const rule of ruleset.rules) {
     const conditions = [rule.where, rule.becomes].map((one) => one && specialize(one, (operand) => operand));
     // A permit that is at best unknown is never met either; what blocks or asks applies when it is unknown.
     const isLost = (one: Expression) =>
       rule.effect.phase === "permit" ? isContradiction(one) : one.kind === "truth" && one.value === False;
     if (!conditions.some((one) => one !== undefined && isLost(one))) continue;
-    doubts.add("never-met", { rule: nameOf(rule) }, rule.path);
+    warnings.add("condition-never-true", { rule: nameOf(rule) }, rule.path);
   }
 }
 
-function nullComparisons({ ruleset, doubts }: LintInput): void {
+function nullComparisons({ ruleset, warnings }: LintInput): void {
   for (const rule of ruleset.rules) {
     const conditions = [rule.where, rule.becomes].filter((one) => one !== undefined);
-    if (conditions.some(comparesWithNull)) doubts.add("null-comparison", { rule: nameOf(rule) }, rule.path);
+    if (conditions.some(comparesWithNull)) warnings.add("null-comparison", { rule: nameOf(rule) }, rule.path);
   }
 }
 
@@ -50,26 +50,26 @@ function comparesWithNull(expression: Expression): boolean {
 }
 
 /** Copies that are not the same any more, but for whom they are for. */
-function differingCopies({ ruleset, doubts }: LintInput): void {
+function differingCopies({ ruleset, warnings }: LintInput): void {
   for (const rule of ruleset.rules) {
     if (rule.copyOf === undefined || originalOf(rule, ruleset.rules) !== undefined) continue;
-    doubts.add("copy-differs", { rule: nameOf(rule), of: rule.copyOf }, [...rule.path, "copyOf"]);
+    warnings.add("copy-differs", { rule: nameOf(rule), of: rule.copyOf }, [...rule.path, "copyOf"]);
   }
 }
 
 /** Rules of which `except` takes everybody out again. */
-function forNobody({ ruleset, doubts }: LintInput): void {
+function forNobody({ ruleset, warnings }: LintInput): void {
   for (const rule of ruleset.rules) {
     const out = new Set(rule.except.map(({ text }) => text));
     const isOut = ({ kind, text }: Who) =>
       out.has("anyone") || out.has(text) || (kind !== "anyone" && out.has("signed-in"));
     if (out.size === 0 || !rule.to.every(isOut)) continue;
-    doubts.add("for-nobody", { rule: nameOf(rule), entries: [...out] }, rule.path);
+    warnings.add("empty-audience", { rule: nameOf(rule), entries: [...out] }, rule.path);
   }
 }
 
 /** Permits of which an action is stopped as a whole, whenever it would be permitted, by one and the same block. */
-function swallowed({ ruleset, doubts }: LintInput): void {
+function swallowed({ ruleset, warnings }: LintInput): void {
   for (const permit of ruleset.rules.filter(({ effect }) => effect.phase === "permit")) {
     for (const [action, extent] of permit.extents) {
       const block = ruleset
@@ -78,7 +78,7 @@ function swallowed({ ruleset, doubts }: LintInput): void {
       if (block === undefined) continue;
       const fields = extent.act ? [] : [...extent.fields].map(({ name }) => name);
       const facts = { rule: nameOf(permit), by: nameOf(block), effect: block.effect.name, action, fields };
-      doubts.add("swallowed", facts, permit.path);
+      warnings.add("always-denied", facts, permit.path);
     }
   }
 }

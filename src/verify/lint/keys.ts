@@ -2,7 +2,7 @@ import { describeExpression } from "../../conditions/describe.js";
 import { type Expression, type Operand, operandsOf, visitTests } from "../../conditions/expression.js";
 import type { Path } from "../../schema/problems.js";
 import { lastOf, type Schema } from "../../schema/schema.js";
-import { type LintInput, nameOf } from "./doubts.js";
+import { type LintInput, nameOf } from "./warnings.js";
 
 /** Keys of records that are written into rules and groups: they are others in the next environment. */
 export const keyChecks = [keysInRules, keysInGroups];
@@ -11,9 +11,9 @@ function keysInRules(input: LintInput): void {
   for (const rule of input.ruleset.rules) {
     const where = { kind: "rule", name: nameOf(rule) } as const;
     for (const { text } of [...rule.to, ...rule.except]) {
-      if (/^person\s/.test(text)) input.doubts.add("person-in-rule", { ...where, entry: text }, rule.path);
+      if (/^person\s/.test(text)) input.warnings.add("person-in-rule", { ...where, entry: text }, rule.path);
     }
-    for (const condition of [rule.where, rule.becomes]) doubtKeys(input, condition, where, rule.path);
+    for (const condition of [rule.where, rule.becomes]) warningKeys(input, condition, where, rule.path);
   }
 }
 
@@ -23,24 +23,24 @@ function keysInGroups(input: LintInput): void {
     const path = ["groups", group.name];
     for (const member of [...group.members, ...group.without]) {
       if (member.kind === "person" || member.kind === "along") {
-        input.doubts.add("person-in-rule", { ...where, entry: member.text }, path);
+        input.warnings.add("person-in-rule", { ...where, entry: member.text }, path);
       }
-      if (member.kind === "where") doubtKeys(input, member.condition, where, path);
+      if (member.kind === "where") warningKeys(input, member.condition, where, path);
     }
-    doubtKeys(input, group.where, where, path);
+    warningKeys(input, group.where, where, path);
   }
 }
 
-function doubtKeys(
-  { ruleset, doubts }: LintInput,
+function warningKeys(
+  { ruleset, warnings }: LintInput,
   condition: Expression | undefined,
   where: { readonly kind: "rule" | "group"; readonly name: string },
   path: Path,
 ): void {
   const { schema } = ruleset;
   for (const { table, entry } of condition === undefined ? [] : keysNamed(condition, schema)) {
-    if (table === schema.people?.table.name) doubts.add("person-in-rule", { ...where, entry }, path);
-    else doubts.add("record-in-rule", { ...where, table, entry }, path);
+    if (table === schema.people?.table.name) warnings.add("person-in-rule", { ...where, entry }, path);
+    else warnings.add("record-in-rule", { ...where, table, entry }, path);
   }
 }
 

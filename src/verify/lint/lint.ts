@@ -1,17 +1,17 @@
 import type { Ruleset } from "../../rules/ruleset.js";
-import { doubtMessages } from "../../schema/doubt-messages.js";
 import type { Path, Problem } from "../../schema/problems.js";
-import type { Meant } from "../../schema/schema.js";
+import type { IgnoredWarnings } from "../../schema/schema.js";
+import { warningMessages } from "../../schema/warning-messages.js";
 import { internals } from "../../session/internals.js";
 import type { Portier } from "../../session/portier.js";
 import { breadthChecks } from "./breadth.js";
 import { serversRules } from "./browser.js";
 import { dataChecks } from "./data.js";
-import { Doubts, type LintData, type LintInput, nameOf } from "./doubts.js";
 import { effectChecks } from "./effects.js";
 import { keyChecks } from "./keys.js";
 import { nameChecks } from "./names.js";
 import { unusedPermits } from "./screens.js";
+import { type LintData, type LintInput, nameOf, WarningList } from "./warnings.js";
 
 const checks: readonly ((input: LintInput) => void)[] = [
   ...nameChecks,
@@ -22,7 +22,7 @@ const checks: readonly ((input: LintInput) => void)[] = [
 ];
 
 /** The codes of all doubts, in the order of the documentation. */
-export const doubtCodes: readonly string[] = Object.keys(doubtMessages);
+export const warningCodes: readonly string[] = Object.keys(warningMessages);
 
 export interface LintOptions {
   readonly data?: LintData;
@@ -40,16 +40,16 @@ export interface LintOptions {
 
 /**
  * Doubts about a document that is right: what is there without effect, or probably wider than meant. Each has the path
- * of its place in the document. What the document says is `meant`, with a reason, is not doubted.
+ * of its place in the document. What the document says is `ignore`, with a reason, is not doubted.
  */
 export function lint(
   portier: Portier,
   { data, now, untested = [], browser = false, screens = false, onCheck }: LintOptions = {},
 ): Problem[] {
-  const doubts = new Doubts();
+  const warnings = new WarningList();
   const ruleset = internals(portier).ruleset;
   const request = now === undefined ? {} : { now };
-  const input = { portier, ruleset, data, doubts, request };
+  const input = { portier, ruleset, data, warnings, request };
   for (const [index, check] of checks.entries()) {
     onCheck?.(index, checks.length);
     check(input);
@@ -57,58 +57,64 @@ export function lint(
   if (browser) serversRules(input);
   if (screens) unusedPermits(input);
   for (const rule of ruleset.rules) {
-    if (untested.includes(rule.address)) doubts.add("untested-rule", { rule: nameOf(rule) }, rule.path);
+    if (untested.includes(rule.address)) warnings.add("untested-rule", { rule: nameOf(rule) }, rule.path);
   }
   const isLookedFor = (code: string) => {
     if (code === "untested-rule") return untested.length > 0;
     if (code === "permit-without-screen") return screens;
-    return code === "needs-the-server" ? browser : data !== undefined || !needsData.has(code);
+    return code === "needs-server" ? browser : data !== undefined || !needsData.has(code);
   };
-  return withoutMeant(doubts, ruleset, isLookedFor);
+  return withoutIgnored(warnings, ruleset, isLookedFor);
 }
 
 /** What needs records, or expectations, to be seen: without them, silence about it is not without use. */
 const needsData: ReadonlySet<string> = new Set([
-  "stranger-role",
+  "unknown-role-value",
   "role-not-held",
-  "too-few-hold",
-  "mostly-null",
-  "met-by-none",
+  "too-few-holders",
+  "mostly-null-field",
+  "matches-no-record",
   "wide-contains",
 ]);
 
 /** Takes out what is meant, and adds what silences nothing. A rule of every table is one place. */
-function withoutMeant(found: Doubts, ruleset: Ruleset, isLookedFor: (code: string) => boolean): Problem[] {
-  const places = new Map<string, readonly [path: Path, meant: Meant]>();
-  for (const [path, meant] of meantIn(ruleset)) if (meant.size > 0) places.set(JSON.stringify(path), [path, meant]);
+function withoutIgnored(found: WarningList, ruleset: Ruleset, isLookedFor: (code: string) => boolean): Problem[] {
+  const places = new Map<string, readonly [path: Path, ignore: IgnoredWarnings]>();
+  for (const [path, ignore] of ignoresIn(ruleset))
+    if (ignore.size > 0) places.set(JSON.stringify(path), [path, ignore]);
   const used = new Set<string>();
-  const left = new Doubts();
+  const left = new WarningList();
   const said = new Set<string>();
   for (const one of found.list) {
     const silent = [...places].filter(
-      ([, [path, meant]]) => meant.has(one.code) && path.every((step, index) => one.path[index] === step),
+      ([, [path, ignore]]) => ignore.has(one.code) && path.every((step, index) => one.path[index] === step),
     );
     for (const [place] of silent) used.add(`${place} ${one.code}`);
     const line = JSON.stringify([one.code, one.message, one.path]);
     if (silent.length === 0 && !said.has(line)) left.list.push(one);
     said.add(line);
   }
-  for (const [place, [path, meant]] of places) {
-    for (const code of meant.keys()) {
-      const at = [...path, "meant", code];
-      if (!doubtCodes.includes(code)) left.add("unknown-doubt", { name: code, candidates: doubtCodes }, at);
-      else if (!used.has(`${place} ${code}`) && isLookedFor(code)) left.add("nothing-to-silence", { code }, at);
+  for (const [place, [path, ignore]] of places) {
+    for (const code of ignore.keys()) {
+      const at = [...path, "ignore", code];
+      if (!warningCodes.includes(code)) left.add("unknown-warning", { name: code, candidates: warningCodes }, at);
+      else if (!used.has(`${place} ${code}`) && isLookedFor(code)) left.add("unused-ignore", { code }, at);
     }
   }
   return left.list;
 }
 
 /** Everything that can say what is meant, with its place. */
-function* meantIn({ schema, groups, rules, screens }: Ruleset): Iterable<readonly [path: Path, meant: Meant]> {
-  if (schema.people !== undefined) yield [["people"], schema.people.meant];
-  for (const { name, meant } of schema.roles.values()) yield [["roles", name], meant];
-  for (const { name, meant } of groups.values()) yield [["groups", name], meant];
-  for (const { name, meant } of screens.values()) yield [["screens", name], meant];
-  for (const { name, meant } of schema.tables.values()) yield [["tables", name], meant];
-  for (const { path, meant } of rules) yield [path, meant];
+function* ignoresIn({
+  schema,
+  groups,
+  rules,
+  screens,
+}: Ruleset): Iterable<readonly [path: Path, ignore: IgnoredWarnings]> {
+  if (schema.people !== undefined) yield [["people"], schema.people.ignore];
+  for (const { name, ignore } of schema.roles.values()) yield [["roles", name], ignore];
+  for (const { name, ignore } of groups.values()) yield [["groups", name], ignore];
+  for (const { name, ignore } of screens.values()) yield [["screens", name], ignore];
+  for (const { name, ignore } of schema.tables.values()) yield [["tables", name], ignore];
+  for (const { path, ignore } of rules) yield [path, ignore];
 }

@@ -1,7 +1,7 @@
 import { type Expression, visitOperands, visitTests } from "../../conditions/expression.js";
 import type { Rule } from "../../rules/rule.js";
 import type { Ruleset } from "../../rules/ruleset.js";
-import type { LintInput } from "./doubts.js";
+import type { LintInput } from "./warnings.js";
 
 /** Names that lead nowhere: roles, groups, tables and screens without a use. */
 export const nameChecks = [
@@ -9,7 +9,7 @@ export const nameChecks = [
   unreachableRoles,
   tablesWithoutRules,
   deadScreens,
-  rolesNobodyIsGiven,
+  rolesNobodyIsAssigned,
   openTables,
 ];
 
@@ -26,8 +26,8 @@ function namesAsked({ schema, rules, groups, screens, lines }: Ruleset): Set<str
       });
     }
   }
-  for (const { givenBy } of schema.roles.values()) for (const { name } of givenBy) asked.add(name);
-  for (const name of schema.people?.settings?.givenBy ?? []) asked.add(name);
+  for (const { assignableBy } of schema.roles.values()) for (const { name } of assignableBy) asked.add(name);
+  for (const name of schema.people?.settings?.settableBy ?? []) asked.add(name);
   for (const member of [...groups.values()].flatMap((group) => [...group.members, ...group.without])) {
     if (member.kind === "member") asked.add(lines.get(member.name)?.of ?? member.name);
   }
@@ -54,31 +54,31 @@ function addAsked(condition: Expression, asked: Set<string>): void {
   });
 }
 
-function unusedRoles({ ruleset, doubts }: LintInput): void {
+function unusedRoles({ ruleset, warnings }: LintInput): void {
   const asked = namesAsked(ruleset);
   for (const role of ruleset.schema.roles.values()) {
     if (role.closure.size === 1 && !asked.has(role.name)) {
-      doubts.add("unused-role", { role: role.name }, ["roles", role.name]);
+      warnings.add("unused-role", { role: role.name }, ["roles", role.name]);
     }
   }
   for (const group of ruleset.groups.values()) {
     if (group.roles.length === 0 && !asked.has(group.name)) {
-      doubts.add("unused-group", { group: group.name }, ["groups", group.name]);
+      warnings.add("unused-group", { group: group.name }, ["groups", group.name]);
     }
   }
 }
 
 /** A rule of every table that only stops something opens none of them. */
-function tablesWithoutRules({ ruleset, doubts }: LintInput): void {
+function tablesWithoutRules({ ruleset, warnings }: LintInput): void {
   const permits = ruleset.rules.filter(({ effect }) => effect.phase === "permit");
   const ruled = new Set(permits.map((rule) => rule.table.name));
   for (const table of ruleset.schema.tables.keys()) {
-    if (!ruled.has(table)) doubts.add("table-without-rules", { table }, ["tables", table]);
+    if (!ruled.has(table)) warnings.add("table-without-rules", { table }, ["tables", table]);
   }
 }
 
 /** Roles that nothing brings to anybody. A text field could hold any role's name. */
-function unreachableRoles({ ruleset, doubts }: LintInput): void {
+function unreachableRoles({ ruleset, warnings }: LintInput): void {
   const { schema, groups, carriers, lines } = ruleset;
   const { people, roles, kept } = schema;
   if (people === undefined) return;
@@ -93,7 +93,7 @@ function unreachableRoles({ ruleset, doubts }: LintInput): void {
     }
   }
   for (const role of roles.values()) {
-    if (kept !== undefined && role.givenBy.length > 0) given.add(role.name);
+    if (kept !== undefined && role.assignableBy.length > 0) given.add(role.name);
   }
   // Includes and groups add to what is given, also to what a group brings to the members of another.
   let before = -1;
@@ -109,7 +109,7 @@ function unreachableRoles({ ruleset, doubts }: LintInput): void {
   }
   for (const { name } of roles.values()) {
     if (!given.has(name) && !(carriers.get(name) ?? []).some(({ group }) => given.has(group.name)))
-      doubts.add("unreachable-role", { role: name }, ["roles", name]);
+      warnings.add("unreachable-role", { role: name }, ["roles", name]);
   }
 }
 
@@ -129,7 +129,7 @@ function waysToBe(written: string, ruleset: Ruleset): string[][] {
 }
 
 /** Screens that nobody sees, or that not all see whom they are for. */
-function deadScreens({ portier, ruleset, doubts, request }: LintInput): void {
+function deadScreens({ portier, ruleset, warnings, request }: LintInput): void {
   const { screens, schema, groups } = ruleset;
   const everybody = [...schema.roles.keys(), ...groups.keys()];
   const alone = [[], ...everybody.flatMap((one) => waysToBe(one, ruleset))];
@@ -143,25 +143,25 @@ function deadScreens({ portier, ruleset, doubts, request }: LintInput): void {
       const without = named.filter((one) => !waysToBe(one, ruleset).some(permits));
       const isDead = named.length === 0 && !alone.some(permits) && !together.some(permits);
       if (without.length === 0 && !isDead) continue;
-      doubts.add("dead-screen", { screen: name, need: text, who: without }, ["screens", name]);
+      warnings.add("unreachable-screen", { screen: name, need: text, who: without }, ["screens", name]);
     }
   }
 }
 
 /** Of a table that is observed nothing is refused or hidden in a database. */
-function openTables({ ruleset, doubts }: LintInput): void {
+function openTables({ ruleset, warnings }: LintInput): void {
   for (const { name, observe } of ruleset.schema.tables.values()) {
-    if (observe) doubts.add("observed-table", { table: name }, ["tables", name]);
+    if (observe) warnings.add("observed-table", { table: name }, ["tables", name]);
   }
 }
 
 /** Who gives a role says nothing where roles are not assigned; and a role that must be held is to be given by somebody. */
-function rolesNobodyIsGiven({ ruleset, doubts }: LintInput): void {
+function rolesNobodyIsAssigned({ ruleset, warnings }: LintInput): void {
   const { roles, kept } = ruleset.schema;
-  for (const { name, givenBy, atLeast } of roles.values()) {
-    if (givenBy.length > 0 && kept === undefined)
-      doubts.add("giving-without-assignments", { role: name }, ["roles", name]);
-    if (atLeast > 0 && givenBy.length === 0 && kept !== undefined)
-      doubts.add("held-and-not-given", { role: name }, ["roles", name]);
+  for (const { name, assignableBy, minHolders } of roles.values()) {
+    if (assignableBy.length > 0 && kept === undefined)
+      warnings.add("assignable-without-assignments", { role: name }, ["roles", name]);
+    if (minHolders > 0 && assignableBy.length === 0 && kept !== undefined)
+      warnings.add("min-holders-not-assignable", { role: name }, ["roles", name]);
   }
 }

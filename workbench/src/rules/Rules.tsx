@@ -25,8 +25,8 @@ export function Rules(): ReactNode {
   const [line, setLine] = useState<number>();
   const [isComparing, setIsComparing] = useState(false);
   const [said, setSaid] = useState<string>();
-  const { answer: doubts = [] } = useAnswer(
-    () => (compiles ? ask("doubts") : Promise.resolve([])),
+  const { answer: warnings = [] } = useAnswer(
+    () => (compiles ? ask("warnings") : Promise.resolve([])),
     `${turn} ${compiles}`,
   );
   const isUnsaved = text !== document.text;
@@ -38,7 +38,7 @@ export function Rules(): ReactNode {
     () => (side === "differences" ? ask("differences") : Promise.resolve({ people: [], rules: [] })),
     `${turn} ${side} ${document.version}`,
   );
-  const all = compiles ? doubts : remarks;
+  const all = compiles ? warnings : remarks;
   const table = overview.tables.find(({ name }) => path[0] === "tables" && name === path[1]) ?? overview.tables[0];
   const eyes = [address.as ?? "visitor", ...(address.beside === undefined ? [] : [address.beside])];
 

@@ -7,15 +7,15 @@ export interface Word {
 }
 
 const topKeys = ["portier", "timeZone", "people", "request", "roles", "groups", "screens", "tables"];
-const tableKeys = ["note", "source", "key", "owner", "fields", "actions", "grid", "ranges", "rules", "meant"];
+const tableKeys = ["note", "source", "key", "owner", "fields", "actions", "grid", "ranges", "rules", "ignore"];
 const ruleKeys = [
-  ...["to", "except", "where", "becomes", "bothWays", "permit", "deny", "reserve", "confirm"],
-  ...["from", "until", "skip", "note", "meant"],
+  ...["to", "except", "where", "becomes", "alsoAfter", "permit", "deny", "reserve", "confirm"],
+  ...["from", "until", "skip", "note", "ignore"],
 ];
-const roleKeys = ["include", "scope", "exclusive", "atLeast", "givenBy", "note", "meant"];
-const groupKeys = ["members", "where", "without", "roles", "note", "meant"];
-const screenKeys = ["needs", "to", "in", "home", "note", "meant"];
-const peopleKeys = ["table", "name", "manager", "active", "roles", "assignments", "meant"];
+const roleKeys = ["include", "scope", "exclusive", "minHolders", "assignableBy", "note", "ignore"];
+const groupKeys = ["members", "where", "without", "roles", "note", "ignore"];
+const screenKeys = ["needs", "to", "in", "home", "note", "ignore"];
+const peopleKeys = ["table", "name", "manager", "active", "roles", "assignments", "ignore"];
 const fieldKeys = [
   ...["type", "choice", "reference", "list", "lookup", "by", "optional", "sensitive", "computed", "generated"],
   ...["tags", "default", "column", "note"],
@@ -98,7 +98,7 @@ export function wordsAt({ path, isKey }: WritingPlace, { tables, roles, groups }
   if (section === "roles") {
     if (name === undefined) return [];
     if (part === undefined) return keys(roleKeys);
-    return part === "scope" ? allTables : ["include", "exclusive", "givenBy"].includes(part) ? who : [];
+    return part === "scope" ? allTables : ["include", "exclusive", "assignableBy"].includes(part) ? who : [];
   }
   if (section === "groups") {
     if (part === undefined) return name === undefined ? [] : keys(groupKeys);

@@ -25,7 +25,7 @@ export interface ProjectState {
 
 /** Something wrong, or doubted, with its place in the text. */
 export interface Remark extends Pick<Problem, "code" | "message" | "hint" | "line" | "column"> {
-  readonly kind: "error" | "doubt";
+  readonly kind: "error" | "warning";
 }
 
 /** Somebody whose eyes one can look through. */
@@ -188,7 +188,7 @@ export interface Bench {
   /** The draft was saved: from now on it is what drafts are compared with. */
   saved(): void;
   /** What lint doubts about the draft. */
-  doubts(): readonly Remark[];
+  warnings(): readonly Remark[];
   see(question: SeeQuestion): Seen;
   why(question: WhyQuestion): ExplanationWords;
   matrix(of: "people" | "roles" | "groups"): readonly MatrixLine[];

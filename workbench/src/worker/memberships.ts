@@ -1,5 +1,5 @@
 import type { Row } from "portier";
-import { wayText } from "portier/explain";
+import { formatMembershipPath } from "portier/explain";
 import { makeReport } from "portier/report";
 import { membersOf } from "portier/verify";
 import { groupBy } from "../group-by.js";
@@ -15,7 +15,9 @@ export function membershipsOf(standing: Standing): Memberships {
     membersOf(portier, persons, name).map(({ person, isCertain, ways }) => ({
       id: person.id,
       name: person.name,
-      ways: isCertain ? ways.map((way) => wayText(portier.schema, way)) : ["not known: their record leaves it open"],
+      ways: isCertain
+        ? ways.map((way) => formatMembershipPath(portier.schema, way))
+        : ["not known: their record leaves it open"],
     }));
   const roles = report.roles.map(({ name, note, facts, may }) => ({
     name,

@@ -1,5 +1,5 @@
 import { compile, type DocumentInput, type Locate, type Portier, PortierError, type Row } from "portier";
-import { type Data, parseDocument, readData, readMoment } from "portier/document";
+import { type Data, parseDocument, readData, readInstant } from "portier/document";
 import { personViewer, type Viewer, visitorViewer } from "portier/verify";
 import type { ProjectState } from "./bench.js";
 
@@ -33,7 +33,7 @@ export function standingOf(text: string, project: ProjectState, before?: Standin
   const { data, trouble } = isSameData
     ? { data: withTables(portier, before.data.tables), trouble: undefined }
     : recordsUnder(portier, project);
-  const now = project.at === undefined ? undefined : readMoment(portier.schema, project.at);
+  const now = project.at === undefined ? undefined : readInstant(portier.schema, project.at);
   const request = { ...project.request, ...(now === undefined ? {} : { now }) };
   return { text, document, locate, portier, data, trouble, request, viewers: everybody(portier, data, request) };
 }

@@ -1,6 +1,6 @@
 import { PortierError, type Problem } from "portier";
 import { parsePlaced } from "portier/document";
-import { coverageOf, type ExpectationData, notExercised, readExpectations, runExpectations } from "portier/verify";
+import { coverageOf, type ExpectationData, readExpectations, runExpectations, uncovered } from "portier/verify";
 import type { CoveredRule, OpenedFile, Tested } from "./bench.js";
 import type { Standing } from "./project.js";
 
@@ -24,7 +24,7 @@ export function coverageUnder(standing: Standing, files: TestFiles): readonly Co
   const expectations = readFiles(standing, files).read.flatMap((one) => one.expectations);
   return coverageOf(standing.portier, expectations, askedOf(standing)).map((rule) => ({
     rule: rule.rule,
-    open: notExercised(rule),
+    open: uncovered(rule),
     line: standing.locate(rule.path).line,
   }));
 }

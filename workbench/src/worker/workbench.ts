@@ -4,8 +4,8 @@ import { explain, explanationWords } from "portier/explain";
 import { addRange } from "portier/ranges";
 import {
   accessMatrix,
-  everybodysDifference,
-  foldMatrix,
+  diffAccess,
+  groupMatrix,
   groupViewers,
   lint,
   proposeExpectations,
@@ -87,11 +87,11 @@ export class Workbench implements Bench {
     this.#saved = this.#standing;
   }
 
-  doubts(): readonly Remark[] {
+  warnings(): readonly Remark[] {
     const { portier, data, locate, request } = this.#now();
     const now = typeof request["now"] === "string" ? { now: request["now"] } : {};
     const found = lint(portier, { ...(data.tables.size === 0 ? {} : { data }), ...now });
-    return found.map((doubt) => remarkOf("doubt", { ...doubt, ...locate(doubt.path, doubt.offset) }));
+    return found.map((warning) => remarkOf("warning", { ...warning, ...locate(warning.path, warning.offset) }));
   }
 
   see(question: SeeQuestion): Seen {
@@ -121,7 +121,7 @@ export class Workbench implements Bench {
       of === "people"
         ? accessMatrix(portier, viewers, { records: data.tables })
         : accessMatrix(portier, (of === "roles" ? roleViewers : groupViewers)(portier, { request }));
-    return foldMatrix(whole).map(({ viewers: alike, rows }) => ({
+    return groupMatrix(whole).map(({ viewers: alike, rows }) => ({
       who: alike.map(({ id, name }) => ({ id, name })),
       roles: alike[0]?.roles ?? [],
       cells: rows.flatMap(({ table, cells }) =>
@@ -135,7 +135,7 @@ export class Workbench implements Bench {
     if (before === undefined || before === after) return { people: [], rules: [] };
     const viewersOf = ({ portier, request }: Standing) => roleViewers(portier, { request });
     return {
-      people: everybodysDifference(before.viewers, after.viewers, (table) => after.data.tables.get(table) ?? []),
+      people: diffAccess(before.viewers, after.viewers, (table) => after.data.tables.get(table) ?? []),
       rules: ruleDifferences(viewersOf(before), viewersOf(after)),
     };
   }

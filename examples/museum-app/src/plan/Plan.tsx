@@ -5,7 +5,7 @@ import { usePortier } from "portier/react";
 import { type ReactNode, useMemo, useRef, useState } from "react";
 import type { DataGridHandle } from "react-data-grid";
 import type { ShapeField } from "../api.js";
-import { useHouse } from "../session.js";
+import { useMuseum } from "../session.js";
 import { words } from "../words.js";
 import { type Area, addressOf, areaOf, type Block, type CellChange, changesOf, type Place } from "./block.js";
 import { type CellState, cellStates, marks } from "./cell-state.js";
@@ -23,7 +23,7 @@ const corner: Place = { row: 0, column: 0 };
 /** The plan as a sheet: what is locked is marked, a block that is pasted is judged cell by cell, ranges follow the rows. */
 export function Plan(): ReactNode {
   const session = usePortier();
-  const { refresh } = useHouse();
+  const { refresh } = useMuseum();
   const { rows, columns, ranges, failure, reload } = usePlan();
   const grid = useRef<DataGridHandle>(null);
   const [selection, setSelection] = useState<Selection>();

@@ -2,7 +2,7 @@ import { Alert, Button, Group, Modal, MultiSelect, Select, Stack, Text, TextInpu
 import type { ProtectionChange } from "portier/people";
 import type { AccessChange } from "portier/verify";
 import { type ReactNode, useState } from "react";
-import { useHouse } from "../session.js";
+import { useMuseum } from "../session.js";
 import { changeRanges, type PlanRange, type Previewed, previewRanges } from "./plan-api.js";
 import { nameOf } from "./Ranges.js";
 
@@ -29,7 +29,7 @@ const effects: readonly { readonly value: Effect; readonly label: string }[] = [
 
 /** A protection: its cells, whom it names, its note and its time. What anybody gains or loses is shown before it is kept. */
 export function RangeForm({ drafted, ranges, who, onDone, onClose }: FormProps): ReactNode {
-  const { labelOf } = useHouse();
+  const { labelOf } = useMuseum();
   const known = "range" in drafted ? drafted.range : undefined;
   // Several ranges of one protection stand in the list one by one.
   const own = known === undefined ? [] : ranges.filter(({ protection }) => protection === known.protection);

@@ -1,7 +1,7 @@
 import { Button, Group, Stack, Text, Title } from "@mantine/core";
 import { type CellRange, parseRange } from "portier/ranges";
 import type { ReactNode } from "react";
-import { useHouse } from "../session.js";
+import { useMuseum } from "../session.js";
 import type { Ranges as KnownRanges, PlanRange } from "./plan-api.js";
 
 interface RangesProps {
@@ -14,7 +14,7 @@ interface RangesProps {
 /** All ranges of the plan: where, for whom, why, and since when. */
 export function Ranges({ known, onJump, onEdit, onAdd }: RangesProps): ReactNode {
   const { mayProtect, timeZone } = known;
-  const { labelOf } = useHouse();
+  const { labelOf } = useMuseum();
   const names = (entries: readonly string[]) =>
     entries.map((one) => (one.startsWith("person ") ? labelOf("staff", one.slice("person ".length)) : one)).join(", ");
   const ranges = known.ranges.toSorted((a, b) => placeOf(a) - placeOf(b));

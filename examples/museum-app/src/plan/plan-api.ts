@@ -1,4 +1,4 @@
-import type { Acceptance, Row } from "portier";
+import type { ChangeResult, Row } from "portier";
 import type { LostCells, ProtectionChange, RoleOutcome } from "portier/people";
 import type { KeptRange } from "portier/ranges";
 import type { SharedDifference } from "portier/verify";
@@ -71,7 +71,7 @@ export const changeRanges = (change: ProtectionChange, confirmed: readonly strin
 /** What became of a row: an acceptance, or protections that would be gone with it. */
 export type RowOutcome =
   | { readonly accepted: true; readonly key: string | null }
-  | Extract<Acceptance, { accepted: false }>
+  | Extract<ChangeResult, { accepted: false }>
   | { readonly accepted: false; readonly reason: "lost-cells"; readonly lost: readonly LostCells[] };
 
 export function insertRow(at: number, confirmed: readonly string[]): Promise<RowOutcome> {

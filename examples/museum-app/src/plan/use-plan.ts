@@ -1,7 +1,7 @@
 import type { Row } from "portier";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { get, type ShapeField } from "../api.js";
-import { useHouse } from "../session.js";
+import { useMuseum } from "../session.js";
 import { type Ranges, readPlan, readRanges } from "./plan-api.js";
 
 /** Up to so many rows are read again one by one after a change; beyond, all of them at once. */
@@ -22,7 +22,7 @@ const noRanges: Ranges = { ranges: [], columns: [], who: [], mayProtect: false, 
 
 /** The rows and ranges of the plan, read again when the person, their roles or the ranges are others. */
 export function usePlan(): PlanData {
-  const { shapes, snapshot } = useHouse();
+  const { shapes, snapshot } = useMuseum();
   const [rows, setRows] = useState<readonly Row[]>();
   const [ranges, setRanges] = useState(noRanges);
   const [failure, setFailure] = useState<string>();

@@ -1,0 +1,44 @@
+import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import { type IdentityOrKey, identityOf } from "../session/identity.js";
+import type { Portier } from "../session/portier.js";
+import type { Diagnostic } from "../session/session-options.js";
+import type { Connection } from "./connection.js";
+import { KeptLists } from "./kept-lists.js";
+import { checkObserving, type Observe } from "./observing.js";
+import { UserDatabase } from "./user-database.js";
+
+/**
+ * A document's tables as a database holds them, under the names that `source` and `column` give.
+ *
+ * @example
+ * const database = createDatabase(portier, pgConnection(pool));
+ * const outcome = await database.as("s-003").edit("objects", "BM-SH-0001", { label: "Rung." });
+ * if (!outcome.accepted) console.log(outcome.refusals);
+ */
+export function createDatabase<T extends TableTypes = AnyTables>(
+  portier: Portier<T>,
+  connection: Connection,
+  { observe, onDiagnostic }: DatabaseOptions = {},
+): Database<T> {
+  const observing = checkObserving(portier.schema, observe);
+  const kept = new KeptLists();
+  return {
+    as: (who) =>
+      new UserDatabase(portier, connection, { identity: identityOf(who), kept, onDiagnostic, observe: observing }),
+  };
+}
+
+export interface DatabaseOptions {
+  /**
+   * Told what would have been refused or hidden of the tables that the document observes (`observe: true`). Needed where it
+   * observes any. It is called before a change is committed, once more where that is begun anew; what it throws undoes it.
+   */
+  readonly observe?: Observe;
+  /** Called for faults and bad data. Default: the first of them is a warning on the console. */
+  readonly onDiagnostic?: ((diagnostic: Diagnostic) => void) | undefined;
+}
+
+export interface Database<T extends TableTypes = AnyTables> {
+  /** The database as one person sees and changes it: their key (null for a visitor), or more of who they are. */
+  as(who: IdentityOrKey): UserDatabase<T>;
+}

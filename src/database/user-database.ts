@@ -1,0 +1,380 @@
+import type { Row } from "../conditions/source.js";
+import { recordAddress } from "../schema/address.js";
+import type { Table } from "../schema/schema.js";
+import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import { type ChangeOptions, type ChangeResult, invalid, keyTakenMessage } from "../session/change-result.js";
+import type { BatchResult } from "../session/check-batch.js";
+import type { Identity } from "../session/identity.js";
+import type { Portier } from "../session/portier.js";
+import { isKnownTo, seenOf } from "../session/seen.js";
+import type { Session } from "../session/session.js";
+import type { Diagnostic } from "../session/session-options.js";
+import type { Masked } from "../session/session-types.js";
+import type { Connection } from "./connection.js";
+import { RecordChanged } from "./errors.js";
+import type { KeptLists } from "./kept-lists.js";
+import { type ListQuery, listRecords, type Page } from "./listing.js";
+import { type Observe, Observing } from "./observing.js";
+import { inReading, inTransaction, typed } from "./retry.js";
+import { hasAddress, selectRecords } from "./statements.js";
+import { only, Work } from "./work.js";
+
+/** Options of a change in a database. */
+export interface DatabaseChangeOptions extends ChangeOptions {
+  /**
+   * Whether the record, as the person sees it when it is locked (opened, or where they may only list it, listed), is the
+   * one that they meant to change. If not, nothing is
+   * done, and {@link RecordChanged} is thrown. Not asked about a record that is not there.
+   */
+  readonly expecting?: (seen: Row | undefined) => boolean;
+}
+
+/** Options of making a record in a database. */
+export interface DatabaseCreateOptions extends ChangeOptions {
+  /**
+   * What else is done in the same transaction once the record is accepted, before it is written: making room for a row,
+   * say. It is the application's own work and not judged. It may run again when another transaction stood in the way.
+   */
+  readonly before?: (inside: Connection, record: Row) => Promise<void>;
+}
+
+/** One of several changes that are made together. */
+export interface KeyedChange {
+  /** The record's address: the key as text, several values joined by `/`. */
+  readonly key: string;
+  readonly values: Row;
+}
+
+/** Whose work it is, and what it needs besides. */
+export interface UserWork {
+  readonly identity: Identity;
+  readonly kept: KeptLists;
+  readonly onDiagnostic: ((diagnostic: Diagnostic) => void) | undefined;
+  readonly observe: Observe | undefined;
+}
+
+/**
+ * One person at work on a database. Every call reads who asks anew, so a role that was taken away counts at once.
+ *
+ * A change runs in one transaction: who asks, the record (locked until the end) and whatever the rules read of others are
+ * read in it, judged as `session.accept` judges, and what is accepted is written. What comes back is the record as the
+ * person sees it then: undefined after delete, or where they do not. A change that is not accepted writes nothing; one that
+ * fails is rolled back and throws: {@link ConflictError} where other transactions stand in the way for too long,
+ * {@link ConstraintError} where the database does not take it, otherwise what the driver threw.
+ */
+export class UserDatabase<T extends TableTypes = AnyTables> {
+  readonly #portier: Portier<T>;
+  readonly #connection: Connection;
+  readonly #work: UserWork;
+
+  /** Made by `createDatabase(...).as(...)`, not by applications. */
+  constructor(portier: Portier<T>, connection: Connection, work: UserWork) {
+    this.#work = work;
+    this.#portier = portier;
+    this.#connection = connection;
+  }
+
+  /**
+   * Asks anything of the person's session, with the records that the answer needs fetched. `question` is called again
+   * for as long as it reads what has not been fetched, so it must do nothing but ask.
+   *
+   * @example
+   * await database.as("s-003").ask((session) => session.form("objects", record));
+   */
+  ask<R>(question: (session: Session<T>) => R): Promise<R> {
+    return this.#reading((work) => work.ask(question));
+  }
+
+  /**
+   * The person's session, for `where` and `maskedSelect`, `reach`, and questions that read no other record; one that does
+   * is a fault, and so a denial: use {@link ask}.
+   */
+  session(): Promise<Session<T>> {
+    return this.ask((session) => session);
+  }
+
+  /**
+   * Asks about one stored record, undefined where there is none (or none that the key can name); otherwise as {@link ask}.
+   * What it is told of it is the whole record: show what `session.mask` or `session.form` make of it.
+   */
+  about<R>(table: TableOf<T>, key: string, question: (session: Session<T>, record: Row | undefined) => R): Promise<R> {
+    return this.#reading(async (work) => {
+      const [record] = await work.find(table, [key], false);
+      return work.ask((session) => question(session, record));
+    });
+  }
+
+  /** The records of a table as the person sees them, filtered, sorted and cut by the database. See {@link ListQuery}. */
+  list<K extends TableOf<T>>(table: K, query: ListQuery = {}): Promise<Page<Masked<T, K>>> {
+    return this.#reading(async (work) => {
+      const session = await work.ask((one) => one);
+      const listed = await listRecords<Masked<T, K>>(work.inside, session as unknown as Session, table, query);
+      await work.observeShown(table, listed.records, query.action ?? "list");
+      return listed;
+    });
+  }
+
+  /** Changes one record. `key` is its address: the key as text, several values joined by `/`. */
+  edit(table: TableOf<T>, key: string, values: Row, given: DatabaseChangeOptions = {}): Promise<ChangeResult> {
+    const { expecting, ...options } = given;
+    return this.#changing(table, [key], async (work, find) => {
+      const before = await find(key);
+      await this.#expect(work, table, before, expecting);
+      const outcome = await work.ask((session) => session.checkEdit(table, before, values, options));
+      if (!outcome.accepted || before === undefined) return outcome;
+      await work.update(table, before, outcome.changes);
+      return work.told(table, outcome, values);
+    });
+  }
+
+  /** Makes a record. */
+  async create(
+    table: TableOf<T>,
+    values: Row,
+    { before, ...options }: DatabaseCreateOptions = {},
+  ): Promise<ChangeResult> {
+    try {
+      return await this.#inTransaction(async (work) => {
+        const outcome = await work.ask((session) => session.checkCreate(table, values, options));
+        if (!outcome.accepted || outcome.record === undefined) return outcome;
+        await before?.(work.inside, outcome.record);
+        const record = await this.#insert(work, table, outcome.record, 0);
+        return work.told(table, { ...outcome, record }, values);
+      });
+    } catch (error) {
+      await this.#rethrowUnlessTaken(error);
+      return this.#keyTaken(table);
+    }
+  }
+
+  /** Deletes a record. */
+  delete(table: TableOf<T>, key: string, options?: DatabaseChangeOptions): Promise<ChangeResult> {
+    const check = (session: Session<T>, before: Row | undefined, rest: ChangeOptions) =>
+      session.checkDelete(table, before, rest);
+    return this.#onRecord(table, key, check, (work, before) => work.remove(table, before), options);
+  }
+
+  /**
+   * Performs a custom action: once it is accepted, `run` does the work in the same transaction, on the record as it is
+   * locked.
+   *
+   * @example
+   * await database.as("s-006").perform("approve", "loans", "l-7", async (inside) => {
+   *   await inside.query("update loans set status = 'approved' where id = $1", ["l-7"]);
+   * });
+   */
+  perform<K extends TableOf<T>>(
+    action: T[K]["action"],
+    table: K,
+    key: string,
+    run: (inside: Connection, record: Row) => Promise<void>,
+    options?: DatabaseChangeOptions,
+  ): Promise<ChangeResult> {
+    const check = (session: Session<T>, before: Row | undefined, rest: ChangeOptions) =>
+      session.checkAction(action, table, before, rest);
+    return this.#onRecord(table, key, check, (work, before) => run(work.inside, before), options);
+  }
+
+  #onRecord(
+    table: TableOf<T>,
+    key: string,
+    check: (session: Session<T>, before: Row | undefined, options: ChangeOptions) => ChangeResult,
+    run: (work: Work<T>, before: Row) => Promise<void>,
+    { expecting, ...options }: DatabaseChangeOptions = {},
+  ): Promise<ChangeResult> {
+    return this.#changing(table, [key], async (work, find) => {
+      const before = await find(key);
+      await this.#expect(work, table, before, expecting);
+      const outcome = await work.ask((session) => check(session, before, options));
+      if (!outcome.accepted || before === undefined) return outcome;
+      await run(work, before);
+      // The application's own work may have written anything.
+      work.forget();
+      return work.told(table, outcome, {});
+    });
+  }
+
+  /** The same values for many records: all of it is done, or nothing. Each is judged on what those before it have left. */
+  bulkEdit(table: TableOf<T>, keys: readonly string[], values: Row, options?: ChangeOptions): Promise<BatchResult> {
+    return this.#together(table, keys, keys, async (work, find, key) => {
+      const before = await find(key);
+      const { results } = await work.ask((session) => session.checkBulkEdit(table, [before], values, options));
+      const [outcome] = results as [ChangeResult];
+      if (outcome.accepted && before !== undefined) await work.update(table, before, outcome.changes);
+      return { outcome, given: values };
+    });
+  }
+
+  /**
+   * Edits of many records, each with values of its own, such as a block that is pasted into a sheet: all of it is done, or
+   * nothing. Each is judged as an edit by itself, on what those before it have left; a record that is named twice is changed
+   * twice, in this order.
+   */
+  editEach(table: TableOf<T>, changes: readonly KeyedChange[], options: ChangeOptions = {}): Promise<BatchResult> {
+    const keys = changes.map(({ key }) => key);
+    return this.#together(table, keys, changes, async (work, find, { key, values }) => {
+      const before = await find(key);
+      const outcome = await work.ask((session) => session.checkEdit(table, before, values, options));
+      if (outcome.accepted && before !== undefined) await work.update(table, before, outcome.changes);
+      return { outcome, given: values };
+    });
+  }
+
+  /** New records from a file: all of them are made, or none. Each is judged on what those before it have left. */
+  async import(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): Promise<BatchResult> {
+    // Lines whose keys somebody else took just then: what the others come to is found out without them.
+    const taken = new Set<number>();
+    for (;;) {
+      try {
+        return await this.#together(table, [], lines, async (work, _find, values, line) => {
+          if (taken.has(line)) return { outcome: this.#keyTaken(table), given: values };
+          const { results } = await work.ask((session) => session.checkImport(table, [values], options));
+          const [outcome] = results as [ChangeResult];
+          if (!outcome.accepted || outcome.record === undefined) return { outcome, given: values };
+          const record = await this.#insert(work, table, outcome.record, line);
+          return { outcome: { ...outcome, record }, given: values };
+        });
+      } catch (error) {
+        taken.add(await this.#rethrowUnlessTaken(error));
+      }
+    }
+  }
+
+  /** Does one thing after the other, each judged on what those before it have left; unless each is accepted, none is done. */
+  #together<C>(
+    table: TableOf<T>,
+    keys: readonly string[],
+    changes: readonly C[],
+    change: (work: Work<T>, find: FindLocked, one: C, index: number) => Promise<JudgedChange>,
+  ): Promise<BatchResult> {
+    return this.#changing(table, keys, async (work, find) => {
+      const outcomes: ChangeResult[] = [];
+      const given: Row[] = [];
+      try {
+        await work.inside.transaction(async () => {
+          for (const [index, one] of changes.entries()) {
+            const done = await change(work, find, one, index);
+            outcomes.push(done.outcome);
+            given.push(done.given);
+          }
+          if (!outcomes.every(({ accepted }) => accepted)) throw notAll;
+        });
+      } catch (error) {
+        if (error !== notAll) throw error;
+        const undone = outcomes.map((one, index) =>
+          one.accepted ? { ...one, record: undefined, changes: only(one.changes, given[index] ?? {}) } : one,
+        );
+        return { accepted: false, results: undone };
+      }
+      return { accepted: true, results: await work.toldEach(table, outcomes, given) };
+    });
+  }
+
+  #reading<R>(run: (work: Work<T>) => Promise<R>): Promise<R> {
+    return inReading(this.#connection, (inside) => this.#observed(inside, run));
+  }
+
+  /**
+   * Changes records that are named by their keys. Which of them the person knows of is looked up before, without a lock:
+   * one that they do not know of is not locked and not waited for, as one that is not there.
+   */
+  async #changing<R>(
+    table: TableOf<T>,
+    keys: readonly string[],
+    run: (work: Work<T>, find: FindLocked) => Promise<R>,
+  ): Promise<R> {
+    const known = keys.length === 0 ? new Set<string>() : await this.#reading((work) => knownOf(work, table, keys));
+    return this.#inTransaction((work) =>
+      run(work, async (key) => (known.has(key) ? (await work.find(table, [key], true))[0] : undefined)),
+    );
+  }
+
+  #inTransaction<R>(run: (work: Work<T>) => Promise<R>): Promise<R> {
+    return inTransaction(this.#connection, (inside) => this.#observed(inside, run));
+  }
+
+  /** What cannot be told of what is observed ends the transaction: nothing goes on unseen. */
+  async #observed<R>(inside: Connection, run: (work: Work<T>) => Promise<R>): Promise<R> {
+    const { identity, kept, onDiagnostic, observe } = this.#work;
+    const observing = observe && new Observing(observe);
+    const done = await run(new Work(this.#portier, inside, identity, kept, onDiagnostic, observing));
+    observing?.tell();
+    return done;
+  }
+
+  /** Whether the record is still as the person saw it. */
+  async #expect(
+    work: Work<T>,
+    table: TableOf<T>,
+    record: Row | undefined,
+    expecting: DatabaseChangeOptions["expecting"],
+  ) {
+    if (expecting === undefined || record === undefined) return;
+    const seen = await work.ask((session) => seenOf(session as unknown as Session, table, record));
+    if (!expecting(seen)) throw new RecordChanged(`a record of "${table}" is not any more as it was seen`);
+  }
+
+  async #insert(work: Work<T>, name: string, record: Row, line: number): Promise<Row> {
+    try {
+      return await work.insert(name, record);
+    } catch (error) {
+      throw work.inside.isDuplicate(error) ? new Duplicate(error, work.table(name), record, line) : error;
+    }
+  }
+
+  /** The line whose key somebody else took first; any other failure is thrown on, as the driver threw it. */
+  async #rethrowUnlessTaken(error: unknown): Promise<number> {
+    if (!(error instanceof Duplicate)) throw error;
+    const { cause, table, record, line } = error;
+    const address = recordAddress(table, record);
+    const condition = address === undefined ? undefined : hasAddress(this.#connection, table, [address]);
+    const found = condition === undefined ? [] : await selectRecords(this.#connection, table, condition);
+    if (found.length === 0) throw this.#connection.isNested ? cause : typed(this.#connection, cause);
+    return line;
+  }
+
+  #keyTaken(name: TableOf<T>): ChangeResult {
+    const field = this.#portier.schema.tables.get(name)?.key[0]?.name ?? "";
+    return invalid([{ field, reason: "key-taken", message: keyTakenMessage }]);
+  }
+}
+
+/** The record of a key as it is locked; undefined where there is none that the person knows of. */
+type FindLocked = (key: string) => Promise<Row | undefined>;
+
+interface JudgedChange {
+  readonly outcome: ChangeResult;
+  /** The values that the person gave. */
+  readonly given: Row;
+}
+
+async function knownOf<T extends TableTypes>(
+  work: Work<T>,
+  table: TableOf<T>,
+  keys: readonly string[],
+): Promise<ReadonlySet<string>> {
+  const found = await work.find(table, keys, false);
+  return work.ask((session) => {
+    const own = session as unknown as Session;
+    return new Set(keys.filter((_, index) => found[index] !== undefined && isKnownTo(own, table, found[index])));
+  });
+}
+
+/** Ends a transaction in which not everything was accepted. */
+const notAll = new Error("not all of it is accepted");
+
+/** A value was there already when a new record was written. */
+class Duplicate extends Error {
+  override readonly cause: unknown;
+  readonly table: Table;
+  readonly record: Row;
+  readonly line: number;
+
+  constructor(cause: unknown, table: Table, record: Row, line: number) {
+    super("duplicate");
+    this.cause = cause;
+    this.table = table;
+    this.record = record;
+    this.line = line;
+  }
+}

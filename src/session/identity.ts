@@ -1,0 +1,26 @@
+import type { RoleClaim } from "./assigned-roles.js";
+
+/** Who the current user is, as the application's sign-in says. */
+export interface Identity {
+  /** The key of a record in the people table; null for a visitor who is not signed in. */
+  readonly person: string | number | null;
+  /**
+   * Who acts for that person: the key of another. Needs a delegation that runs at the time; what is permitted is then what
+   * the person may do, without the roles that the delegation leaves out.
+   */
+  readonly actedBy?: string | number;
+  /**
+   * Roles that the sign-in brings along, such as those of a token, besides those that are stored. They belong to whoever
+   * signed in: to the person, or to the one who acts for them.
+   */
+  readonly claims?: Iterable<RoleClaim>;
+  /** The values that the document declares under `request`; `now` (ISO 8601 with zone) defaults to the current time. */
+  readonly request?: Readonly<Record<string, unknown>>;
+}
+
+/** An identity, or the key of a person who brings nothing else along. */
+export type IdentityOrKey = Identity | Identity["person"];
+
+export function identityOf(who: IdentityOrKey): Identity {
+  return typeof who === "object" && who !== null ? who : { person: who };
+}
