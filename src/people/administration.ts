@@ -3,7 +3,7 @@ import { portierError } from "../schema/problems.js";
 import { isStorable } from "../schema/scalar.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { canonicalTimestamp, timestamp, timestampOf } from "../schema/types/timestamp.js";
-import type { Identity } from "../session/identity.js";
+import { type Identity, identityOf } from "../session/identity.js";
 import { type StoredWrite, withWrites } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
 import type { Assigner } from "../session/roles/assigner.js";
@@ -23,7 +23,7 @@ import { type RoleOutcome, shown } from "./role-outcome.js";
 import type { RoleStore } from "./role-store.js";
 
 /** The one in whose name roles are assigned; a visitor assigns none. */
-export type AdministratorIdentity = Identity & { readonly person: string; readonly actedBy?: string };
+export type AdministratorIdentity = Identity & { readonly person: string | number };
 
 export interface ChangeRoleOptions {
   /** The ids of the warnings that were read and confirmed. */
@@ -214,7 +214,8 @@ export class Administrator {
 
   #assigner(confirmed: readonly string[]): Assigner {
     const { person, actedBy, claims, request } = this.#identity;
-    return { person, actedBy, claims, request, now: instantOfCall(request), confirmed };
+    const key = actedBy === undefined ? undefined : String(actedBy);
+    return { person: String(person), actedBy: key, claims, request, now: instantOfCall(request), confirmed };
   }
 }
 
@@ -258,8 +259,12 @@ export interface DecisionFacts {
 }
 
 export interface Administration {
-  /** The person who assigns and revokes: their key, or more of who they are. */
-  as(who: string | AdministratorIdentity): Administrator;
+  /**
+   * The person who assigns and revokes: their key, or more of who they are.
+   *
+   * @throws PortierError (`wrong-call`) for a visitor.
+   */
+  as(who: string | number | AdministratorIdentity): Administrator;
   /**
    * Gives a role in nobody's name, for the first one who has it: refused as soon as there is anybody who may give it.
    */
@@ -285,7 +290,11 @@ export function administration<T extends TableTypes = AnyTables>(
   keptOf(portier);
   const own = portier as unknown as Portier;
   return {
-    as: (who) => new Administrator(own, store, typeof who === "string" ? { person: who } : who),
+    as: (who) => {
+      const identity = identityOf(who);
+      if (isPerson(identity)) return new Administrator(own, store, identity);
+      throw portierError("wrong-call", { what: "a visitor cannot assign roles", hint: "pass the key of a person" });
+    },
     logDecision: ({ person, actedBy }, { action, table, key, field, permitted, rule, reason }) => {
       if (!isStorable([action, table, key, field, reason])) {
         throw portierError("wrong-call", {
@@ -318,6 +327,10 @@ export function administration<T extends TableTypes = AnyTables>(
       });
     },
   };
+}
+
+function isPerson(identity: Identity): identity is AdministratorIdentity {
+  return (identity.person ?? "") !== "";
 }
 
 /** The record says when something was done, whatever moment it was judged for. */

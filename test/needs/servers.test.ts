@@ -82,7 +82,7 @@ describe.each(Object.entries(servers))("the routes in %s", (_name, open) => {
   beforeAll(async () => {
     engine = await (engines["SQLite"] as () => Promise<Engine>)();
     await createTables(engine, portier.schema);
-    const options: Omit<HttpOptions, "who"> = {
+    const options: Omit<HttpOptions, "authenticate"> = {
       portier,
       connection: engine.connection,
       base: "/api",

@@ -130,7 +130,7 @@ export function planRoutes(): Hono<MuseumEnv> {
 function personOf(context: Context<MuseumEnv>): Administrator {
   const { authenticate, portier, store } = context.get("museum");
   const { person, ...more } = authenticate(context);
-  return administration(portier, store).as({ ...more, person: String(person) });
+  return administration(portier, store).as({ ...more, person: person ?? "" });
 }
 
 function rowsOf(context: Context<MuseumEnv>) {

@@ -8,7 +8,7 @@ export function roleRoutes(): Hono<MuseumEnv> {
   const assigner = (context: Context<MuseumEnv>) => {
     const { authenticate, portier, store } = context.get("museum");
     const { person, ...more } = authenticate(context);
-    return administration(portier, store).as({ ...more, person: String(person) });
+    return administration(portier, store).as({ ...more, person: person ?? "" });
   };
   app.use(async (context, next) => {
     if (!(await screensOf(context)).includes("administration")) return noSuchThing(context);
