@@ -138,7 +138,7 @@ async function compare(name, ours, theirs, times = 1, isPlanned = true) {
   );
 }
 
-/** Row security asks once, before a row is read, whether who asks is still the one for whom the statement was planned. */
+/** Row security asks once, before a row is read, whether the current user is still the one for whom the statement was planned. */
 function likeness(ours, theirs) {
   if (ours === theirs) return "same plan";
   if (ours.replace(/Result\((.*)\)/, "$1") === theirs) return "same plan, behind one check";
@@ -171,7 +171,7 @@ async function rowSecurityBeside() {
   await client.query("create table departments (id text primary key, name text)");
   await client.query(migration);
   const seen = `${views}.objects`;
-  // What somebody would write once, for whoever asks.
+  // What somebody would write once, for the current user.
   const anybody = `me.id = $1 and (me.post = 'registrar' or (me.post = 'keeper' and o.department = me.department)
     or (me.post = 'conservator' and exists (select 1 from staff s where s.id = o.keeper and s.site = 'north')))`;
   const people = [
@@ -184,7 +184,7 @@ async function rowSecurityBeside() {
   );
   for (const [who, person, condition] of people) {
     await client.query("begin");
-    await client.query(`select ${views}.ask_as($1)`, [person]);
+    await client.query(`select ${views}.set_person($1)`, [person]);
     await compare(
       `row security: ${who} counts`,
       [`select count(*) from ${seen} o`, []],
@@ -219,8 +219,8 @@ async function rowSecurityBeside() {
     await client.query("commit");
   }
   await compare(
-    "row security: a transaction that says who asks and reads one record",
-    [`begin; select ${views}.ask_as('s-003'); select title from ${seen} where accession = 'BM-500000'; commit`, []],
+    "row security: a transaction that says who the current user is and reads one record",
+    [`begin; select ${views}.set_person('s-003'); select title from ${seen} where accession = 'BM-500000'; commit`, []],
     ["begin; select title from objects where accession = 'BM-500000' and department = 'ships'; commit", []],
     100,
     false,

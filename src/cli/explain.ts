@@ -31,7 +31,7 @@ export const explainCommand: CliCommand = {
   summary: "the answer, why, and what is missing",
   declare: (command) => {
     command
-      .option("--as <person>", "who asks: the key of a person, or visitor (the default)")
+      .option("--as <person>", "the current user: the key of a person, or visitor (the default)")
       .option("--data <folder>", "records as TABLE.json or TABLE.csv (default: the folder data beside FILE)");
   },
   run: (args, options, io) => runExplain(args, options as unknown as ExplainOptions, io),

@@ -56,13 +56,13 @@ export const sqlCommand: CliCommand = {
   summary: "one person's filter or masked select, as it goes to the database (action: list)",
   declare: (command) => {
     command
-      .option("--as <person>", "who asks: the key of a person, or visitor (the default)")
+      .option("--as <person>", "the current user: the key of a person, or visitor (the default)")
       .option("--tables", "the statements that make the document's tables in an empty database")
       .option("--store", "the statements that make the tables in which it is kept who holds what; can be run again")
       .option("--row-security", "a migration that puts all rules into PostgreSQL, for whoever reaches the database")
       .option("--remove", "with --row-security: the script that takes it away again")
       .option("--user <role...>", "with --row-security: database roles that may use the views")
-      .option("--application <role...>", "with --row-security: database roles that may also say who asks")
+      .option("--application <role...>", "with --row-security: database roles that may also set the current user")
       .option("--schema <name>", "with --row-security: the schema of the views (default: portier)")
       .option("--reader <role>", "with --row-security: the database role that reads for them (default: portier_reader)")
       .option("--tables-in <name>", "with --row-security: the schema of the tables (default: public)")
@@ -70,7 +70,7 @@ export const sqlCommand: CliCommand = {
       .addOption(new Option("--dialect <name>", "whose SQL").choices(Object.keys(dialects)).default("postgres"))
       .option(
         "--data <folder>",
-        "records as TABLE.json or TABLE.csv, for who asks (default: the folder data beside FILE)",
+        "records as TABLE.json or TABLE.csv, for the current user (default: the folder data beside FILE)",
       );
   },
   run: (args, options, io) => runSql(args, options as unknown as SqlOptions, io),
@@ -105,7 +105,7 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
   }
   const folder = dataFolder(file, options.data);
   if (folder === undefined && options.as !== undefined && options.as !== "visitor") {
-    throw new CliError("sql needs the records of who asks: name their folder with --data");
+    throw new CliError("sql needs the records of the current user: name their folder with --data");
   }
   const data = folder === undefined ? undefined : loadData(portier, folder, rolesFile(file));
   const shared = sessionOptions(portier, options, data?.source, io);
@@ -122,7 +122,9 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
 
 function rowSecurityScript(portier: Portier, options: SqlOptions, io: Io): string {
   if (options.dialect !== "postgres") {
-    throw new CliError(`${options.dialect} has no row security; the rules hold there for who asks through the library`);
+    throw new CliError(
+      `${options.dialect} has no row security; the rules hold there for the current user through the library`,
+    );
   }
   const { migration, removal, warnings } = rowSecurity(portier, {
     ...(options.schema === undefined ? {} : { schema: options.schema }),

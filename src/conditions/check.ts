@@ -251,7 +251,7 @@ class Checker {
     }
     if (!isMe(node.path)) return members.holdsOn(role, person, record);
     if (record.kind === "field" && members.ofMe !== undefined) {
-      return { kind: "belongs", path: record.path, asker: { kind: "held", type: heldType, role: role.name } };
+      return { kind: "belongs", path: record.path, subject: { kind: "held", type: heldType, role: role.name } };
     }
     problems.add("misplaced-member", { name: node.name }, path, node.at);
     return never;

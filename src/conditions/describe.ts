@@ -28,9 +28,9 @@ export function describeExpression(expression: Expression): string {
     case "in-list":
       return `${describeOperand(expression.operand)} in ${describeOperand(expression.list)}`;
     case "belongs":
-      return `${describePath(expression.path)} = ${describeOperand(expression.asker)}`;
+      return `${describePath(expression.path)} = ${describeOperand(expression.subject)}`;
     case "above":
-      return `${describeOperand(expression.asker)} above ${describePath(expression.path)}`;
+      return `${describeOperand(expression.subject)} above ${describePath(expression.path)}`;
     case "exists":
       return `exists (${printName(expression.table)} where ${describeExpression(expression.condition)})`;
     case "may":

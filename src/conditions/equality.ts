@@ -93,11 +93,11 @@ export function compileEquality<T>(test: Expression, as: (truth: Truth) => T): T
     };
     return equality(left, right, outcomes) ?? equality(right, left, outcomes);
   }
-  if (test.kind !== "belongs" || lastOf(test.path).type.base === "list" || test.asker.type.base === "list") {
+  if (test.kind !== "belongs" || lastOf(test.path).type.base === "list" || test.subject.type.base === "list") {
     return undefined;
   }
   const owner: Operand = { kind: "field", type: lastOf(test.path).type, path: test.path };
-  return equality(owner, test.asker, { onEqual: as(True), onOther: as(False), onNull: as(False), onBad: as(Bad) });
+  return equality(owner, test.subject, { onEqual: as(True), onOther: as(False), onNull: as(False), onBad: as(Bad) });
 }
 
 function equality<T>(one: Operand, other: Operand, outcomes: Outcomes<T>): Test<T> | undefined {

@@ -18,7 +18,7 @@ import {
 } from "./read.js";
 import { Bad, False, not, True, type Truth, Unknown } from "./truth.js";
 
-/** Answers `may`: whether the one who asks may do the action with a record of the table. */
+/** Answers `may`: whether the current user may do the action with a record of the table. */
 export type Judge = (action: string, table: string) => Test;
 
 /**
@@ -200,15 +200,15 @@ function compileInList({ operand, list }: Extract<Expression, { kind: "in-list" 
   };
 }
 
-/** Leads to nobody: false. So does an asker who is nobody, or who holds nothing. */
-function compileBelongs({ path, asker }: Extract<Expression, { kind: "belongs" }>): Test {
+/** Leads to nobody: false. So does a subject who is nobody, or who holds nothing. */
+function compileBelongs({ path, subject }: Extract<Expression, { kind: "belongs" }>): Test {
   const last = lastOf(path);
   const whose = compileElements({ kind: "field", type: last.type, path });
-  const askers = compileElements(asker);
-  const holdsRole = asker.type.base === "list";
+  const subjects = compileElements(subject);
+  const holdsRole = subject.type.base === "list";
   if (last.type.base !== "list" && !holdsRole) {
     const read = readPath(path);
-    const person = compileRead(asker);
+    const person = compileRead(subject);
     return (row, reading) => {
       const asking = person(row, reading);
       if (asking === null) return False;
@@ -220,7 +220,7 @@ function compileBelongs({ path, asker }: Extract<Expression, { kind: "belongs" }
   if (last.type.base !== "list") {
     const read = readPath(path);
     return (row, reading) => {
-      const asking = askers(row, reading);
+      const asking = subjects(row, reading);
       if (asking === null || asking?.size === 0) return False;
       const value = read(row, reading);
       if (value === null) return False;
@@ -229,7 +229,7 @@ function compileBelongs({ path, asker }: Extract<Expression, { kind: "belongs" }
     };
   }
   return (row, reading) => {
-    const asking = askers(row, reading);
+    const asking = subjects(row, reading);
     if (asking === null || asking?.size === 0) return False;
     const values = whose(row, reading);
     if (values === null || values?.size === 0) return False;
@@ -242,9 +242,9 @@ function compileBelongs({ path, asker }: Extract<Expression, { kind: "belongs" }
   };
 }
 
-function compileAbove({ path, line, asker }: Extract<Expression, { kind: "above" }>): Test {
+function compileAbove({ path, line, subject }: Extract<Expression, { kind: "above" }>): Test {
   const whose = compileElements({ kind: "field", type: lastOf(path).type, path });
-  const who = compileRead(asker);
+  const who = compileRead(subject);
   const manager = readField(line);
   const people = line.table;
   const isAbove = (person: Scalar, asking: Scalar | undefined, reading: Reading): Truth => {

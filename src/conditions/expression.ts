@@ -20,12 +20,12 @@ export type Expression =
   | { readonly kind: "match"; readonly how: MatchWord; readonly operand: Operand; readonly pattern: Operand }
   | { readonly kind: "is-null"; readonly operand: Operand }
   /**
-   * `path` leads to the one who asks, or to one of the records that they hold a role on (`asker` is then a list); a path
+   * `path` leads to the current user, or to one of the records that they hold a role on (`subject` is then a list); a path
    * that ends in a list, to any of its elements. False, not unknown, where it leads to nobody.
    */
-  | { readonly kind: "belongs"; readonly path: FieldPath; readonly asker: Operand }
+  | { readonly kind: "belongs"; readonly path: FieldPath; readonly subject: Operand }
   /** The person is above the one that `path` leads to, at any distance along `line`, the people's manager field. */
-  | { readonly kind: "above"; readonly path: FieldPath; readonly line: Field; readonly asker: Operand }
+  | { readonly kind: "above"; readonly path: FieldPath; readonly line: Field; readonly subject: Operand }
   /**
    * Some record of `table` meets `condition`, in which `outer` operands read the record that the rule is about, `around`
    * ones the record at hand.
@@ -87,7 +87,7 @@ export type Operand =
   | { readonly kind: "outer"; readonly type: FieldType; readonly path: FieldPath }
   /** Inside `exists`: a field of the record of which it is asked, which for an inner one is that of the outer one. */
   | { readonly kind: "around"; readonly type: FieldType; readonly path: FieldPath }
-  /** A field of the person who asks; the people's key alone for `me`. */
+  /** A field of the current user; the people's key alone for `me`. */
   | { readonly kind: "me"; readonly type: FieldType; readonly path: FieldPath; readonly slot?: number }
   /** The addresses of the records on which the person holds a scoped role: a list of texts. */
   | { readonly kind: "held"; readonly type: FieldType; readonly role: string; readonly slot?: number }
@@ -215,7 +215,7 @@ export function operandsOf(test: Expression): readonly Operand[] {
       return [test.operand];
     case "belongs":
     case "above":
-      return [test.asker, { kind: "field", path: test.path, type: lastOf(test.path).type }];
+      return [test.subject, { kind: "field", path: test.path, type: lastOf(test.path).type }];
     case "may":
     case "person":
       return [test.key];

@@ -69,10 +69,10 @@ export function specialize(expression: Expression, known: Known, decided?: Decid
       return fold({ ...expression, operand: operand(expression.operand) });
     case "belongs":
     case "above": {
-      const asker = operand(expression.asker);
+      const subject = operand(expression.subject);
       // Nobody owns anything and nobody is above anybody; who holds no role on any record holds it on none.
-      const isNobody = asker.kind === "constant" && (asker.value === null || asker.value === "[]");
-      return isNobody ? { kind: "truth", value: False } : { ...expression, asker };
+      const isNobody = subject.kind === "constant" && (subject.value === null || subject.value === "[]");
+      return isNobody ? { kind: "truth", value: False } : { ...expression, subject };
     }
     case "exists": {
       const { link } = expression;

@@ -12,6 +12,6 @@ export function isOwner(session: Session, { owner }: Table, record: Row): boolea
   const { people } = ruleset.schema;
   const key = people && singleKey(people.table);
   if (owner === undefined || key === undefined || subject.key === null || subject.key === undefined) return false;
-  const asker = { kind: "constant", type: key.type, value: subject.key } as const;
-  return compileTest({ kind: "belongs", path: owner, asker })(record, quietly(reading)) === True;
+  const user = { kind: "constant", type: key.type, value: subject.key } as const;
+  return compileTest({ kind: "belongs", path: owner, subject: user })(record, quietly(reading)) === True;
 }

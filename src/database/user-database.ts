@@ -54,9 +54,9 @@ export interface UserWork {
 }
 
 /**
- * One person at work on a database. Every call reads who asks anew, so a role that was taken away counts at once.
+ * One person at work on a database. Every call reads the current user anew, so a role that was taken away counts at once.
  *
- * A change runs in one transaction: who asks, the record (locked until the end) and whatever the rules read of others are
+ * A change runs in one transaction: the current user, the record (locked until the end) and whatever the rules read of others are
  * read in it, judged as `session.accept` judges, and what is accepted is written. What comes back is the record as the
  * person sees it then: undefined after delete, or where they do not. A change that is not accepted writes nothing; one that
  * fails is rolled back and throws: {@link ConflictError} where other transactions stand in the way for too long,

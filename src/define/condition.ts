@@ -97,7 +97,7 @@ export type RecordScope<D extends Declaration, T extends TableName<D>> = {
 /** What a condition is made of. */
 export interface ConditionScope<D extends Declaration, T extends TableName<D>> {
   readonly record: RecordScope<D, T>;
-  /** The person who asks; `me` itself is their key. */
+  /** The current user; `me` itself is their key. */
   readonly me: PersonScope<D>;
   readonly request: { readonly [R in keyof D["request"] & string]: TextOperand<string> } & {
     readonly now: TextOperand<string>;

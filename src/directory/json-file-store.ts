@@ -93,7 +93,7 @@ export function jsonFileStore<T extends TableTypes = AnyTables>(
     }
     return known;
   };
-  /** Undefined while it cannot be read: whoever asks next is told why, and whoever watches goes on watching. */
+  /** Undefined while it cannot be read: the next caller is told why, and whoever watches goes on watching. */
   const versionNow = (): number | undefined => {
     try {
       return current().state.version;

@@ -24,7 +24,7 @@ export interface Question {
 }
 
 /**
- * Why the answer is what it is. For developers and administrators: it names values that the person who asked may not
+ * Why the answer is what it is. For developers and administrators: it names values that the current user may not
  * see, so it is never sent to them.
  */
 export interface Explanation {

@@ -2,9 +2,9 @@ import { True, truthNames } from "../conditions/truth.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Table } from "../schema/schema.js";
 import type { Memberships } from "../session/memberships.js";
+import type { OpenedSubject } from "../session/open-subject.js";
 import { roleSubject } from "../session/role-subject.js";
 import { settingPrefix } from "../session/setting-rules.js";
-import type { Subject } from "../session/subject.js";
 import { readsOf } from "./reads.js";
 import type { TracedTruth } from "./trace.js";
 
@@ -16,13 +16,13 @@ export function isSetting(entry: string): boolean {
 /** What being something, or being it no more, brings and takes: roles, groups, and ways of standing to a record. */
 export class HeldNames {
   readonly #ruleset: Ruleset;
-  readonly #subject: Subject;
+  readonly #subject: OpenedSubject;
   readonly #given = new Map<string, ReadonlySet<string>>();
   readonly #supposed = new Map<string, Memberships>();
   readonly #related: ReadonlyMap<string, ReadonlySet<string>>;
 
   /** `table`: the one that is asked about, on which something can be set of the person. */
-  constructor(ruleset: Ruleset, subject: Subject, table: Table) {
+  constructor(ruleset: Ruleset, subject: OpenedSubject, table: Table) {
     this.#ruleset = ruleset;
     this.#subject = subject;
     const related = [...ruleset.rules, ...subject.settings(table)].flatMap(({ to, except }) =>
@@ -107,9 +107,9 @@ export class HeldNames {
     const { groups, lines } = this.#ruleset;
     const { roles } = this.#ruleset.schema;
     const own = names.filter((name) => roles.has(name) || groups.has(name));
-    const asker = roleSubject(this.#ruleset, own, { now: this.#subject.now });
+    const holder = roleSubject(this.#ruleset, own, { now: this.#subject.now });
     const found = [...roles.keys(), ...groups.keys(), ...lines.keys()].filter((name) => {
-      const membership = asker.membership(name);
+      const membership = holder.membership(name);
       return membership.kind === "truth" && membership.value === True;
     });
     const made = new Set([...names, ...found]);

@@ -12,7 +12,7 @@ export interface HeldRole {
 }
 
 /**
- * The roles that the one who asks holds for certain, each with its ways: through which roles and groups, given by which
+ * The roles that the current user holds for certain, each with its ways: through which roles and groups, given by which
  * field, link table, assignment or claim, by whom and until when. None for a visitor, and for somebody made up.
  */
 export function heldRoles(session: AnySession): HeldRole[] {

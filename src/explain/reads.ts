@@ -28,7 +28,7 @@ function namesRead(expression: Expression): string[] {
       names.push(...namesRead(condition).filter((name) => name.startsWith("table ")));
     }
     if (test.kind === "belongs" || test.kind === "above")
-      names.push(...ofOperand({ kind: "field", type: test.asker.type, path: test.path }));
+      names.push(...ofOperand({ kind: "field", type: test.subject.type, path: test.path }));
   });
   visitOperands(expression, (operand) => names.push(...ofOperand(operand)));
   return names;

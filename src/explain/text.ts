@@ -6,7 +6,7 @@ import type { EntryTrace, RuleTrace } from "./trace.js";
 export interface ExplanationWords {
   /** `NO: a rule reserves it for others (objects/value-stays-in-the-office)` */
   readonly answer: string;
-  /** The deciding rule's note: all of this that the person who asked may be shown. */
+  /** The deciding rule's note: all of this that the current user may be shown. */
   readonly note: string | undefined;
   /** `assistant, keeper`, or `none`. */
   readonly roles: string;

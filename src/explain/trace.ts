@@ -10,9 +10,9 @@ import type { EffectName } from "../rules/effects.js";
 import type { Rule, Who } from "../rules/rule.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import { compileTruth } from "../session/conditions.js";
+import type { OpenedSubject } from "../session/open-subject.js";
 import type { Plan } from "../session/plan.js";
 import { entryApplies } from "../session/step.js";
-import type { Subject } from "../session/subject.js";
 import { waysInto } from "./membership-paths.js";
 
 /** `open` where the answer depends on a record and none was given. */
@@ -74,12 +74,12 @@ export function expressionOf(trace: ConditionTrace): Expression {
 /** Evaluates conditions part by part with the evaluator that decides, keeping what each part compared. */
 export class Tracer {
   readonly #ruleset: Ruleset;
-  readonly #subject: Subject;
+  readonly #subject: OpenedSubject;
   readonly #reading: Reading;
   readonly #record: Row | undefined;
   readonly #judge: Judge;
 
-  constructor(ruleset: Ruleset, subject: Subject, plan: Plan, reading: Reading, record: Row | undefined) {
+  constructor(ruleset: Ruleset, subject: OpenedSubject, plan: Plan, reading: Reading, record: Row | undefined) {
     this.#ruleset = ruleset;
     this.#subject = subject;
     this.#judge = (action, table) => compileTruth(plan.judged(table), action);

@@ -4,8 +4,8 @@ import type { ActionName } from "../rules/actions.js";
 import { hasRow } from "../rules/cells.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Field, Table } from "../schema/schema.js";
+import { isInForce, type OpenedSubject } from "../session/open-subject.js";
 import { type CountingRule, countingRules } from "../session/residual.js";
-import { isInForce, type Subject } from "../session/subject.js";
 import type { ConditionTrace, RuleTrace, Tracer, WhoTrace } from "./trace.js";
 
 /** The row of a record in a grid; undefined where it cannot be told; `any` without a record or a grid. */
@@ -26,10 +26,10 @@ export class TracedRules {
   readonly #ruleset: Ruleset;
   readonly #tracer: Tracer;
   readonly #place: Place;
-  readonly #subject: Subject;
+  readonly #subject: OpenedSubject;
   readonly #known = new Map<ActionName, readonly TracedRule[]>();
 
-  constructor(ruleset: Ruleset, tracer: Tracer, table: Table, place: Place, subject: Subject) {
+  constructor(ruleset: Ruleset, tracer: Tracer, table: Table, place: Place, subject: OpenedSubject) {
     this.table = table;
     this.#ruleset = ruleset;
     this.#tracer = tracer;

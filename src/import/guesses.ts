@@ -23,7 +23,7 @@ interface People {
   readonly roles?: string;
 }
 
-/** The table of those who ask: of those that are called like one, the one that most references lead to. */
+/** The table of the users: of those that are called like one, the one that most references lead to. */
 export function guessPeople(tables: readonly DeclaredTable[]): People | undefined {
   const references = tables.flatMap(({ found }) => found.references);
   const referred = ({ found: { name } }: DeclaredTable) => references.filter(({ table }) => table === name).length;

@@ -37,7 +37,7 @@ const remarks: Readonly<Record<string, string>> = {
   float8: "is not exact; make it numeric",
 };
 
-/** The tables of all schemas that the one who asks may see, but the database's own. */
+/** The tables of all schemas that the current user may see, but the database's own. */
 export async function readPostgres(connection: Connection): Promise<FoundTable[]> {
   const columns = await connection.query(
     `select n.nspname as schema, c.relname as "table", a.attname as name, format_type(a.atttypid, a.atttypmod) as declared,

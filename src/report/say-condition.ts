@@ -41,7 +41,7 @@ function sayTest(test: Expression, isNegated: boolean): string {
     case "is-null":
       return `${sayOperand(test.operand)} ${is} empty`;
     case "belongs":
-      if (test.asker.kind === "held") return `the person ${is} ${test.asker.role} of ${sayPath(test.path)}`;
+      if (test.subject.kind === "held") return `the person ${is} ${test.subject.role} of ${sayPath(test.path)}`;
       return `${sayPath(test.path)} ${is} the person`;
     case "above":
       return `the person ${is} above ${sayPath(test.path)}`;

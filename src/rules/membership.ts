@@ -103,7 +103,7 @@ export function awayFrom(
   if (people?.manager === undefined || own === undefined) return or([]);
   if (direction === "below" && levels === undefined) {
     // "Above" is looked at from below: the one named is above this person's record.
-    return { kind: "above", path: [own], line: people.manager, asker: key };
+    return { kind: "above", path: [own], line: people.manager, subject: key };
   }
   return alongLine(people, back[direction], levels, isPerson(key, schema));
 }

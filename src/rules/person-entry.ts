@@ -14,19 +14,19 @@ export function personKeyIn(written: string, { people }: Schema): Scalar | undef
   return type?.canonical(written) ?? (type?.base === "integer" ? type.canonical(Number(written)) : undefined);
 }
 
-/** The person who asks, as an operand; undefined where the document knows no people. */
-export function askerOf({ people }: Schema): Operand | undefined {
+/** The current user, as an operand; undefined where the document knows no people. */
+export function subjectOf({ people }: Schema): Operand | undefined {
   const key = people && singleKey(people.table);
   if (people === undefined || key === undefined) return undefined;
   return { kind: "me", type: personType(people.table, [key]), path: [key] };
 }
 
-/** Whether who asks is that person, whatever the record. */
+/** Whether the current user is that person, whatever the record. */
 export function isPerson(key: Scalar, schema: Schema): Expression | undefined {
-  const asker = askerOf(schema);
+  const subject = subjectOf(schema);
   const type = schema.people && singleKey(schema.people.table)?.type;
-  if (asker === undefined || type === undefined) return undefined;
+  if (subject === undefined || type === undefined) return undefined;
   // A visitor is not that person: null compares as false here, not as unknown.
-  const isSomebody = not({ kind: "is-null", operand: asker });
-  return and([isSomebody, { kind: "compare", op: "=", left: asker, right: { kind: "constant", type, value: key } }]);
+  const isSomebody = not({ kind: "is-null", operand: subject });
+  return and([isSomebody, { kind: "compare", op: "=", left: subject, right: { kind: "constant", type, value: key } }]);
 }

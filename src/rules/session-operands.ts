@@ -64,7 +64,7 @@ function comparedIn(test: Expression): readonly Operand[] {
       );
     case "belongs":
     case "above":
-      return isSingle(test.asker) ? [test.asker] : [];
+      return isSingle(test.subject) ? [test.subject] : [];
     case "in-list":
       return isSingle(test.operand) && isOfRecord(test.list) ? [test.operand] : [];
     case "person":

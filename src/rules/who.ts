@@ -15,7 +15,7 @@ import type { FieldType } from "../schema/types/field-type.js";
 import { list } from "../schema/types/list.js";
 import { scalarTypes } from "../schema/types/scalars.js";
 import { readLine } from "./lines.js";
-import { askerOf, isPerson, personKeyIn } from "./person-entry.js";
+import { isPerson, personKeyIn, subjectOf } from "./person-entry.js";
 import type { Who } from "./rule.js";
 
 /** What an entry's names mean. */
@@ -84,11 +84,11 @@ export function readMemberName(
   return line?.text ?? name;
 }
 
-/** The person who asks, as an operand; undefined (and a problem) where the document knows no people. */
+/** The current user, as an operand; undefined (and a problem) where the document knows no people. */
 export function askingPerson(part: Part, what: string, schema: Schema): Operand | undefined {
-  const asker = askerOf(schema);
-  if (asker === undefined) part.problems.add("no-people", { what }, part.path);
-  return asker;
+  const subject = subjectOf(schema);
+  if (subject === undefined) part.problems.add("no-people", { what }, part.path);
+  return subject;
 }
 
 function related(
@@ -98,11 +98,11 @@ function related(
   schema: Schema,
   kind: "belongs" | "above",
 ): Who | undefined {
-  const asker = askingPerson(part, `"${text}"`, schema);
-  if (asker === undefined || path === undefined) return undefined;
-  if (kind === "belongs") return { kind: "related", met: { kind, path, asker }, text };
+  const subject = askingPerson(part, `"${text}"`, schema);
+  if (subject === undefined || path === undefined) return undefined;
+  if (kind === "belongs") return { kind: "related", met: { kind, path, subject }, text };
   const line = schema.people?.manager;
-  if (line !== undefined) return { kind: "related", met: { kind, path, line, asker }, text };
+  if (line !== undefined) return { kind: "related", met: { kind, path, line, subject }, text };
   part.problems.add("no-manager", { what: `"${text}"` }, part.path);
   return undefined;
 }
@@ -154,7 +154,7 @@ function scoped(part: Part, text: string, name: string, target: string, { schema
 }
 
 function heldOn(role: Role, path: FieldPath): Expression {
-  return { kind: "belongs", path, asker: { kind: "held", type: list(scalarTypes.text), role: role.name } };
+  return { kind: "belongs", path, subject: { kind: "held", type: list(scalarTypes.text), role: role.name } };
 }
 
 function ownerPath(part: Part, table: Table): FieldPath | undefined {

@@ -73,7 +73,7 @@ export const warningMessages = {
   ],
   "create-for-another": (f: { rule: string; field: string }): Said => [
     `by rule "${f.rule}" one can make a record in another's name: "${f.field}" is free`,
-    `leave "${f.field}" out, so that it becomes who asks, or say which: "becomes: owner = me"`,
+    `leave "${f.field}" out, so that it becomes the current user, or say which: "becomes: owner = me"`,
   ],
   "isolation-before-only": (f: { rule: string; fields: readonly string[] }): Said => [
     `rule "${f.rule}" looks at ${list(f.fields)} before a change alone, and others may edit it: a record can be moved to where the rule would stop it`,

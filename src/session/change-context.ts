@@ -9,7 +9,7 @@ export interface ChangeContext {
   /** The name of the people table. */
   readonly people: string | undefined;
   readonly plan: Plan;
-  /** The key of the one who asks; null for a visitor, undefined for a made-up holder of roles. */
+  /** The key of the current user; null for a visitor, undefined for a made-up holder of roles. */
   readonly key: Scalar | null | undefined;
   readonly reading: Reading;
   readonly standard: SessionParts["standard"];

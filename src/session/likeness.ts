@@ -11,10 +11,10 @@ import { type Field, type RoleSource, type Schema, singleKey } from "../schema/s
 import { storedValue } from "../schema/types/stored-form.js";
 import { isRunning } from "./assigned-roles.js";
 import { isAlong } from "./memberships.js";
+import { isInForce } from "./open-subject.js";
 import { readSettings } from "./person-settings.js";
 import { requestValue } from "./session-values.js";
 import { addSettingValues } from "./setting-rules.js";
-import { isInForce } from "./subject.js";
 
 /** The current user, as far as they are like others. */
 export interface Like {

@@ -21,7 +21,7 @@ export class OpenSession<T extends TableTypes = AnyTables> extends Opaque<Sessio
     return internals(this).parts.roles();
   }
 
-  /** The key of who asks, as text; undefined for a visitor, or for somebody made up. */
+  /** The key of the current user, as text; undefined for a visitor, or for somebody made up. */
   get person(): string | undefined {
     const { key } = internals(this).parts;
     return key === null || key === undefined ? undefined : String(key);

@@ -4,10 +4,10 @@ import type { ScreenNeed } from "../rules/screens.js";
 import { portierError } from "../schema/problems.js";
 import type { Scalar } from "../schema/scalar.js";
 import { type Field, lastOf, type Schema } from "../schema/schema.js";
-import type { Asker } from "./asker.js";
 import { asksOfAnyRecord, decidedSteps } from "./decided.js";
 import { ProtectedRules } from "./kept-protections.js";
 import { Likeness } from "./likeness.js";
+import { type OpenedSubject, openSubject } from "./open-subject.js";
 import { Plan } from "./plan.js";
 import type { Reach } from "./reach.js";
 import { firstOnConsole, makeReading, type SessionReading } from "./reading.js";
@@ -20,7 +20,7 @@ import { type ShownScreens, shownScreens } from "./screens.js";
 import type { Diagnostic, SessionOptions } from "./session-options.js";
 import type { MakeRoleGuard, SessionOrigin, SessionParts } from "./session-parts.js";
 import { readRequest } from "./session-values.js";
-import { openSubject, type Subject } from "./subject.js";
+import type { Subject } from "./subject.js";
 
 type OnDiagnostic = (diagnostic: Diagnostic) => void;
 
@@ -38,7 +38,7 @@ interface Opening {
   readonly onDiagnostic: OnDiagnostic;
   readonly options: SessionOptions;
   readonly roles: () => readonly string[];
-  readonly subject: () => Subject;
+  readonly subject: () => OpenedSubject;
 }
 
 /** A compiled document, as sessions are opened from it, and what they share. */
@@ -148,7 +148,7 @@ export class Openings {
   }
 
   #openFor(
-    subject: Subject,
+    subject: OpenedSubject,
     reading: SessionReading,
     onDiagnostic: OnDiagnostic,
     options: SessionOptions,
@@ -162,7 +162,7 @@ export class Openings {
   /** Without anything that judges them, no change is judged: that is a fault, and refuses. */
   guard(
     make: MakeRoleGuard | undefined,
-    openedFor: () => Subject,
+    openedFor: () => OpenedSubject,
     options: Parameters<MakeRoleGuard>[2],
   ): RoleGuard | undefined {
     const guard = this.#makeGuard ?? make;
@@ -173,10 +173,10 @@ export class Openings {
     return guard(this, openedFor, options);
   }
 
-  #planFor(key: string, asker: Asker): Plan {
+  #planFor(key: string, alike: Subject): Plan {
     const known = this.#plans.get(key);
     if (known !== undefined) return known;
-    const plan = new Plan(this.schema, residualSteps(this.ruleset, asker));
+    const plan = new Plan(this.schema, residualSteps(this.ruleset, alike));
     this.#plans.set(key, plan);
     return plan;
   }

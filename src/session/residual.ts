@@ -3,9 +3,9 @@ import { holdsRows } from "../rules/extent.js";
 import type { Extent, Rule } from "../rules/rule.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Table } from "../schema/schema.js";
-import type { Asker } from "./asker.js";
 import type { StepSource } from "./plan.js";
 import { type StepData, type StepOptions, type StepTests, stepData, stepTests } from "./step.js";
+import type { Subject } from "./subject.js";
 
 /** A rule as it counts for an action of its table. */
 export interface CountingRule {
@@ -14,17 +14,17 @@ export interface CountingRule {
 }
 
 /**
- * The residual of a ruleset for one asker: for each table and action the rules that can still apply, as conditions on
+ * The residual of a ruleset for one subject: for each table and action the rules that can still apply, as conditions on
  * the record alone. Everything that decides, masks, explains or is sent to a browser reads it.
  */
-export function residualSteps(ruleset: Ruleset, asker: Asker): StepSource {
+export function residualSteps(ruleset: Ruleset, subject: Subject): StepSource {
   return (table, action) => {
     const known = new Map<Rule, Map<string, StepTests | undefined>>();
-    return countingRules(ruleset, table, action, asker.settings(table)).flatMap(({ rule, options }): StepData[] => {
+    return countingRules(ruleset, table, action, subject.settings(table)).flatMap(({ rule, options }): StepData[] => {
       const alike = rule.pattern ?? rule;
       const own = known.get(alike) ?? new Map<string, StepTests | undefined>();
       known.set(alike, own);
-      if (!own.has(options.judges)) own.set(options.judges, stepTests(alike, asker, options.judges));
+      if (!own.has(options.judges)) own.set(options.judges, stepTests(alike, subject, options.judges));
       const tests = own.get(options.judges);
       return tests === undefined ? [] : [stepData(rule, tests, options)];
     });

@@ -1,9 +1,9 @@
 import { always, never } from "../conditions/expression.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import { portierError } from "../schema/problems.js";
-import type { Asker } from "./asker.js";
+import { isInForce, noRules, type OpenedSubject } from "./open-subject.js";
 import { readRequest } from "./session-values.js";
-import { isInForce, noRules, type Subject } from "./subject.js";
+import type { Subject } from "./subject.js";
 
 /**
  * A made-up person who holds these roles, or is in these groups, and of whom nothing else is known, for questions about a
@@ -13,7 +13,7 @@ export function roleSubject(
   ruleset: Ruleset,
   names: readonly string[],
   request: Readonly<Record<string, unknown>>,
-): Subject {
+): OpenedSubject {
   const { schema, groups, lines } = ruleset;
   const held = new Set<string>();
   for (const name of names) {
@@ -38,7 +38,7 @@ export function roleSubject(
     }
   }
   const now = readRequest(schema, request).get("now") as string;
-  const asker: Asker = {
+  const subject: Subject = {
     meets: true,
     signedIn: always,
     // Whether such a person is in a group, nobody can say; a role that only groups carry is then open, too.
@@ -61,14 +61,14 @@ export function roleSubject(
   };
   const classKey = `roles:${JSON.stringify([[...held].sort(), ruleset.timed.map((rule) => isInForce(rule, now))])}`;
   return {
-    ...asker,
+    ...subject,
     key: undefined,
     now,
     memberships: undefined,
     classKey: () => classKey,
     planKey: classKey,
     values: [],
-    alike: asker,
+    alike: subject,
     roles: () => [...held].filter((name) => schema.roles.has(name)).sort(),
   };
 }

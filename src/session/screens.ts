@@ -1,7 +1,7 @@
 import { True } from "../conditions/truth.js";
 import type { Screen, ScreenNeed } from "../rules/screens.js";
-import type { Asker } from "./asker.js";
 import type { Reach } from "./reach.js";
+import type { Subject } from "./subject.js";
 
 /** The screens that somebody is shown, in declared order, and the one where they land after signing in. */
 export interface ShownScreens {
@@ -18,15 +18,15 @@ export const noScreens: ShownScreens = { screens: [], home: undefined };
  */
 export function shownScreens(
   screens: ReadonlyMap<string, Screen>,
-  asker: Asker,
+  subject: Subject,
   reach: (need: ScreenNeed) => Reach,
 ): ShownScreens {
   const isAmong = (name: string): boolean => {
     if (name === "anyone") return true;
-    const met = name === "signed-in" ? asker.signedIn : asker.membership(name);
+    const met = name === "signed-in" ? subject.signedIn : subject.membership(name);
     return met.kind === "truth" && met.value === True;
   };
-  const holdsAny = (names: readonly string[]) => asker.meets && names.some(isAmong);
+  const holdsAny = (names: readonly string[]) => subject.meets && names.some(isAmong);
   const answers = new Map<string, boolean>();
   const isShown = (name: string | undefined): boolean => {
     if (name === undefined) return true;

@@ -4,12 +4,12 @@ import type { Ruleset } from "../rules/ruleset.js";
 import type { ScreenNeed } from "../rules/screens.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Field, Schema } from "../schema/schema.js";
+import type { OpenedSubject } from "./open-subject.js";
 import type { Plan } from "./plan.js";
 import type { Reach } from "./reach.js";
 import type { RoleGuard } from "./role-guard.js";
 import type { ShownScreens } from "./screens.js";
 import type { Diagnostic, SessionOptions } from "./session-options.js";
-import type { Subject } from "./subject.js";
 
 /** What a session is made of. */
 export interface SessionParts {
@@ -45,12 +45,12 @@ export interface Opener {
 /** Makes what judges changes of who holds what; undefined where a document has no records that roles come from. */
 export type MakeRoleGuard = (
   opener: Opener,
-  openedFor: () => Subject,
+  openedFor: () => OpenedSubject,
   options: Pick<SessionOptions, "actedBy" | "request">,
 ) => RoleGuard | undefined;
 
 /** What explanations and checks inside the package need of a session; nothing of it is public. */
 export interface SessionOrigin {
   readonly ruleset: Ruleset;
-  readonly subject: Subject;
+  readonly subject: OpenedSubject;
 }

@@ -10,9 +10,9 @@ import type { ChangeContext } from "./change-context.js";
 import { faulted } from "./decision.js";
 import type { Decide } from "./gate.js";
 import type { Mask } from "./mask.js";
+import type { OpenedSubject } from "./open-subject.js";
 import type { Plan } from "./plan.js";
 import type { MakeRoleGuard, SessionOrigin, SessionParts } from "./session-parts.js";
-import type { Subject } from "./subject.js";
 
 /** The last question of a kind, with what answers it: most are asked of one record or field after the other. */
 export interface Asked<A> {
@@ -66,7 +66,7 @@ export class SessionState implements Residual {
     return this.#origin.ruleset;
   }
 
-  get subject(): Subject {
+  get subject(): OpenedSubject {
     return this.#origin.subject;
   }
 

@@ -8,7 +8,6 @@ import type { Scalar } from "../schema/scalar.js";
 import { type Field, isOwn, meansNothing, type Table } from "../schema/schema.js";
 import { list } from "../schema/types/list.js";
 import { scalarTypes } from "../schema/types/scalars.js";
-import type { Asker } from "./asker.js";
 import {
   addressesOf,
   type FieldSettings,
@@ -17,6 +16,7 @@ import {
   recordParts,
 } from "./person-settings.js";
 import { entryApplies } from "./step.js";
+import type { Subject } from "./subject.js";
 
 /** What a setting does; each is a rule of its own. */
 export const settingParts = ["none", "view", "addsView", "addsEdit"] as const;
@@ -55,13 +55,19 @@ function said(part: SettingPart, field: string): string {
  * The settings of a person on one table, as rules for them alone. What they open they open on records that some rule lets
  * the person list or view: a setting is about a field, and makes no record known.
  */
-export function settingRules(ruleset: Ruleset, asker: Asker, table: Table, settings: PersonSettings): Rule[] {
+export function settingRules(ruleset: Ruleset, subject: Subject, table: Table, settings: PersonSettings): Rule[] {
   const own = settings.of.get(table.name) ?? [];
-  return own.flatMap((one) => rulesOfSetting(ruleset, asker, table, one.field, whoOf(ruleset, table, one)));
+  return own.flatMap((one) => rulesOfSetting(ruleset, subject, table, one.field, whoOf(ruleset, table, one)));
 }
 
 /** The rules of one field; `who` says on which records each counts. */
-export function rulesOfSetting(ruleset: Ruleset, asker: Asker, table: Table, field: Field, who: SettingWho): Rule[] {
+export function rulesOfSetting(
+  ruleset: Ruleset,
+  subject: Subject,
+  table: Table,
+  field: Field,
+  who: SettingWho,
+): Rule[] {
   return settingParts.flatMap((part): Rule[] => {
     const met = who[part];
     if (met.kind === "truth" && met.value === False) return [];
@@ -75,7 +81,7 @@ export function rulesOfSetting(ruleset: Ruleset, asker: Asker, table: Table, fie
         effect: effects[effect],
         to: [{ kind: "related", met, text: `${settingPrefix}${said(part, field.name)}` }],
         except: [],
-        where: isPermit ? knownToRules(ruleset, asker, table) : always,
+        where: isPermit ? knownToRules(ruleset, subject, table) : always,
         becomes: undefined,
         alsoAfter: false,
         from: undefined,
@@ -136,11 +142,11 @@ export function whoMeets(whole: Expression, record: Expression, isSetApart: Expr
 
 /** Whether a record's address is in a list of texts that a session knows. */
 export function isAmong(table: Table, addresses: Operand): Expression {
-  return { kind: "belongs", path: [table.address], asker: addresses };
+  return { kind: "belongs", path: [table.address], subject: addresses };
 }
 
 /** Whether some rule permits the person to list or view anything of a record; rules on cells, and what is denied, aside. */
-function knownToRules(ruleset: Ruleset, asker: Asker, table: Table): Expression {
+function knownToRules(ruleset: Ruleset, subject: Subject, table: Table): Expression {
   const permits = new Set(
     knownBy.flatMap((action) =>
       ruleset.of(table.name, action).filter(({ effect, extents }) => {
@@ -151,8 +157,8 @@ function knownToRules(ruleset: Ruleset, asker: Asker, table: Table): Expression 
     ),
   );
   const met = (rule: Rule) => {
-    const any = (list: Rule["to"]) => or(list.map((who) => entryApplies(who, asker)));
-    return and([asker.inForce(rule), any(rule.to), not(any(rule.except)), rule.where]);
+    const any = (list: Rule["to"]) => or(list.map((who) => entryApplies(who, subject)));
+    return and([subject.inForce(rule), any(rule.to), not(any(rule.except)), rule.where]);
   };
   return or([...permits].map(met));
 }

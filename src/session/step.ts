@@ -8,8 +8,8 @@ import type { Action } from "../rules/actions.js";
 import { type Effect, type EffectName, effectNames, effects, ruleTest } from "../rules/effects.js";
 import type { Extent, Rule, Who } from "../rules/rule.js";
 import type { FieldPath, Table } from "../schema/schema.js";
-import type { Asker } from "./asker.js";
 import type { Decision } from "./decision.js";
+import type { Subject } from "./subject.js";
 
 /** One rule as it stands for one subject: conditions on the record alone. Plain data, but for what is compiled from it. */
 export interface StepData {
@@ -62,14 +62,14 @@ export type StepTests = Pick<StepData, "who" | "where" | "after" | "isOwners">;
  * The tests of a rule for a subject, or undefined where the rule cannot apply. What unknown means to an effect is settled
  * here: a step applies when its test is true (permit), or true or unknown (all others).
  */
-export function stepTests(rule: Rule, asker: Asker, judges: Action["judges"]): StepTests | undefined {
-  const inForce = asker.inForce(rule);
-  if (!asker.meets || isFalse(inForce)) return undefined;
+export function stepTests(rule: Rule, subject: Subject, judges: Action["judges"]): StepTests | undefined {
+  const inForce = subject.inForce(rule);
+  if (!subject.meets || isFalse(inForce)) return undefined;
   const { effect } = rule;
   const isPermit = effect.phase === "permit";
   const finish = (expression: Expression) =>
-    settle(specialize(expression, asker.known, undefined, asker.membership), isPermit);
-  const to = and([anyOf(rule.to, asker), not(anyOf(rule.except, asker))]);
+    settle(specialize(expression, subject.known, undefined, subject.membership), isPermit);
+  const to = and([anyOf(rule.to, subject), not(anyOf(rule.except, subject))]);
   const who = finish(and([effect.meets(to), inForce]));
   const where = finish(judges === "new" && rule.becomes !== undefined ? and([rule.where, rule.becomes]) : rule.where);
   const before = settle(ruleTest(who, where), isPermit);
@@ -154,19 +154,19 @@ function cost(expression: Expression): number {
 }
 
 /** Any of the entries, as an expression; roles and the like are decided here. */
-function anyOf(entries: readonly Who[], asker: Asker): Expression {
-  return or(entries.map((who) => entryApplies(who, asker)));
+function anyOf(entries: readonly Who[], subject: Subject): Expression {
+  return or(entries.map((who) => entryApplies(who, subject)));
 }
 
-/** Whether who asks meets an entry: decided, or what is left to ask of the record. */
-export function entryApplies(who: Who, asker: Asker): Expression {
+/** Whether the current user meets an entry: decided, or what is left to ask of the record. */
+export function entryApplies(who: Who, subject: Subject): Expression {
   switch (who.kind) {
     case "anyone":
       return always;
     case "signed-in":
-      return asker.signedIn;
+      return subject.signedIn;
     case "member":
-      return asker.membership(who.name);
+      return subject.membership(who.name);
     case "related":
       return who.met;
     default:

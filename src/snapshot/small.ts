@@ -253,9 +253,9 @@ function compile(condition: Json, sent: Sent): Test {
       };
     }
     case "belongs": {
-      const [read, asker] = [reader({ kind: "field", path: condition["path"] }, sent), operand("asker")];
+      const [read, subject] = [reader({ kind: "field", path: condition["path"] }, sent), operand("subject")];
       return (row) => {
-        const [value, own] = [read(row), asker(row)];
+        const [value, own] = [read(row), subject(row)];
         if (own === null) return False;
         const found = () => elements(value).some((one) => elements(own).includes(one));
         return own === undefined && value !== null ? Bad : truthOf(value, found, False);

@@ -67,7 +67,7 @@ function write(expression: Expression, scope: Scope, mode: Mode): Formula {
   }
 }
 
-/** Marks what depends on nothing but who asks: a statement for anybody works it out once. */
+/** Marks what depends on nothing but the current user: a statement for anybody works it out once. */
 function markFixed(one: Formula, expression: Expression): Formula {
   const isFixed = expression.kind === "open" || (isComparing(expression) && operandsOf(expression).every(isOfSession));
   if (!isFixed) return one;

@@ -106,7 +106,7 @@ function plain(expression: Expression, residual: Residual): Filter {
       return belongs(expression);
     case "above": {
       const key = singleKey(residual.plan.of(expression.line.table).table);
-      const isThem: Filter = { compare: "=", left: { field: [key?.name ?? ""] }, right: written(expression.asker) };
+      const isThem: Filter = { compare: "=", left: { field: [key?.name ?? ""] }, right: written(expression.subject) };
       const { table: people, name: manager } = expression.line;
       return { record: people, key: pathOf(expression.path), where: { line: "above", people, manager, where: isThem } };
     }
@@ -166,12 +166,12 @@ function opposite(test: Expression, residual: Residual): Filter {
 }
 
 /** Whether a path leads to the current user, or to one of the records that they hold a role on. */
-function belongs({ path, asker }: Extract<Expression, { kind: "belongs" }>): Filter {
+function belongs({ path, subject }: Extract<Expression, { kind: "belongs" }>): Filter {
   const isList = lastOf(path).type.element !== undefined;
   const wanted =
-    asker.kind === "constant" && asker.type.element !== undefined ? listElements(asker.value ?? "[]") : undefined;
+    subject.kind === "constant" && subject.type.element !== undefined ? listElements(subject.value ?? "[]") : undefined;
   if (wanted === undefined) {
-    const value = written(asker);
+    const value = written(subject);
     return isList ? { among: pathOf(path), value } : { compare: "=", left: pathOf(path), right: value };
   }
   const values = wanted.map((value): FilterValue => ({ value: value }));

@@ -3,7 +3,7 @@ import { allOf, anyOf, type Fragment, shared } from "./fragment.js";
 /** A condition over single tests, without "not". The empty "and" is true, the empty "or" false. */
 export type Formula =
   | { readonly kind: "and" | "or"; readonly terms: readonly Formula[] }
-  /** `id` is the same for tests that are written alike. `isFixed`: it asks only who asks, and nothing of a record. */
+  /** `id` is the same for tests that are written alike. `isFixed`: it asks only the current user, and nothing of a record. */
   | { readonly kind: "test"; readonly fragment: Fragment; readonly id: string; readonly isFixed: boolean };
 
 export function test(fragment: Fragment, isFixed = false): Formula {

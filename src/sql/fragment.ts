@@ -11,7 +11,7 @@ interface Param {
   readonly isShared?: true;
 }
 
-/** What a statement for anybody finds out about the one who asks: a column of who asks, see row-security/. */
+/** What a statement for anybody finds out about the current user: a column of the subject, see row-security/. */
 export interface Fact {
   readonly fact: string;
   readonly isList: boolean;
@@ -40,12 +40,12 @@ export function param(value: unknown): Fragment {
   return [{ param: value }];
 }
 
-/** What is found out about the one who asks. */
+/** What is found out about the current user. */
 export function fact(name: string, isList = false): Fragment {
   return [{ fact: name, isList, among: undefined }];
 }
 
-/** Whether what is found out about the one who asks is one of these. */
+/** Whether what is found out about the current user is one of these. */
 export function isFactAmong(name: string, among: readonly (number | boolean)[]): Fragment {
   return [{ fact: name, isList: false, among }];
 }

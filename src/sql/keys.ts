@@ -18,7 +18,7 @@ export function inAsManyParts(
   return operand.kind === "constant" && operand.value !== null ? keyParts(others, operand.value, dialect) : undefined;
 }
 
-/** The keys that the one who asks has, or has roles on; undefined where that cannot be read. */
+/** The keys that the current user has, or has roles on; undefined where that cannot be read. */
 export function keysOf(operand: Operand): readonly Scalar[] | undefined {
   if (operand.kind !== "constant") return undefined;
   const { type, value } = operand;
@@ -26,7 +26,7 @@ export function keysOf(operand: Operand): readonly Scalar[] | undefined {
   return type.element === undefined ? [value] : listElements(value);
 }
 
-/** Whether these parts are the key of a record on which whoever asks holds a role; of a list, whether any element is. */
+/** Whether these parts are the key of a record on which the current user holds a role; of a list, whether any element is. */
 export function isHeld([only]: readonly Part[], held: Fragment): Fragment {
   if (only === undefined) return raw("false");
   return only.type.element === undefined ? sql`${only.sql} = any (${held})` : sql`${only.stored} && ${held}`;

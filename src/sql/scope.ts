@@ -11,8 +11,8 @@ export interface Place {
   readonly alias: string;
 }
 
-/** What only a session knows of the one who asks, for statements that find it out themselves: worked out once for each. */
-export interface OpenAsker {
+/** What only a session knows of the current user, for statements that find it out themselves: worked out once for each. */
+export interface OpenSubject {
   /** What a table is called where the condition stands: what is stored in the database names its schema. */
   readonly sourceOf: (table: Table) => string;
   /** The value of an operand, or of a reference made by other fields, of each part; null for a visitor. */
@@ -26,7 +26,7 @@ export interface OpenAsker {
 /** What writing a condition needs to know. */
 export interface Scope {
   readonly dialect: Dialect;
-  /** What is left of the rules for the one who asks. */
+  /** What is left of the rules for the current user. */
   readonly residual: Residual;
   /** The record that the condition is about. */
   readonly record: Place;
@@ -35,7 +35,7 @@ export interface Scope {
   /** Inside `exists`: the record of which it is asked. */
   readonly around: Place | undefined;
   /** Undefined where the residual is that of a session, which has the values. */
-  readonly asker: OpenAsker | undefined;
+  readonly subject: OpenSubject | undefined;
   /** How many aliases are in use around the condition; what stands beside each other uses the same ones. */
   readonly depth: number;
   /** The alias that the statement's own record has, in lower case. */
@@ -43,12 +43,12 @@ export interface Scope {
 }
 
 /** The scope of a condition about one record of a statement. */
-export function scopeOf(dialect: Dialect, residual: Residual, record: Place, asker?: OpenAsker): Scope {
+export function scopeOf(dialect: Dialect, residual: Residual, record: Place, subject?: OpenSubject): Scope {
   return {
     dialect,
     residual,
     record,
-    asker,
+    subject,
     outer: undefined,
     around: undefined,
     depth: 0,
@@ -72,8 +72,8 @@ export function sourceName({ quoteName }: Dialect, { source }: Table, schema?: s
 }
 
 /** `"objects" "r1"`, for a list of tables. */
-export function tableAs({ dialect, asker }: Scope, { table, alias }: Place): Fragment {
-  const source = asker?.sourceOf(table) ?? sourceName(dialect, table);
+export function tableAs({ dialect, subject }: Scope, { table, alias }: Place): Fragment {
+  const source = subject?.sourceOf(table) ?? sourceName(dialect, table);
   const name = dialect.quoteName(alias);
   return raw(source === name ? source : `${source} ${name}`);
 }

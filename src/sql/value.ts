@@ -157,9 +157,9 @@ export class Joins {
 
   /** What only a session knows: not known of a holder of roles, and found out by a statement that is for anybody. */
   #asked(operand: Exclude<SessionOperand, { readonly kind: "held" }>): Value {
-    const { asker, dialect } = this.#scope;
-    if (asker === undefined) return { kind: "unreadable" };
-    const part = (one: typeof operand): Part => ({ ...partOf(one.type, asker.value(one), dialect), way: undefined });
+    const { subject, dialect } = this.#scope;
+    if (subject === undefined) return { kind: "unreadable" };
+    const part = (one: typeof operand): Part => ({ ...partOf(one.type, subject.value(one), dialect), way: undefined });
     const made = operand.kind === "me" ? lastOf(operand.path).by : undefined;
     if (operand.kind !== "me" || made === undefined) return { kind: "parts", parts: [part(operand)] };
     const before = operand.path.slice(0, -1);

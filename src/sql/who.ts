@@ -11,25 +11,27 @@ import type { Joins, Part, Value } from "./value.js";
 
 type TestOf<K extends Expression["kind"]> = Extract<Expression, { readonly kind: K }>;
 
-/** Whether what a path leads to, any of it, is one of the askers: false, not unknown, where it leads nowhere. */
+/** Whether what a path leads to, any of it, is one of the subjects: false, not unknown, where it leads nowhere. */
 export function writeBelongs(
-  { path, asker }: TestOf<"belongs">,
+  { path, subject }: TestOf<"belongs">,
   isNegated: boolean,
   joins: Joins,
   scope: Scope,
   mode: Mode,
 ): Formula {
   const parts = joins.path(scope.record, path);
-  const match = isAskers(parts, asker, joins, scope);
+  const match = isSubjects(parts, subject, joins, scope);
   if (match === undefined) {
-    // Who asks cannot be told: nobody, where the path leads to nobody.
+    // It is not known who the current user is: nobody, where the path leads to nobody.
     const value: Value = { kind: "parts", parts };
     if (mode === "bad") return isNegated ? formula("and", []) : isNull(value, true, joins, mode);
     return isNegated ? isNull(value, false, joins, mode) : never;
   }
   const open =
-    asker.kind === "held" && scope.asker !== undefined ? isOpen(parts, scope.asker.held(asker.role)) : undefined;
-  return forSomebody(leadsTo(joins, parts, match, isNegated, mode, open), asker, scope, isNegated, mode);
+    subject.kind === "held" && scope.subject !== undefined
+      ? isOpen(parts, scope.subject.held(subject.role))
+      : undefined;
+  return forSomebody(leadsTo(joins, parts, match, isNegated, mode, open), subject, scope, isNegated, mode);
 }
 
 /** Whether it is not known on what a role is held, while these parts lead to something that it may be. */
@@ -40,28 +42,28 @@ function isOpen([only]: readonly Part[], held: Fragment): Fragment | undefined {
 }
 
 /** Nobody owns anything, or is above anybody, whatever a record holds; a statement for anybody asks that as well. */
-function forSomebody(one: Formula, asker: Operand, scope: Scope, isNegated: boolean, mode: Mode): Formula {
-  const nobody = isNobody(asker, scope);
+function forSomebody(one: Formula, subject: Operand, scope: Scope, isNegated: boolean, mode: Mode): Formula {
+  const nobody = isNobody(subject, scope);
   if (nobody === undefined) return one;
   if (isNegated) return formula("or", [single(nobody, true), one]);
   return mode === "true" ? one : formula("and", [single(sql`(${nobody}) is not true`, true), one]);
 }
 
-function isNobody(asker: Operand, scope: Scope): Fragment | undefined {
-  if (scope.asker === undefined) return undefined;
+function isNobody(subject: Operand, scope: Scope): Fragment | undefined {
+  if (scope.subject === undefined) return undefined;
   // Null where it is not known on what a role is held.
-  if (asker.kind === "held") return sql`cardinality(${scope.asker.held(asker.role)}) = 0`;
-  return asker.kind === "me" ? sql`${scope.asker.value(asker)} is null` : undefined;
+  if (subject.kind === "held") return sql`cardinality(${scope.subject.held(subject.role)}) = 0`;
+  return subject.kind === "me" ? sql`${scope.subject.value(subject)} is null` : undefined;
 }
 
-/** Whether these parts, or any element of a list, name who asks or what they hold a role on; undefined where that is not known. */
-function isAskers(parts: readonly Part[], asker: Operand, joins: Joins, scope: Scope): Fragment | undefined {
+/** Whether these parts, or any element of a list, name the current user or what they hold a role on; undefined where that is not known. */
+function isSubjects(parts: readonly Part[], subject: Operand, joins: Joins, scope: Scope): Fragment | undefined {
   const { dialect } = scope;
-  if (asker.kind === "held") return scope.asker && isHeld(parts, scope.asker.held(asker.role));
-  const keys = keysOf(asker);
+  if (subject.kind === "held") return scope.subject && isHeld(parts, scope.subject.held(subject.role));
+  const keys = keysOf(subject);
   if (keys !== undefined) return isOneOf(parts, keys, dialect);
   const [only] = parts;
-  const key = joins.value(asker);
+  const key = joins.value(subject);
   const [person] = key.kind === "parts" ? key.parts : [];
   if (only === undefined || person === undefined) return undefined;
   return only.type.element === undefined
@@ -72,12 +74,12 @@ function isAskers(parts: readonly Part[], asker: Operand, joins: Joins, scope: S
 /** What is not known of a holder of roles is never true; a statement for anybody asks what the number is. */
 export function writeMembership(name: string, isNegated: boolean, scope: Scope, mode: Mode): Formula {
   const sought = isNegated ? False : True;
-  const found = scope.asker?.membership(name, mode === "true" ? [sought] : [sought, Bad]);
+  const found = scope.subject?.membership(name, mode === "true" ? [sought] : [sought, Bad]);
   return found === undefined ? never : single(found);
 }
 
 export function writeAbove(
-  { path, line, asker }: TestOf<"above">,
+  { path, line, subject }: TestOf<"above">,
   isNegated: boolean,
   joins: Joins,
   scope: Scope,
@@ -86,7 +88,7 @@ export function writeAbove(
   const value = joins.value({ kind: "field", type: lastOf(path).type, path });
   const [part] = value.kind === "parts" ? value.parts : [];
   if (value.kind !== "parts" || part === undefined) return never;
-  const boss = joins.value(asker);
+  const boss = joins.value(subject);
   const [top] = boss.kind === "parts" ? boss.parts : [];
   if (top === undefined) {
     if (mode === "bad") return isNegated ? formula("and", []) : isNull(value, true, joins, mode);
@@ -95,5 +97,5 @@ export function writeAbove(
   const person = joins.place(scope.residual.plan.of(line.table).table);
   const below = isBelow(part, top, person, line, scope);
   const open = hasOpenLine(part, person, line, scope);
-  return forSomebody(leadsTo(joins, value.parts, below, isNegated, mode, open), asker, scope, isNegated, mode);
+  return forSomebody(leadsTo(joins, value.parts, below, isNegated, mode, open), subject, scope, isNegated, mode);
 }

@@ -169,7 +169,7 @@ export function positionsOf(set: RecordSet, most = Number.POSITIVE_INFINITY): nu
   return positions;
 }
 
-/** Whether `may` is asked somewhere in a test: then the answer depends on who asks, and not on the test alone. */
+/** Whether `may` is asked somewhere in a test: then the answer depends on the current user, and not on the test alone. */
 function asksMay(test: Expression): boolean {
   let asks = false;
   visitTests(test, (one) => {

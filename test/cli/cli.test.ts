@@ -334,9 +334,9 @@ describe("portier sql", () => {
       expect(out).toContain(`create view "seen"."${source}" as select`);
       expect(out).toContain(`alter view "seen"."${source}" owner to "seen_reader"`);
     }
-    for (const role of ["'one')", "'two')", "'app', true)"]) expect(out).toContain(`"seen_inside"."admit"(${role}`);
+    for (const role of ["'one')", "'two')", "'app', true)"]) expect(out).toContain(`"seen_internal"."admit"(${role}`);
     const removal = ask("--row-security", "--schema", "seen", "--remove").out;
-    expect(removal).toContain('drop schema "seen", "seen_inside"');
+    expect(removal).toContain('drop schema "seen", "seen_internal"');
     expect(ask("--row-security", "--reader", "who_reads").out).toContain('as restrictive for select to "who_reads"');
     const json = JSON.parse(ask("--row-security", "--schema", "seen", "--format", "json").out);
     expect(removal.endsWith(json.removal)).toBe(true);

@@ -12,7 +12,7 @@ const request = { now: "2026-11-24T09:00:00Z" };
 const base = "/api";
 type Body = Readonly<Record<string, unknown>>;
 
-/** Who asks is named by a header, as an application's own sign-in would say. */
+/** The current user is named by a header, as an application's own sign-in would say. */
 function askingOf(call: Request): Identity | undefined {
   const person = call.headers.get("x-person");
   return person === "nobody" ? undefined : { person, request };
@@ -97,7 +97,7 @@ describe.each(Object.entries(engines))("the museum over HTTP on %s", (name, open
     engine = await open();
     await createTables(engine, portier.schema);
     await storeAll(engine, portier.schema, everything);
-    const photograph = async (_inside: unknown, one: Row) => void photographed.push(one["accession"]);
+    const photograph = async (_internal: unknown, one: Row) => void photographed.push(one["accession"]);
     call = client(engine, { actions: { objects: { photograph } } });
   });
   afterAll(() => engine?.close());
@@ -356,7 +356,7 @@ describe("the interface itself", () => {
   });
   afterAll(() => engine.close());
 
-  it("says who asks, what they are shown, and where they land", async () => {
+  it("says who the current user is, what they are shown, and where they land", async () => {
     const session = as("s-003");
     expect((await call("GET", "/me", "s-003")).body).toEqual({
       person: "s-003",

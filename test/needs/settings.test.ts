@@ -383,7 +383,7 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
         const asked = async (who: string, statement: string) => {
           await script("begin");
           try {
-            await script(`select seen.ask_as('${who}', '{"now": "${now}"}')`);
+            await script(`select seen.set_person('${who}', '{"now": "${now}"}')`);
             return await engine.run(statement);
           } finally {
             await script("rollback");

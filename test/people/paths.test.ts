@@ -139,7 +139,7 @@ describe.each(Object.entries(engines))("who holds what on %s", (name, open) => {
     for (const { who, key, values } of [...wrong.map(([, one]) => one), right]) {
       const [[column, value] = ["", ""]] = Object.entries(values);
       const changing = engine.connection.transaction(async (inside) => {
-        await inside.query(`select ${schema}.ask_as($1)`, [who.person]);
+        await inside.query(`select ${schema}.set_person($1)`, [who.person]);
         await inside.query(`update ${schema}.staff set ${column} = $1 where id = $2`, [value, key]);
       });
       await expect(changing).rejects.toThrow(/not permitted: edit staff \((post|active)\)/);

@@ -34,7 +34,7 @@ describe("a token", () => {
     return portier.session({ ...signedIn, source, request: { now: now.toISOString() } });
   };
 
-  it("says who asks; what it brings along is held besides what is stored, and says where it comes from", async () => {
+  it("says who the current user is; what it brings along is held besides what is stored, and says where it comes from", async () => {
     expect((await rolesOf(good)).roles).toEqual(["assistant", "editor of e-2"]);
     const session = await rolesOf({ ...good, realm: { roles: ["keeper"] } });
     expect(session.roles).toEqual(["assistant", "editor of e-2", "keeper"]);

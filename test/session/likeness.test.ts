@@ -1,14 +1,14 @@
 import fc from "fast-check";
 import { compile, type Diagnostic, type DocumentInput, type Row, type Session, type Source } from "portier";
 import { expect, it, vi } from "vitest";
-import { openSubject } from "../../src/session/subject.js";
+import { openSubject } from "../../src/session/open-subject.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 // Whoever is like somebody opened before is not worked out again. Two who are held for alike and are not would have each
 // other's rights, so everything that can tell two persons apart is drawn here, and each is held against the same person
 // opened by a library that has never seen anybody.
 
-vi.mock("../../src/session/subject.js", async (original) => {
+vi.mock("../../src/session/open-subject.js", async (original) => {
   const actual = await original<{ openSubject: typeof openSubject }>();
   return { ...actual, openSubject: vi.fn(actual.openSubject) };
 });

@@ -464,7 +464,7 @@ const plainRules: fc.Arbitrary<RuleInput> = fc
     [effect]: extents,
   }));
 
-/** Who asks, and of which record, after doing what a way to a yes says and nothing else; undefined where that is not found. */
+/** The current user, and of which record, after doing what a way to a yes says and nothing else; undefined where that is not found. */
 function remedied(
   one: Case & { readonly item: Row },
   table: string,

@@ -130,7 +130,7 @@ describe.each(Object.entries(engines))("a condition that fails on some value on 
     const asking = (statement: string) => () =>
       engine.connection.transaction(async (inside) => {
         await inside.query(`set local role ${user}`, []);
-        await inside.query(`select ${schema}.ask_as(null)`, []);
+        await inside.query(`select ${schema}.set_person(null)`, []);
         if (!statement.startsWith("prepare")) return inside.query(statement, []);
         await inside.query("deallocate all", []);
         await inside.query(statement, []);
@@ -148,7 +148,7 @@ describe.each(Object.entries(engines))("a condition that fails on some value on 
     const byFunction = () =>
       engine.connection.transaction(async (inside) => {
         await inside.query(`set local role ${user}`, []);
-        await inside.query(`select ${schema}.ask_as(null)`, []);
+        await inside.query(`select ${schema}.set_person(null)`, []);
         await inside.query(loud, []);
         return inside.query(`select id from ${schema}.notes where pg_temp.loud(title) order by id`, []);
       });

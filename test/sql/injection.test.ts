@@ -78,7 +78,7 @@ describe.each(Object.entries(engines))("on %s names and values never change a st
         await engine.script(rowSecurity(portier, { schema: view, tables }).migration);
         const quote = engine.dialect.quoteName;
         const shown = await engine.connection.transaction(async (link) => {
-          await link.query(`select ${quote(view)}.ask_as(null, $1)`, [JSON.stringify({ sought })]);
+          await link.query(`select ${quote(view)}.set_person(null, $1)`, [JSON.stringify({ sought })]);
           return link.query(`select * from ${quote(view)}.${quote(table)} order by id`, []);
         });
         const listed = seen.map((row) => ({ id: row["id"], [field]: row[field] ?? null, kind: row["kind"] ?? null }));

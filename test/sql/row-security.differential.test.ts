@@ -103,7 +103,7 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
     await script(`create role ${user}`);
   });
   afterAll(async () => {
-    await script(`drop schema if exists ${seen}, ${seen}_inside cascade`);
+    await script(`drop schema if exists ${seen}, ${seen}_internal cascade`);
     await script(`drop owned by ${user}, ${seen}_reader; drop role ${user}, ${seen}_reader`);
     await engine?.close();
     // biome-ignore lint/suspicious/noConsole: whoever reads the run must be able to repeat it
@@ -232,7 +232,7 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
           const session = portier.session({ person, source: portier.source(data), request: promised });
           await engine.connection.transaction(async (link) => {
             await link.query(`set local role ${user}`, []);
-            await link.query(`select ${seen}.ask_as($1, $2)`, [person, JSON.stringify(promised)]);
+            await link.query(`select ${seen}.set_person($1, $2)`, [person, JSON.stringify(promised)]);
             for (const table of portier.schema.tables.values()) {
               await compareSeen(link, session, table, data[table.name] ?? [], data["marks"] ?? []);
             }

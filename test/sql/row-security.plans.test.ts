@@ -4,7 +4,7 @@ import { afterAll, afterEach, beforeAll, describe, expect, it } from "vitest";
 import { allTables, createTables, type Engine, fill, postgresLogin, servers } from "../support/engines.js";
 import { as, portier, records } from "../support/museum.js";
 
-/** How statements are planned for the one who asks, on tables whose owner is nobody greater. */
+/** How statements are planned for the current user, on tables whose owner is nobody greater. */
 const onServer = servers.filter(([name]) => name === "PostgreSQL");
 
 // A file without a test fails: where there is no server, it says so.
@@ -37,7 +37,7 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
   async function asking(person: string | null, client?: pg.Client): Promise<pg.Client> {
     const link = client ?? (await login(app));
     await link.query("begin");
-    await link.query("select ask_as($1)", [person]);
+    await link.query("select set_person($1)", [person]);
     return link;
   }
 
@@ -150,7 +150,7 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
       const byHand = text.replace("T", `(select * from objects where ${condition}) t`).replace(" t o ", " o ");
       const hand = await login(holder);
       const other = await planOf(hand, byHand.replace("LOANS", "loans"));
-      // It is asked once, before a row is read, whether who asks is still the same.
+      // It is asked once, before a row is read, whether the current user is still the same.
       expect(plan.replace(/Result\((.*)\)/, "$1")).toBe(other);
     });
   });
@@ -196,7 +196,7 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
       }
       await asking(null, client);
       const each =
-        "select (select ask_as(p) is null) as said, pg_temp.counted() as n from unnest(array['s-001', 's-003']) p";
+        "select (select set_person(p) is null) as said, pg_temp.counted() as n from unnest(array['s-001', 's-003']) p";
       const { rows } = await client.query(each);
       expect(rows.map(({ n }) => n)).toEqual([listed("s-001"), listed("s-003")]);
     });
@@ -204,7 +204,7 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
     it("when somebody else is said to ask, or it is undone that somebody did", async () => {
       const client = await asking("s-001");
       await client.query("savepoint before");
-      await client.query("select ask_as(null)");
+      await client.query("select set_person(null)");
       expect(await counted(client)).toBe(listed(undefined));
       await client.query("rollback to savepoint before");
       expect(await counted(client)).toBe(listed("s-001"));
@@ -214,7 +214,7 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
     it.each(["cursor", "scroll cursor", "cursor with hold"])(
       "while a %s is open, nobody else is said to ask",
       async (kind) => {
-        const isOpen = { code: "55000", message: "a cursor is open, and would go on for somebody else" };
+        const isOpen = { code: "55000", message: "a cursor is open, and would go on showing what another user may see" };
         const client = await asking("s-001");
         await client.query(`declare all_loans ${kind} for select id from loans`);
         const { rows } = await client.query("fetch 1 from all_loans");
@@ -224,14 +224,14 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
           await client.query("begin");
         }
         await client.query("savepoint before");
-        await expect(client.query("select ask_as('s-008')")).rejects.toMatchObject(isOpen);
+        await expect(client.query("select set_person('s-008')")).rejects.toMatchObject(isOpen);
         await client.query("rollback to savepoint before");
         // As drivers send it, with values apart from the text.
-        await expect(client.query("select ask_as($1)", ["s-008"])).rejects.toMatchObject(isOpen);
+        await expect(client.query("select set_person($1)", ["s-008"])).rejects.toMatchObject(isOpen);
         await client.query("rollback to savepoint before");
         await client.query("do $$ begin perform 1; end $$");
         await client.query("close all");
-        await client.query("select ask_as($1)", ["s-008"]);
+        await client.query("select set_person($1)", ["s-008"]);
         await expect(client.query("fetch all from all_loans")).rejects.toMatchObject({ code: "34000" });
         await client.query("rollback");
       },
@@ -242,7 +242,7 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
       const loop = `do $f$ declare r record; n int := 0; begin
         for r in select id from loans loop
           n := n + 1;
-          perform ask_as(null);
+          perform set_person(null);
         end loop;
       end $f$`;
       await expect(client.query(loop)).rejects.toMatchObject({ code: "55000" });
@@ -251,12 +251,12 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
 
     it("when the setting is changed while they are planned", async () => {
       const client = await asking("s-001");
-      const { rows } = await client.query("select current_setting('portier.asker') as sealed");
+      const { rows } = await client.query("select current_setting('portier.subject') as sealed");
       const { sealed } = rows[0];
       await client.query("commit");
       await asking("s-003", client);
       await client.query(`create function pg_temp.change() returns int language plpgsql immutable as
-        $f$ begin perform set_config('portier.asker', $g$${sealed}$g$, true); return 1; end $f$`);
+        $f$ begin perform set_config('portier.subject', $g$${sealed}$g$, true); return 1; end $f$`);
       for (const text of [
         "select count(*), pg_temp.change() from objects",
         "select pg_temp.change(), count(insured_value) from objects",
@@ -272,15 +272,15 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
   });
 
   it("tell whoever logs in as themselves nothing by their plans", async () => {
-    await owner(`insert into ${seen}_inside.logins values ('${guest}', 's-003')`);
+    await owner(`insert into ${seen}_internal.logins values ('${guest}', 's-003')`);
     const client = await login(guest);
     expect(await counted(client)).toBe(listed("s-003"));
     const { rows } = await client.query("explain (verbose) select * from objects");
     expect(rows.map((row) => row["QUERY PLAN"]).join("\n")).not.toContain("s-003");
-    expect((await client.query("select current_setting('portier.asker', true) as told")).rows).toEqual([
+    expect((await client.query("select current_setting('portier.subject', true) as told")).rows).toEqual([
       { told: null },
     ]);
-    await owner(`delete from ${seen}_inside.logins`);
+    await owner(`delete from ${seen}_internal.logins`);
   });
 
   describe("see no more", () => {
@@ -307,8 +307,8 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
       ],
       [
         "the views were copied without their roles",
-        "alter view VIEW owner to OWNER; alter function INSIDE.guarded(regclass) owner to OWNER",
-        "alter view VIEW owner to READER; alter function INSIDE.guarded(regclass) owner to READER",
+        "alter view VIEW owner to OWNER; alter function INSIDE.rls_active(regclass) owner to OWNER",
+        "alter view VIEW owner to READER; alter function INSIDE.rls_active(regclass) owner to READER",
       ],
     ])("where %s: then nothing", async (_what, change, back) => {
       const named = (text: string) =>
@@ -316,12 +316,12 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
           .replace("VIEW", `${seen}.loans`)
           .replaceAll("OWNER", holder)
           .replaceAll("READER", reader)
-          .replace("INSIDE", `${seen}_inside`);
+          .replace("INSIDE", `${seen}_internal`);
       await superuser(`set search_path = ${tables}; ${named(change)}`);
       const client = await asking("s-001");
       await expect(client.query("select * from loans")).rejects.toMatchObject({
         code: "42501",
-        message: expect.stringContaining("the rules are not in force on"),
+        message: expect.stringContaining("row security is not active on"),
       });
       await superuser(`set search_path = ${tables}; ${named(back)}`);
     });
@@ -344,7 +344,7 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
       await client.query(`create function length(text) returns int language sql as 'select 1/0';
         create function current_setting(text, boolean) returns text language sql as 'select (1/0)::text'`);
       await client.query(`begin; set local search_path = ${mine}, pg_catalog`);
-      await client.query(`select ${seen}.ask_as('s-001')`);
+      await client.query(`select ${seen}.set_person('s-001')`);
       for (const text of [
         "select count(*)::int as n from S.loans",
         "do $$ begin perform count(*) from S.loans; end $$",

@@ -34,7 +34,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
   ): Promise<readonly object[] | pg.DatabaseError> {
     const client = await login(app);
     await client.query("begin");
-    await client.query(`select ask_as($1, $2)`, [person, JSON.stringify({ now })]);
+    await client.query(`select set_person($1, $2)`, [person, JSON.stringify({ now })]);
     try {
       let rows: readonly object[] = [];
       for (const statement of statements) rows = (await client.query(statement)).rows;
@@ -68,7 +68,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
     );
     await owner(`grant select (title) on objects to ${guest}`);
     await owner(rowSecurity(portier, options()).migration);
-    await owner(`insert into ${seen}_inside.logins values ('${keeper}', 's-003')`);
+    await owner(`insert into ${seen}_internal.logins values ('${keeper}', 's-003')`);
   });
   afterAll(async () => {
     for (const client of clients) await client.end().catch(() => {});
@@ -83,7 +83,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       const session = as(person);
       const client = await login(app);
       await client.query("begin");
-      await client.query("select ask_as($1, $2)", [person ?? null, JSON.stringify({ now })]);
+      await client.query("select set_person($1, $2)", [person ?? null, JSON.stringify({ now })]);
       for (const table of portier.schema.tables.values()) {
         const { rows } = await client.query(`select count(*)::int as n from "${table.source}"`);
         const listed = records(table.name).filter((row) => session.may("list", table.name, row));
@@ -114,7 +114,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
         return found;
       };
       await client.query("begin");
-      await client.query("select ask_as($1, $2)", [person, JSON.stringify({ now })]);
+      await client.query("select set_person($1, $2)", [person, JSON.stringify({ now })]);
       // Compiled, the statements below take twenty times as long.
       expect((await client.query("show jit")).rows).toEqual([{ jit: "off" }]);
       const planned = await answers(false);
@@ -153,7 +153,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       const notices: string[] = [];
       client.on("notice", ({ message }) => notices.push(message ?? ""));
       await client.query("begin");
-      await client.query("select ask_as('s-003')");
+      await client.query("select set_person('s-003')");
       await client.query(`create function pg_temp.tell(text) returns boolean language plpgsql cost 0.0001
         as $$ begin raise notice 'saw %', $1; return true; end $$`);
       const outcome = await client.query(statement).then(
@@ -172,7 +172,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       const notices: string[] = [];
       client.on("notice", ({ message }) => notices.push(message ?? ""));
       await client.query("begin");
-      await client.query("select ask_as(null)");
+      await client.query("select set_person(null)");
       await client.query(`create function pg_temp.tell(text) returns boolean language plpgsql cost 0.0001
         as $$ begin raise notice '%', $1; return true; end $$`);
       const { rows } = await client.query("select accession from objects where pg_temp.tell(accession)");
@@ -229,13 +229,13 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
     });
   });
 
-  describe("who asks", () => {
+  describe("the current user", () => {
     it("is nobody until it is said, and after the transaction", async () => {
       const client = await login(app);
       const count = async () => (await client.query("select count(*)::int as n from objects")).rows[0].n;
       expect(await count()).toBe(0);
       await client.query("begin");
-      await client.query("select ask_as('s-003')");
+      await client.query("select set_person('s-003')");
       expect(await count()).toBe(records("objects").length);
       await client.query("commit");
       expect(await count()).toBe(0);
@@ -243,17 +243,17 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
 
     it("is said by the application alone", async () => {
       const client = await login(guest);
-      await expect(client.query("select ask_as('s-001')")).rejects.toMatchObject({ code: "42501" });
-      await expect(client.query(`select * from ${seen}_inside.secret`)).rejects.toMatchObject({ code: "42501" });
-      await expect(client.query(`select ${seen}_inside.said()`)).rejects.toMatchObject({ code: "42501" });
+      await expect(client.query("select set_person('s-001')")).rejects.toMatchObject({ code: "42501" });
+      await expect(client.query(`select * from ${seen}_internal.secret`)).rejects.toMatchObject({ code: "42501" });
+      await expect(client.query(`select ${seen}_internal.said()`)).rejects.toMatchObject({ code: "42501" });
       expect((await client.query("select count(*)::int as n from objects")).rows).toEqual([{ n: 0 }]);
     });
 
     it("is not taken from a setting that somebody else made, or at another time", async () => {
       const client = await login(app);
       await client.query("begin");
-      await client.query("select ask_as('s-001')");
-      const settings = "select current_setting('portier.asker') as sealed, current_setting('portier.said') as said";
+      await client.query("select set_person('s-001')");
+      const settings = "select current_setting('portier.subject') as sealed, current_setting('portier.claims') as said";
       const { sealed, said } = (await client.query(settings)).rows[0];
       await client.query("commit");
       const forged = [
@@ -264,20 +264,20 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       ];
       // Both are sealed in one way, but each for its own place.
       await client.query("begin");
-      await client.query("select ask_as('s-001')");
+      await client.query("select set_person('s-001')");
       const { said: swapped } = (await client.query(settings)).rows[0];
-      await client.query("select set_config('portier.asker', $1, true)", [swapped]);
+      await client.query("select set_config('portier.subject', $1, true)", [swapped]);
       await expect(client.query("select count(*) from objects")).rejects.toMatchObject({ code: "42501" });
       await client.query("rollback");
       await client.query("begin");
-      await client.query("select set_config('portier.said', $1, true)", [said]);
+      await client.query("select set_config('portier.claims', $1, true)", [said]);
       await expect(client.query("select count(*) from objects")).rejects.toMatchObject({ code: "42501" });
       await client.query("rollback");
       const other = await login(guest);
       for (const link of [client, other]) {
         for (const setting of forged) {
           await link.query("begin");
-          await link.query("select set_config('portier.asker', $1, true)", [setting]);
+          await link.query("select set_config('portier.subject', $1, true)", [setting]);
           await expect(link.query("select count(*) from objects")).rejects.toMatchObject({ code: "42501" });
           await link.query("rollback");
         }
@@ -288,7 +288,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       const client = await login(app);
       const opened = records("exhibitions").filter((row) => as().may("list", "exhibitions", row)).length;
       await client.query("begin; set local datestyle = 'SQL, DMY'; set local timezone = 'Pacific/Auckland'");
-      await client.query("select ask_as(null, $1)", [JSON.stringify({ now })]);
+      await client.query("select set_person(null, $1)", [JSON.stringify({ now })]);
       await client.query("set local datestyle = 'SQL, MDY'; set local timezone = 'America/Lima'");
       expect((await client.query("select count(*)::int as n from exhibitions")).rows).toEqual([{ n: opened }]);
       await client.end();
@@ -313,7 +313,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       await owner(`update staff set post = 'janitor' where id = 's-003'`);
       const client = await login(app);
       await client.query("begin");
-      await expect(client.query("select ask_as('s-003')")).rejects.toMatchObject({ code: "22000" });
+      await expect(client.query("select set_person('s-003')")).rejects.toMatchObject({ code: "22000" });
       await owner(`update staff set post = 'keeper' where id = 's-003'`);
     });
   });
@@ -421,7 +421,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       const [first, second] = [await login(app), await login(app)];
       for (const client of [first, second]) {
         await client.query("begin");
-        await client.query("select ask_as('s-003')");
+        await client.query("select set_person('s-003')");
       }
       const loan = String(
         records("loans").find((row) => row["requested_by"] === "s-003" && row["status"] === "draft")?.["id"],
@@ -440,7 +440,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
       const line = (id: string, status: string) => `${id}\tBM-SH-0003\tb\t${status}\t2027-01-01\t2027-02-01\n`;
       const copy = (lines: string) =>
         psql(
-          `select ask_as('s-003');\ncopy loans (id, object, borrower, status, starts_on, ends_on) from stdin;\n${lines}\\.\nselect count(*) from loans where id like 'X%';\nrollback;\n`,
+          `select set_person('s-003');\ncopy loans (id, object, borrower, status, starts_on, ends_on) from stdin;\n${lines}\\.\nselect count(*) from loans where id like 'X%';\nrollback;\n`,
         );
       expect(copy(line("X1", "draft") + line("X2", "draft")).stdout.trim()).toBe("2");
       expect(copy(line("X1", "draft") + line("X2", "approved")).stderr).toContain("not permitted: create loans");
@@ -448,7 +448,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
 
     it("go out to a file as they are seen", () => {
       const { stdout } = psql(
-        "select ask_as('s-003');\ncopy (select insured_value, shelf from objects where accession = 'BM-SH-0003') to stdout;\nrollback;\n",
+        "select set_person('s-003');\ncopy (select insured_value, shelf from objects where accession = 'BM-SH-0003') to stdout;\nrollback;\n",
       );
       expect(stdout.trim()).toBe(`\\N\t${record("objects", "BM-SH-0003")["shelf"]}`);
     });
@@ -456,7 +456,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
 
   describe("the migration", () => {
     it("can be run again, and keeps who may use it", async () => {
-      await owner(`select ${seen}_inside.admit('${guest}', false)`);
+      await owner(`select ${seen}_internal.admit('${guest}', false)`);
       await owner(rowSecurity(portier, { schema: seen, tables }).migration);
       expect(await asPerson("s-003", "select count(*)::int as n from objects")).toEqual([
         { n: records("objects").length },
@@ -488,7 +488,7 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine) 
     });
 
     it("can be run again under the longest of names", async () => {
-      const long = { ...options(), schema: `${seen}_${"x".repeat(55 - seen.length)}` };
+      const long = { ...options(), schema: `${seen}_${"x".repeat(53 - seen.length)}` };
       await owner(rowSecurity(portier, long).migration);
       await owner(rowSecurity(portier, long).migration);
       await owner(rowSecurity(portier, long).removal);
@@ -574,7 +574,7 @@ describe("a document that a database cannot hold", () => {
     );
     expect(() => rowSecurity(of("things"), { schema: "public" })).toThrow(/in the schema of the tables, "public"/);
     expect(() => rowSecurity(of("portier.things"))).toThrow(/in the schema of the tables, "portier"/);
-    expect(() => rowSecurity(of("who asks"))).toThrow(/something of their own "who asks"/);
+    expect(() => rowSecurity(of("current user"))).toThrow(/something of their own "current user"/);
     expect(() => rowSecurity(of("things"), { schema: "ü".repeat(29) })).toThrow(/keeps 63 bytes of a name/);
     expect(() => rowSecurity(of("things"), { reader: "r".repeat(64) })).toThrow(/keeps 63 bytes of a name/);
   });

@@ -115,7 +115,7 @@ describe.each(onPostgres)("row security over columns of many types on %s", (_nam
   });
   afterAll(async () => {
     await script(
-      `drop schema ${seen}, ${seen}_inside cascade; drop owned by ${user}, ${seen}_reader; drop role ${user}, ${seen}_reader`,
+      `drop schema ${seen}, ${seen}_internal cascade; drop owned by ${user}, ${seen}_reader; drop role ${user}, ${seen}_reader`,
     );
     await engine?.close();
   });
@@ -127,7 +127,7 @@ describe.each(onPostgres)("row security over columns of many types on %s", (_nam
     const work = async (link: Connection) => {
       await link.query(`set local role ${user}`, []);
       await link.query(`set local search_path = ${seen}`, []);
-      await link.query("select ask_as($1, $2)", [person, JSON.stringify(request)]);
+      await link.query("select set_person($1, $2)", [person, JSON.stringify(request)]);
       for (const statement of statements) rows = await link.query(statement, []);
       throw undo;
     };

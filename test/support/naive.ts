@@ -14,7 +14,7 @@ type Json = Readonly<Record<string, any>>;
 export interface World {
   readonly document: Json;
   readonly data: Readonly<Record<string, readonly Row[]>>;
-  /** The key of who asks; undefined for a visitor. */
+  /** The key of the current user; undefined for a visitor. */
   readonly me: string | undefined;
   /** The key of who acts for that person, by a delegation that runs. */
   readonly actedBy?: string | undefined;
@@ -205,7 +205,7 @@ export class Naive {
     return rows.find((row) => printed(this.#address(table, row, this.#keyOf(table))) === printed(key));
   }
 
-  // Who asks
+  // The current user
 
   get #people(): Json {
     return this.#world.document["people"] ?? {};

@@ -169,7 +169,7 @@ describe("a doubt about names and keys", () => {
       ["record-in-rule"],
     ],
     [
-      "a reference to who asks",
+      "a reference to the current user",
       {},
       { one: { to: "keeper", where: "exists (marks where thing = this)", permit: { edit: ["title"] } } },
       [],

@@ -86,7 +86,7 @@ export function museumApp(
     return context.body(null, 204);
   });
 
-  // What the page needs to draw: the plan of who asks, and the shapes of the tables in it.
+  // What the page needs to draw: the plan of the current user, and the shapes of the tables in it.
   app.get("/api/session", async (context) => {
     const { store, database, authenticate } = context.get("museum");
     const snapshot = await database(context).ask((session) => snapshotOf(session));

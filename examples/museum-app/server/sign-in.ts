@@ -10,7 +10,7 @@ export interface SignedIn {
 }
 
 // The sign-in of this demo believes whoever comes: it stands for the application's own. What matters here is that the
-// page cannot say who asks, only the signed cookie.
+// page cannot set the current user, only the signed cookie.
 const secret = process.env["MUSEUM_SECRET"] ?? randomBytes(32).toString("hex");
 const name = "museum";
 

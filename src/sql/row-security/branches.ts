@@ -1,6 +1,6 @@
 import { type Formula, formula, isFixed, print } from "../formula.js";
 
-/** A part of a condition: where the guard, which asks who asks alone, is met, that is left to ask of a record. */
+/** A part of a condition: where the guard, which asks the current user alone, is met, that is left to ask of a record. */
 export interface Branch {
   readonly guard: Formula;
   readonly rest: Formula;

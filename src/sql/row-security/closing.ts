@@ -16,14 +16,14 @@ begin
     select format('drop view %s', c.oid::regclass) as statement, 1 as turn
     from pg_class c join pg_namespace n on n.oid = relnamespace
     where relkind = 'v' and nspname = ${literal(seen)} and obj_description(c.oid, 'pg_class') like ${literal(`${mark}%`)}
-    union all select format('drop view %s', c.oid::regclass), case when relname = 'asker' then 4 else 2 end
+    union all select format('drop view %s', c.oid::regclass), case when relname = 'subject' then 4 else 2 end
     from pg_class c join pg_namespace n on n.oid = relnamespace where relkind = 'v' and nspname = ${literal(inside)}
     union all select format('drop policy %I on %s', polname, polrelid::regclass), 0 from pg_policy where ${isOurs}
     union all select format('revoke select on %s from %I', polrelid::regclass, rolname), 0
     from pg_policy, pg_roles where ${isOurs} and pg_roles.oid = any (polroles)
-    union all select format('drop function %s', p.oid::regprocedure), case when proname in ('me', 'asker_of') then 3 else 5 end
+    union all select format('drop function %s', p.oid::regprocedure), case when proname in ('me', 'subject_of') then 3 else 5 end
     from pg_proc p join pg_namespace n on n.oid = pronamespace
-    where nspname = ${literal(inside)} or nspname = ${literal(seen)} and proname in ('ask_as', 'confirm')
+    where nspname = ${literal(inside)} or nspname = ${literal(seen)} and proname in ('set_person', 'confirm')
     order by turn
   loop
     execute made.statement;
@@ -136,27 +136,35 @@ export function admission(schemas: Schemas): string[] {
   const quote = postgres.quoteName;
   const admitted = qualified(inside, "admitted");
   const schema = plain(quote(seen));
-  const asked = ["me()", "planned()", "asked()", "facts()", "asker_of(jsonb)", "guarded(regclass)", "still(text)"]
+  const asked = [
+    "me()",
+    "planned_facts()",
+    "current_facts()",
+    "facts()",
+    "subject_of(jsonb)",
+    "rls_active(regclass)",
+    "plan_is_current(text)",
+  ]
     .map((head) => `${plain(quote(inside))}.${head}`)
     .join(", ");
   const admit = definerFunction(
-    `${qualified(inside, "admit")}(role name, says_who_asks boolean default false) returns void`,
+    `${qualified(inside, "admit")}(role name, sets_person boolean default false) returns void`,
     `begin
-  insert into ${admitted} values (role, says_who_asks)
-    on conflict on constraint admitted_pkey do update set says_who_asks = excluded.says_who_asks;
+  insert into ${admitted} values (role, sets_person)
+    on conflict on constraint admitted_pkey do update set sets_person = excluded.sets_person;
   execute format(${literal(`grant usage on schema ${schema} to %I`)}, role);
   execute format(${literal(`grant select, insert, update, delete on all tables in schema ${schema} to %I`)}, role);
   execute format(${literal(`grant execute on function ${plain(qualified(seen, "confirm"))}(text[]) to %I`)}, role);
   execute format(${literal(`grant execute on function ${asked} to %I`)}, role);
-  execute format(${literal(`%s execute on function ${plain(qualified(seen, "ask_as"))}(text, jsonb) %s %I`)},
-    case when says_who_asks then 'grant' else 'revoke' end, case when says_who_asks then 'to' else 'from' end, role);
+  execute format(${literal(`%s execute on function ${plain(qualified(seen, "set_person"))}(text, jsonb) %s %I`)},
+    case when sets_person then 'grant' else 'revoke' end, case when sets_person then 'to' else 'from' end, role);
 end`,
   );
   return [
-    `create table if not exists ${admitted} (role name constraint admitted_pkey primary key, says_who_asks boolean not null)`,
+    `create table if not exists ${admitted} (role name constraint admitted_pkey primary key, sets_person boolean not null)`,
     admit,
     nobody(schemas),
-    `select ${qualified(inside, "admit")}(role, says_who_asks) from ${admitted} where exists (select 1 from pg_roles where rolname = role)`,
+    `select ${qualified(inside, "admit")}(role, sets_person) from ${admitted} where exists (select 1 from pg_roles where rolname = role)`,
   ];
 }
 

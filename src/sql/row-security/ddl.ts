@@ -4,7 +4,7 @@ import { postgres } from "../postgres.js";
 
 /** The schemas that the migration makes. */
 export interface Schemas {
-  /** What people and programs use: the views, and the functions that say who asks. */
+  /** What people and programs use: the views, and the functions that set the current user. */
   readonly seen: string;
   /** What these are made of; closed to everybody. */
   readonly inside: string;
@@ -16,11 +16,11 @@ export interface Schemas {
   readonly reader: string;
 }
 
-/** How a statement comes to what it asks of the one who asks. */
+/** How a statement comes to what it asks of the current user. */
 export type FactWriter = (one: Fact) => string;
 
-/** Where {@link whoAsks} is among the tables. */
-export const joined: FactWriter = (one) => ofColumn(whoAsksAlias, one);
+/** Where {@link fromSubject} is among the tables. */
+export const joined: FactWriter = (one) => ofColumn(subjectAlias, one);
 
 /** Where a condition is to be served by an index, or stands alone: worked out once for the statement. */
 export function selected(schema: string): FactWriter {
@@ -40,13 +40,13 @@ function ofColumn(record: string, { fact, among }: Fact): string {
   return among.length === 1 ? `${value} = ${first}` : `${value} in (${among.join(", ")})`;
 }
 
-/** The one who asks, as a table of one row. */
-export function whoAsks(schema: string): string {
-  return `${qualified(schema, "me")}() ${whoAsksAlias}`;
+/** The current user, as a table of one row. */
+export function fromSubject(schema: string): string {
+  return `${qualified(schema, "me")}() ${subjectAlias}`;
 }
 
-/** What the one who asks is called among the tables of a statement. */
-export const whoAsksAlias = postgres.quoteName("who asks");
+/** What the current user is called among the tables of a statement. */
+export const subjectAlias = postgres.quoteName("current user");
 
 /** What the tests that several columns share are called there. */
 export const isShownAlias = postgres.quoteName("is shown");

@@ -5,14 +5,14 @@ import { definerFunction, literal, plain, qualified, type Schemas, typeOf } from
 import { planningFunctions } from "./planned.js";
 
 /**
- * The functions by which the application says who asks, and by which everything else finds it out. `asksOthers`: whether a
+ * The functions by which the application says who the current user is, and by which everything else finds it out. `asksOthers`: whether a
  * condition on one record asks about others.
  */
 export function foundation(
   schemas: Schemas,
   people: People | undefined,
   asksOthers: boolean,
-  askerView: () => string,
+  subjectView: () => string,
 ): string[] {
   const { seen, inside } = schemas;
   const at = (name: string) => qualified(inside, name);
@@ -26,26 +26,26 @@ export function foundation(
   const seal = (setting: string, text: string) => `(select ${sealOf(setting, text)} from ${at("secret")})`;
   const opened = (setting: string) => `if left(sealed, 64) is distinct from ${seal(setting, "substr(sealed, 65)")} then
     raise exception using errcode = 'insufficient_privilege',
-      message = ${literal(`who asks was not said by ${seen}.ask_as in this transaction`)};
+      message = ${literal(`the current user was not set by ${seen}.set_person in this transaction`)};
   end if;`;
   // A date in a text must be read as it was written, whatever the session says of dates.
   const dates = "set datestyle = 'ISO, YMD'";
-  const askAs = definerFunction(
-    `${qualified(seen, "ask_as")}(person text, request jsonb default '{}') returns void`,
+  const setPerson = definerFunction(
+    `${qualified(seen, "set_person")}(person text, request jsonb default '{}') returns void`,
     `declare
-  said text := jsonb_build_object('person', person, 'request', request);
-  asker text;
+  claims text := jsonb_build_object('person', person, 'request', request);
+  subject text;
 begin${asksOthers ? withoutJit : ""}
   -- An open cursor goes on with what the one saw who opened it, also beyond the transaction when it is held.
   if exists (select from pg_cursors where name <> '' and statement is distinct from current_query()) then
     raise object_not_in_prerequisite_state using
-      message = 'a cursor is open, and would go on for somebody else',
-      hint = 'close it (close all) before you say who asks';
+      message = 'a cursor is open, and would go on showing what another user may see',
+      hint = 'close it (close all) before you set the current user';
   end if;
-  perform set_config('portier.said', ${seal("said", "said")} || said, true);
+  perform set_config('portier.claims', ${seal("claims", "claims")} || claims, true);
   -- Worked out once for the transaction, so that all of it is judged by one state of things.
-  select to_jsonb(a) into asker from ${at("asker")} a;
-  perform set_config('portier.asker', ${seal("asker", "asker")} || asker, true);
+  select to_jsonb(a) into subject from ${at("subject")} a;
+  perform set_config('portier.subject', ${seal("subject", "subject")} || subject, true);
   perform set_config('portier.confirmed', '', true);
 end`,
     { settings: dates },
@@ -57,30 +57,30 @@ end`,
   perform set_config('portier.confirmed', case when rules = '{}' then '' else to_jsonb(${at("confirmed")}() || rules)::text end, true);
 end`,
   );
-  const said = definerFunction(
-    `${at("said")}() returns jsonb`,
+  const claims = definerFunction(
+    `${at("claims")}() returns jsonb`,
     `declare
-  sealed text := current_setting('portier.said', true);
+  sealed text := current_setting('portier.claims', true);
 begin
   if coalesce(sealed, '') = '' then
-    -- Nobody has said who asks: whoever has a login of their own is themselves, and everybody else nobody.
+    -- No current user was set: a login that stands for a person is that person, every other one is nobody.
     return (select jsonb_build_object('person', person) from ${at("logins")} where login = session_user);
   end if;
-  ${opened("said")}
+  ${opened("claims")}
   return substr(sealed, 65)::jsonb;
 end`,
     { volatility: "stable" },
   );
   const me = definerFunction(
-    `${at("me")}() returns ${at("asker")}`,
+    `${at("me")}() returns ${at("subject")}`,
     `declare
-  sealed text := current_setting('portier.asker', true);
+  sealed text := current_setting('portier.subject', true);
 begin
   if coalesce(sealed, '') = '' then
-    return (select a from ${at("asker")} a);
+    return (select a from ${at("subject")} a);
   end if;
-  ${opened("asker")}
-  return jsonb_populate_record(null::${at("asker")}, substr(sealed, 65)::jsonb);
+  ${opened("subject")}
+  return jsonb_populate_record(null::${at("subject")}, substr(sealed, 65)::jsonb);
 end`,
     { volatility: "stable", settings: dates },
   );
@@ -145,9 +145,9 @@ end`,
       ? []
       : [
           definerFunction(
-            `${at("person")}(said jsonb) returns ${typeOf(sourceName(postgres, people.table, schemas.tables), key.column)}`,
+            `${at("person")}(claims jsonb) returns ${typeOf(sourceName(postgres, people.table, schemas.tables), key.column)}`,
             `begin
-  return said ->> 'person';
+  return claims ->> 'person';
 end`,
             { volatility: "stable" },
           ),
@@ -158,14 +158,14 @@ end`,
     `insert into ${at("secret")} (bytes) select sha256(convert_to(string_agg(gen_random_uuid()::text, ''), 'UTF8'))
   from generate_series(1, 4) on conflict do nothing`,
     `create table if not exists ${at("logins")} (login name primary key, person text not null)`,
-    `comment on table ${at("logins")} is ${literal("Database users who are a person when nobody has said who asks.")}`,
-    said,
+    `comment on table ${at("logins")} is ${literal("Database logins that stand for a person where no current user was set.")}`,
+    claims,
     fault,
     ...person,
-    askerView(),
+    subjectView(),
     me,
-    ...planningFunctions(schemas, sealOf("asker", "pg_catalog.substr(sealed, 65)")),
-    askAs,
+    ...planningFunctions(schemas, sealOf("subject", "pg_catalog.substr(sealed, 65)")),
+    setPerson,
     confirm,
     confirmed,
     unconfirmed,

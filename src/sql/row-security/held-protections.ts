@@ -6,8 +6,8 @@ import { timestamp } from "../../schema/types/timestamp.js";
 import { type Fragment, join, raw, sql } from "../fragment.js";
 import { postgres } from "../postgres.js";
 import { sourceName } from "../scope.js";
-import type { AskerView } from "./asker-view.js";
-import { definerFunction, literal, qualified, type Schemas, whoAsks, written } from "./ddl.js";
+import { definerFunction, fromSubject, literal, qualified, type Schemas, written } from "./ddl.js";
+import type { SubjectView } from "./subject-view.js";
 
 /**
  * The functions by which the triggers of a grid find out what is protected as data: that changes while the rules stay, so it is
@@ -129,7 +129,7 @@ export const protectionDeclarations = "\n  _protected record;\n  _held text[];\n
 export function protectionLines(
   { schema, groups }: Ruleset,
   table: Table,
-  asker: AskerView,
+  subject: SubjectView,
   schemas: Schemas,
   { places, isAct }: ProtectedChange,
 ): string {
@@ -143,11 +143,11 @@ export function protectionLines(
   const isMoved = isAct ? "false" : `${literal(grid.position.name)} = any (_given)`;
   const numbers =
     isAct && places.length === 0 ? "'{}'::int[]" : `array_remove(array[${given.join(", ")}]::int[], null)`;
-  const now = asker.value({ kind: "request", type: timestamp, name: "now" });
-  const call = sql`${raw(inside("protections"))}(${raw(literal(table.name))}, ${namesHeld(schema, groups, asker)}, ${now}, ${raw(String(grid.columns.length))}, ${raw(numbers)}, ${raw(isMoved)}, ${raw(String(isAct))}, array[${raw(places.join(", "))}]::bigint[])`;
+  const now = subject.value({ kind: "request", type: timestamp, name: "now" });
+  const call = sql`${raw(inside("protections"))}(${raw(literal(table.name))}, ${namesHeld(schema, groups, subject)}, ${now}, ${raw(String(grid.columns.length))}, ${raw(numbers)}, ${raw(isMoved)}, ${raw(String(isAct))}, array[${raw(places.join(", "))}]::bigint[])`;
   const names = `(array[${grid.columns.map(({ name }) => literal(name)).join(", ")}])[_protected.of_column]`;
   const field = `case _protected.of_column when -1 then '' when 0 then ${literal(grid.position.name)} else ${names} end`;
-  return `for _protected in select of_protection.* from ${whoAsks(schemas.inside)}, ${written(call)} of_protection loop
+  return `for _protected in select of_protection.* from ${fromSubject(schemas.inside)}, ${written(call)} of_protection loop
   if _protected.effect = 'confirm' then
     _asked := _asked || _protected.rule;
     _said := _said || jsonb_build_object(_protected.rule, coalesce(_protected.note, _protected.rule));
@@ -160,12 +160,12 @@ end loop;`;
 }
 
 /** The names of whom the current user is for certain: roles, groups, and themselves. */
-function namesHeld(schema: Ruleset["schema"], groups: Ruleset["groups"], asker: AskerView): Fragment {
+function namesHeld(schema: Ruleset["schema"], groups: Ruleset["groups"], subject: SubjectView): Fragment {
   const roles = [...schema.roles.values()].filter(({ scope }) => scope === undefined).map(({ name }) => name);
   const held = [...roles, ...groups.keys()].map(
-    (name) => sql`case when ${asker.membership(name, [True])} then ${raw(literal(name))} end`,
+    (name) => sql`case when ${subject.membership(name, [True])} then ${raw(literal(name))} end`,
   );
   const key = schema.people?.table.key[0] as Field;
-  const me = asker.value({ kind: "me", type: key.type, path: [key] });
+  const me = subject.value({ kind: "me", type: key.type, path: [key] });
   return sql`array_remove(array[${join([...held, sql`'person ' || cast(${me} as text)`], ", ")}]::text[], null)`;
 }

@@ -11,20 +11,20 @@ import { postgres } from "../postgres.js";
 import { column, type Place, type Scope, tableAs } from "../scope.js";
 import { literal, written } from "./ddl.js";
 
-/** The name that their own record has in the view of who asks. */
+/** The name that their own record has in the view of the current user. */
 export const personAlias = "p";
 
 export function keyOf(people: People): Field {
   return singleKey(people.table) as Field;
 }
 
-/** Where in the view of who asks a link table's records about them are: `role`, `record`, and `n`, whether it counts. */
+/** Where in the view of the current user a link table's records about them are: `role`, `record`, and `n`, whether it counts. */
 interface HeldTable {
   readonly source: Link;
   readonly name: string;
 }
 
-/** The roles and groups of the one who asks, as parts of the view of them. */
+/** The roles and groups of the current user, as parts of the view of them. */
 export class HeldRoles {
   readonly #ruleset: Ruleset;
   /** A condition's scope inside the view. */
@@ -114,7 +114,7 @@ export class HeldRoles {
     });
   }
 
-  /** The keys of the records on which the one who asks holds a role, or one that includes it; null where that is not known. */
+  /** The keys of the records on which the current user holds a role, or one that includes it; null where that is not known. */
   keysOf(role: string, scoped: Table): Fragment {
     const [key] = scoped.key as [Field];
     if (scoped.key.length > 1) {
@@ -150,7 +150,7 @@ export class HeldRoles {
     return this.#held.filter(({ source }) => source.isMixed || source.on?.type.target === table);
   }
 
-  /** A field of the one who asks. */
+  /** A field of the current user. */
   #own(field: Field): Fragment {
     const person: Place = { table: this.#people().table, alias: personAlias };
     return column(this.#within(person), person, field);

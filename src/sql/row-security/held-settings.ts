@@ -6,8 +6,8 @@ import { isRunningLink } from "../../rules/stored-members.js";
 import { type Field, type SettingSource, settingLevels, singleKey, type Table } from "../../schema/schema.js";
 import { list } from "../../schema/types/list.js";
 import { scalarTypes } from "../../schema/types/scalars.js";
-import type { Asker } from "../../session/asker.js";
 import { isAmong, rulesOfSetting, type SettingPart, settingPrefix, whoMeets } from "../../session/setting-rules.js";
+import type { Subject } from "../../session/subject.js";
 import { truthNumber } from "../condition.js";
 import { anyOf, type Fragment, join, raw, sql } from "../fragment.js";
 import { column, type Place, type Scope, tableAs } from "../scope.js";
@@ -39,7 +39,7 @@ function elementOf(table: Table, field: Field): string {
 }
 
 /** What may be set of anybody on a table, as rules: who and where are left to the statement. */
-export function settingsOfAnybody(ruleset: Ruleset, asker: Asker, table: Table): Rule[] {
+export function settingsOfAnybody(ruleset: Ruleset, subject: Subject, table: Table): Rule[] {
   const settings = ruleset.schema.people?.settings;
   if (settings === undefined || settings.on.type.choices?.includes(table.name) === false) return [];
   const adds = settings.adds.get(table.name);
@@ -51,7 +51,7 @@ export function settingsOfAnybody(ruleset: Ruleset, asker: Asker, table: Table):
       const on = (sought: Sought) => and([isSet("apart"), isAmong(table, held(nameOf({ sought, table, field })))]);
       return whoMeets(isSet(part), on(part), on(apart));
     };
-    return rulesOfSetting(ruleset, asker, table, field, {
+    return rulesOfSetting(ruleset, subject, table, field, {
       none: who("none", "counts"),
       view: who("view", "counts"),
       addsView: adds?.view.has(field) === true ? who("addsView", "any") : never,

@@ -5,9 +5,9 @@ import type { ChangeGates, TablePlan } from "../../session/plan.js";
 import { type Formula, isAlways, isNever, print } from "../formula.js";
 import { type Fragment, join, raw, sql } from "../fragment.js";
 import type { Scope } from "../scope.js";
-import type { AskerView } from "./asker-view.js";
 import { type Change, type Verdict, verdictOn } from "./change-formula.js";
-import { indent, literal, type Schemas, textArray, whoAsks, written } from "./ddl.js";
+import { fromSubject, indent, literal, type Schemas, textArray, written } from "./ddl.js";
+import type { SubjectView } from "./subject-view.js";
 
 /** What the triggers of one table are written from. */
 export interface Writing {
@@ -18,7 +18,7 @@ export interface Writing {
   readonly table: Table;
   /** The table's name in the database. */
   readonly source: string;
-  readonly asker: AskerView;
+  readonly subject: SubjectView;
   readonly before: Scope;
   readonly after: Scope;
   /** The fields of the table from which roles come; undefined where none do. */
@@ -92,12 +92,12 @@ function selectFrom(value: Fragment, change: Change, schemas: Schemas, into: str
   return `select ${written(value)} into ${into}\n  from ${rows(change, schemas)};`;
 }
 
-/** The records that a change is judged on, and who asks. */
+/** The records that a change is judged on, and the current user. */
 export function rows({ before, after }: Change, schemas: Schemas): string {
   const tables = [
     ...(before === undefined ? [] : ["(select (_before).*) before"]),
     ...(after === undefined ? [] : ["(select (_after).*) after"]),
-    whoAsks(schemas.inside),
+    fromSubject(schemas.inside),
   ];
   return tables.join(", ");
 }

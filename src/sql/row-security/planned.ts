@@ -8,29 +8,29 @@ import {
   qualified,
   type Schemas,
   selected,
-  whoAsksAlias,
+  subjectAlias,
 } from "./ddl.js";
 
 /**
- * Statements that are planned for the one who asks. `seal` is an expression: the seal of the setting `sealed`, by the secret
+ * Statements that are planned for the current user. `seal` is an expression: the seal of the setting `sealed`, by the secret
  * `bytes`.
  *
  * While PostgreSQL plans a statement it works out functions that it is
- * told are immutable; these here are not, as they say who asks. So what the rules ask of who asks is constant in the plan:
+ * told are immutable; these here are not, as they depend on the current user. So what the rules ask of the current user is constant in the plan:
  * conditions for others fall away, and what is left is planned like a condition written by hand.
  *
  * Such a plan must serve nobody else. Where PostgreSQL may keep it (a statement prepared by a name, or in a function) it
- * is not made: then who asks is found out whenever the statement is run. Where it is made, {@link isStillPlanned} is asked
+ * is not made: then the current user is found out whenever the statement is run. Where it is made, {@link planIsCurrent} is asked
  * once, before a row is read.
  */
 export function planningFunctions({ inside, seen }: Schemas, seal: string): string[] {
   const at = (name: string) => qualified(inside, name);
   return [
     planning(
-      `${at("planned")}() returns jsonb`,
+      `${at("planned_facts")}() returns jsonb`,
       "immutable security definer",
       `declare
-  sealed pg_catalog.text := pg_catalog.current_setting('portier.asker', true);
+  sealed pg_catalog.text := pg_catalog.current_setting('portier.subject', true);
   around pg_catalog.text;
   bytes pg_catalog.bytea;
   is_kept pg_catalog.bool;
@@ -48,7 +48,7 @@ begin
     into bytes, is_kept from ${at("secret")} secret;
   if (pg_catalog.left(sealed, 64) operator(pg_catalog.=) ${seal}) is not true then
     raise exception using errcode = 'insufficient_privilege',
-      message = ${literal(`who asks was not said by ${seen}.ask_as in this transaction`)};
+      message = ${literal(`the current user was not set by ${seen}.set_person in this transaction`)};
   end if;
   if is_kept then return null; end if;
   return pg_catalog.substr(sealed, 65)::pg_catalog.jsonb
@@ -56,7 +56,7 @@ begin
 end`,
     ),
     definerFunction(
-      `${at("asked")}() returns jsonb`,
+      `${at("current_facts")}() returns jsonb`,
       `begin
   return to_jsonb(${at("me")}());
 end`,
@@ -66,36 +66,36 @@ end`,
       `${at("facts")}() returns jsonb`,
       "immutable",
       `begin
-  return pg_catalog.substr(pg_catalog.current_setting('portier.asker', true), 65)::pg_catalog.jsonb;
+  return pg_catalog.substr(pg_catalog.current_setting('portier.subject', true), 65)::pg_catalog.jsonb;
 end`,
     ),
     planning(
-      `${at("asker_of")}(facts jsonb) returns ${at("asker")}`,
+      `${at("subject_of")}(facts jsonb) returns ${at("subject")}`,
       "immutable security definer",
       `begin
-  return pg_catalog.jsonb_populate_record(null::${at("asker")}, facts);
+  return pg_catalog.jsonb_populate_record(null::${at("subject")}, facts);
 end`,
     ),
     // It belongs to the reader: what is active for that one is asked here.
     planning(
-      `${at("guarded")}(what regclass) returns boolean`,
+      `${at("rls_active")}(what regclass) returns boolean`,
       "immutable security definer",
       `begin
   if pg_catalog.row_security_active(what) then return true; end if;
   raise exception using errcode = 'insufficient_privilege',
-    message = pg_catalog.format('the rules are not in force on %s', what),
+    message = pg_catalog.format('row security is not active on %s', what),
     hint = 'run the migration again, as the owner of the tables';
 end`,
     ),
     planning(
-      `${at("still")}(seal text) returns boolean`,
+      `${at("plan_is_current")}(seal text) returns boolean`,
       "stable",
       `declare
-  sealed pg_catalog.text := pg_catalog.current_setting('portier.asker', true);
+  sealed pg_catalog.text := pg_catalog.current_setting('portier.subject', true);
 begin
   if seal is null or seal operator(pg_catalog.=) ${sealOfNow} then return true; end if;
   raise exception using errcode = 'object_not_in_prerequisite_state',
-    message = 'this statement was planned for somebody who asked before',
+    message = 'this statement was planned for another user',
     hint = 'send it anew, or prepare it by a name';
 end`,
     ),
@@ -115,27 +115,27 @@ function planning(head: string, marks: string, body: string): string {
 }
 
 /**
- * What is found out about the one who asks, beside the table that it is asked of: a constant of the plan where that is made
+ * What is found out about the current user, beside the table that it is asked of: a constant of the plan where that is made
  * for them, and otherwise one row that is read when the statement is run.
  */
 export function askedOf(inside: string): string {
-  return `coalesce(${qualified(inside, "planned")}(), ${qualified(inside, "asked")}()) as ${whoAsksAlias}(said)`;
+  return `coalesce(${qualified(inside, "planned_facts")}(), ${qualified(inside, "current_facts")}()) as ${subjectAlias}(facts)`;
 }
 
 /**
  * That the policy of a table holds for who reads its records, known while the statement is planned: without it, as where
  * somebody copied the database without its roles, the view would show all of them.
  */
-export function isGuarded(inside: string, source: string): string {
-  return `${qualified(inside, "guarded")}(${literal(source)})`;
+export function isRlsActive(inside: string, source: string): string {
+  return `${qualified(inside, "rls_active")}(${literal(source)})`;
 }
 
-/** Whether who asks is still the one for whom the statement is planned, if it is planned for somebody. */
-export function isStillPlanned(inside: string): string {
-  return `${qualified(inside, "still")}(${said} ->> 'seal')`;
+/** Whether the current user is still the one for whom the statement is planned, if it is planned for somebody. */
+export function planIsCurrent(inside: string): string {
+  return `${qualified(inside, "plan_is_current")}(${facts} ->> 'seal')`;
 }
 
-/** Facts as constants of a plan that is made for who asks. */
+/** Facts as constants of a plan that is made for the current user. */
 export function constant(inside: string): FactWriter {
   const facts = `${qualified(inside, "facts")}()`;
   return (one) => (one.among === undefined ? valueIn(facts, one, inside) : testIn(facts, one.among, one));
@@ -145,13 +145,13 @@ export function constant(inside: string): FactWriter {
 export function asked(inside: string): FactWriter {
   const later = selected(inside);
   return (one) => {
-    if (one.among !== undefined) return testIn(said, one.among, one);
+    if (one.among !== undefined) return testIn(facts, one.among, one);
     // To take a value out of what is found out takes too long to be done for each row.
-    return `case when ${said} ->> 'seal' is null then ${later(one)} else ${valueIn(said, one, inside)} end`;
+    return `case when ${facts} ->> 'seal' is null then ${later(one)} else ${valueIn(facts, one, inside)} end`;
   };
 }
 
-const said = `${whoAsksAlias}.said`;
+const facts = `${subjectAlias}.facts`;
 
 function testIn(facts: string, among: NonNullable<Fact["among"]>, { fact }: Fact): string {
   const tests = among.map((value) => `${facts} @> ${literal(JSON.stringify({ [fact]: value }))}`);
@@ -159,5 +159,5 @@ function testIn(facts: string, among: NonNullable<Fact["among"]>, { fact }: Fact
 }
 
 function valueIn(facts: string, { fact }: Fact, inside: string): string {
-  return `(${qualified(inside, "asker_of")}(${facts})).${postgres.quoteName(fact)}`;
+  return `(${qualified(inside, "subject_of")}(${facts})).${postgres.quoteName(fact)}`;
 }

@@ -11,7 +11,7 @@ import type { Change } from "./change-formula.js";
 import { literal, textArray, written } from "./ddl.js";
 import { rows, type Writing } from "./judged.js";
 
-/** Changed references must lead to records that are known, or to the one who asks. */
+/** Changed references must lead to records that are known, or to the current user. */
 export function references(own: readonly Field[], change: Change, writing: Writing): string {
   const { table, schemas, after } = writing;
   const lines: string[] = [];
@@ -77,11 +77,11 @@ function hasLostElement(field: Field, change: Change, writing: Writing): Fragmen
   return sql`exists (select 1 from unnest(${column(after, after.record, field)}) e(key) where e.key is not null and ${isLostOne})`;
 }
 
-function isMyself(key: Fragment, target: Table, { schema, asker }: Writing): Fragment[] {
+function isMyself(key: Fragment, target: Table, { schema, subject }: Writing): Fragment[] {
   const { people } = schema;
   const personKey = people && singleKey(people.table);
   if (people?.table !== target || personKey === undefined) return [];
-  const me = asker.value({ kind: "me", type: personKey.type, path: [personKey] });
+  const me = subject.value({ kind: "me", type: personKey.type, path: [personKey] });
   return [sql`(${key} = ${me}) is true`];
 }
 

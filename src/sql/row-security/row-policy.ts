@@ -8,12 +8,12 @@ import { conditionFormula } from "../condition.js";
 import { type Formula, formula, isNever, print } from "../formula.js";
 import type { Fragment } from "../fragment.js";
 import { postgres } from "../postgres.js";
-import { type OpenAsker, scopeOf } from "../scope.js";
+import { type OpenSubject, scopeOf } from "../scope.js";
 import { tableName } from "../where.js";
-import type { AskerView } from "./asker-view.js";
 import { qualified, type Schemas, selected, written } from "./ddl.js";
 import { constant } from "./planned.js";
 import { selectedOnce } from "./selected-once.js";
+import type { SubjectView } from "./subject-view.js";
 
 const quote = postgres.quoteName;
 
@@ -23,33 +23,33 @@ export function policyNames({ seen }: Schemas): Readonly<Record<"open" | "listed
 }
 
 /**
- * Who asks, for conditions that the reader of records is asked: what they ask about other records they ask of views of all
+ * The current user, for conditions that the reader of records is asked: what they ask about other records they ask of views of all
  * of them, whatever may be listed there.
  */
-export class ReadersView implements OpenAsker {
-  readonly #asker: AskerView;
+export class ReadersView implements OpenSubject {
+  readonly #subject: SubjectView;
   readonly #schemas: Schemas;
   readonly #whole = new Map<string, Table>();
 
-  constructor(asker: AskerView, schemas: Schemas) {
-    this.#asker = asker;
+  constructor(subject: SubjectView, schemas: Schemas) {
+    this.#subject = subject;
     this.#schemas = schemas;
   }
 
   get meets(): Formula {
-    return this.#asker.meets;
+    return this.#subject.meets;
   }
 
   value(operand: SessionOperand): Fragment {
-    return this.#asker.value(operand);
+    return this.#subject.value(operand);
   }
 
   held(role: string): Fragment {
-    return this.#asker.held(role);
+    return this.#subject.held(role);
   }
 
   membership(name: string, among: readonly Truth[]): Fragment {
-    return this.#asker.membership(name, among);
+    return this.#subject.membership(name, among);
   }
 
   sourceOf(table: Table): string {
@@ -65,7 +65,7 @@ export class ReadersView implements OpenAsker {
       // What columns the table has besides may come and go.
       const columns = table.fields.filter(isOwn).map((field) => quote(field.column));
       return [
-        `create view ${view} as select ${columns.join(", ")} from ${this.#asker.sourceOf(table)}`,
+        `create view ${view} as select ${columns.join(", ")} from ${this.#subject.sourceOf(table)}`,
         `grant select on ${view} to ${quote(this.#schemas.reader)}`,
       ];
     });
@@ -73,7 +73,7 @@ export class ReadersView implements OpenAsker {
 }
 
 /**
- * The policy that lets the records through that the one who asks may list. It is to the reader alone, and stands whatever
+ * The policy that lets the records through that the current user may list. It is to the reader alone, and stands whatever
  * other policies permit. As PostgreSQL knows what a policy is, a statement on such records is planned as one, and what could
  * tell of a record is tried on none that is not seen.
  */
@@ -89,7 +89,7 @@ export function rowPolicy(plan: Plan, table: Table, source: string, readers: Rea
   const now = written(print(rows), constant(inside));
   const isListed = isNever(rows)
     ? "false"
-    : `case when ${qualified(inside, "planned")}() is null then ${later} else ${now} end`;
+    : `case when ${qualified(inside, "planned_facts")}() is null then ${later} else ${now} end`;
   const name = policyNames(schemas);
   return [
     `create policy ${quote(name.open)} on ${source} for select to ${reader} using (true)`,

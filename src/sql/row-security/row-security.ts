@@ -6,14 +6,14 @@ import type { Portier } from "../../session/portier.js";
 import { postgres } from "../postgres.js";
 import { tableName } from "../where.js";
 import { planOfAnybody } from "./anybody.js";
-import { AskerView } from "./asker-view.js";
 import { admission, cleared, closed, otherDoors, owned, removal } from "./closing.js";
-import { isKeptWhole, isShownAlias, literal, mark, Names, qualified, type Schemas, whoAsksAlias } from "./ddl.js";
+import { isKeptWhole, isShownAlias, literal, mark, Names, qualified, type Schemas, subjectAlias } from "./ddl.js";
 import { foundation } from "./foundation.js";
 import { protectionFunctions } from "./held-protections.js";
 import { makeReader } from "./reader.js";
 import { ReadersView, rowPolicy } from "./row-policy.js";
 import { seenName, seenView, shownView } from "./seen-view.js";
+import { SubjectView } from "./subject-view.js";
 import { warningsOf } from "./warnings.js";
 import { writeTriggers } from "./write-triggers.js";
 
@@ -29,7 +29,7 @@ export interface RowSecurityOptions {
   readonly reader?: string;
   /** Database roles that may use the views. More can be given by the migration's own function `admit`. */
   readonly users?: readonly string[];
-  /** Database roles that may, besides, say who asks: the application. */
+  /** Database roles that may, besides, set the current user: the application. */
   readonly applications?: readonly string[];
 }
 
@@ -47,8 +47,8 @@ export interface RowSecurity {
  * Writes the rules of a document into PostgreSQL (15 and newer), so that they hold for whoever reaches the database.
  *
  * The tables are closed to everybody but their owner. In their place there is a view of the same name and columns in a
- * schema of its own, which shows what the one who asks may list, and judges what is written to it row by row. The
- * application says who asks by `select portier.ask_as('KEY')`, for the rest of its transaction.
+ * schema of its own, which shows what the current user may list, and judges what is written to it row by row. The
+ * application says who the current user is by `select portier.set_person('KEY')`, for the rest of its transaction.
  *
  * Run by the owner of the tables. What it cannot hold is told in docs/row-security.md.
  *
@@ -66,18 +66,18 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
 ): RowSecurity {
   const ruleset = internals(portier).ruleset;
   checkNames([...ruleset.schema.tables.values()], schema, tables, reader);
-  const schemas: Schemas = { seen: schema, inside: `${schema}_inside`, tables, reader, names: new Names() };
+  const schemas: Schemas = { seen: schema, inside: `${schema}_internal`, tables, reader, names: new Names() };
   const plan = planOfAnybody(ruleset);
-  const asker = new AskerView(ruleset, plan, schemas);
+  const subject = new SubjectView(ruleset, plan, schemas);
   const all = [...ruleset.schema.tables.values()];
   const kept = keptTablesOf(ruleset.schema);
-  const readers = new ReadersView(asker, schemas);
-  const policies = all.flatMap((table) => rowPolicy(plan, table, asker.sourceOf(table), readers, schemas));
+  const readers = new ReadersView(subject, schemas);
+  const policies = all.flatMap((table) => rowPolicy(plan, table, subject.sourceOf(table), readers, schemas));
   const views = all.flatMap((table) => [
-    seenView(plan, table, asker.sourceOf(table), readers, schemas),
-    `comment on view ${seenName(schemas, table)} is ${literal(`${mark}what whoever asks may list of ${table.name}.`)}`,
-    shownView(plan, table, asker, schemas),
-    ...writeTriggers(ruleset, plan, table, asker, schemas),
+    seenView(plan, table, subject.sourceOf(table), readers, schemas),
+    `comment on view ${seenName(schemas, table)} is ${literal(`${mark}what the current user may list of ${table.name}.`)}`,
+    shownView(plan, table, subject, schemas),
+    ...writeTriggers(ruleset, plan, table, subject, schemas),
   ]);
   const wholes = readers.statements();
   const statements = [
@@ -87,7 +87,7 @@ export function rowSecurity<T extends TableTypes = AnyTables>(
     makeReader(schemas),
     ...schemasOf(schemas),
     cleared(schemas),
-    ...foundation(schemas, ruleset.schema.people, wholes.length > 0, () => asker.statement()),
+    ...foundation(schemas, ruleset.schema.people, wholes.length > 0, () => subject.statement()),
     ...protectionFunctions(ruleset, schemas),
     ...wholes,
     ...views,
@@ -126,14 +126,14 @@ function handedOver(all: readonly Table[], schemas: Schemas): string[] {
   return [
     `grant create on schema ${seen}, ${inside} to ${reader}`,
     ...all.map((table) => `alter view ${seenName(schemas, table)} owner to ${reader}`),
-    `alter function ${inside}.guarded(regclass) owner to ${reader}`,
+    `alter function ${inside}.rls_active(regclass) owner to ${reader}`,
     `revoke create on schema ${seen}, ${inside} from ${reader}`,
   ];
 }
 
 /** Each view has the name of its table, in a schema of its own. */
 function checkNames(all: readonly Table[], schema: string, tables: string, reader: string): void {
-  for (const name of [`${schema}_inside`, reader]) {
+  for (const name of [`${schema}_internal`, reader]) {
     if (isKeptWhole(name)) continue;
     throw portierError("wrong-call", {
       what: `PostgreSQL keeps 63 bytes of a name, not all of "${name}"`,
@@ -147,7 +147,7 @@ function checkNames(all: readonly Table[], schema: string, tables: string, reade
       const what = `the views would be in the schema of the tables, "${schema}"`;
       throw portierError("wrong-call", { what, hint: "give them a schema of their own" });
     }
-    if ([whoAsksAlias, isShownAlias].includes(postgres.quoteName(tableName(source)))) {
+    if ([subjectAlias, isShownAlias].includes(postgres.quoteName(tableName(source)))) {
       const what = `the views call something of their own "${tableName(source)}"`;
       throw portierError("wrong-call", { what, hint: "give the table another name" });
     }

@@ -8,12 +8,12 @@ import { postgres } from "../postgres.js";
 import { column, type Scope, scopeOf, tableAs } from "../scope.js";
 import { shownFormula } from "../shown.js";
 import { tableName } from "../where.js";
-import type { AskerView } from "./asker-view.js";
 import { branchesOf } from "./branches.js";
 import { isNot } from "./change-formula.js";
-import { isShownAlias, qualified, type Schemas, whoAsks, written } from "./ddl.js";
-import { asked, askedOf, isGuarded, isStillPlanned } from "./planned.js";
+import { fromSubject, isShownAlias, qualified, type Schemas, written } from "./ddl.js";
+import { asked, askedOf, isRlsActive, planIsCurrent } from "./planned.js";
 import type { ReadersView } from "./row-policy.js";
+import type { SubjectView } from "./subject-view.js";
 
 const quote = postgres.quoteName;
 
@@ -35,8 +35,8 @@ interface Shown {
 }
 
 /**
- * What whoever asks sees of a table, as a view of the records that the policy lets through: null where a field is hidden.
- * A field that the one who asks sees in every record is the table's own column in the plan.
+ * What the current user sees of a table, as a view of the records that the policy lets through: null where a field is hidden.
+ * A field that the current user sees in every record is the table's own column in the plan.
  */
 export function seenView(plan: Plan, table: Table, source: string, readers: ReadersView, schemas: Schemas): string {
   const seen = seenOf(plan, table, readers);
@@ -44,7 +44,7 @@ export function seenView(plan: Plan, table: Table, source: string, readers: Read
   const test = ({ shown, when }: Shown) => written(print(formula("or", [showsAll(seen, shown), when])), asked(inside));
   return viewOf(seenName(schemas, table), seen, test, {
     from: [`${source} ${quote(seen.alias)}`, askedOf(inside)],
-    where: `${isGuarded(inside, source)} and ${isStillPlanned(inside)}`,
+    where: `${isRlsActive(inside, source)} and ${planIsCurrent(inside)}`,
   });
 }
 
@@ -52,11 +52,11 @@ export function seenName({ seen }: Schemas, table: Table): string {
   return qualified(seen, tableName(table.source));
 }
 
-/** The same for the triggers, which read one record after the other: there is nothing to plan, and who asks is found out once. */
-export function shownView(plan: Plan, table: Table, asker: AskerView, schemas: Schemas): string {
-  const seen = seenOf(plan, table, asker);
+/** The same for the triggers, which read one record after the other: there is nothing to plan, and the current user is found out once. */
+export function shownView(plan: Plan, table: Table, subject: SubjectView, schemas: Schemas): string {
+  const seen = seenOf(plan, table, subject);
   return viewOf(shownName(schemas, table), seen, ({ when }) => written(print(when)), {
-    from: [written(tableAs(seen.scope, seen.scope.record)), whoAsks(schemas.inside)],
+    from: [written(tableAs(seen.scope, seen.scope.record)), fromSubject(schemas.inside)],
     where: written(print(formula("and", [seen.meets, seen.listed]))),
   });
 }
@@ -65,10 +65,10 @@ export function shownName({ inside, names }: Schemas, table: Table): string {
   return qualified(inside, names.of(`${table.name} shown`));
 }
 
-function seenOf(plan: Plan, table: Table, asker: AskerView | ReadersView): Seen {
+function seenOf(plan: Plan, table: Table, subject: SubjectView | ReadersView): Seen {
   const alias = tableName(table.source);
-  const scope = scopeOf(postgres, { plan }, { table, alias }, asker);
-  const { meets } = asker;
+  const scope = scopeOf(postgres, { plan }, { table, alias }, subject);
+  const { meets } = subject;
   const listed = conditionFormula(conditionOf(plan.of(table.name), actionTree(table, "list", undefined)), scope);
   const fields = table.fields.filter(isOwn).map((field) => {
     const shown = shownFormula(plan.of(table.name), "list", field, scope);
@@ -112,7 +112,7 @@ function isConstant(test: string): boolean {
 }
 
 /**
- * Whether a field is shown in each record that is listed: where the one who asks lists records by those branches alone in
+ * Whether a field is shown in each record that is listed: where the current user lists records by those branches alone in
  * which it is shown. It asks nothing of the record.
  */
 function showsAll({ listed, meets }: Seen, shown: Formula): Formula {

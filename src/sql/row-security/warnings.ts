@@ -8,8 +8,8 @@ import { implies } from "../formula.js";
 import { postgres } from "../postgres.js";
 import { scopeOf } from "../scope.js";
 import { shownFormula } from "../shown.js";
-import { AskerView } from "./asker-view.js";
 import { Names } from "./ddl.js";
+import { SubjectView } from "./subject-view.js";
 
 /** Statements of SQL, and the gates on top of them that they cannot be told from. */
 const gates: Partial<Record<ActionName, string>> = {
@@ -50,7 +50,7 @@ export function warningsOf(ruleset: Ruleset, plan: Plan): string[] {
 /** The fields that somebody may view in a record where they may not list them. */
 function openedOnly(table: Table, ruleset: Ruleset, plan: Plan): string[] {
   const schemas = { seen: "", inside: "", tables: "", reader: "", names: new Names() };
-  const scope = scopeOf(postgres, { plan }, { table, alias: table.name }, new AskerView(ruleset, plan, schemas));
+  const scope = scopeOf(postgres, { plan }, { table, alias: table.name }, new SubjectView(ruleset, plan, schemas));
   const isOpened = (field: Table["fields"][number]) => {
     const [list, view] = knownBy.map((action) => shownFormula(plan.of(table.name), action, field, scope));
     return list !== undefined && view !== undefined && !implies(view, list);

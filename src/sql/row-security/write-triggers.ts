@@ -12,7 +12,6 @@ import { formula, implies, print } from "../formula.js";
 import { postgres } from "../postgres.js";
 import { scopeOf, sourceName } from "../scope.js";
 import { shownFormula } from "../shown.js";
-import type { AskerView } from "./asker-view.js";
 import { type Change, isNot, type Verdict, verdictOn } from "./change-formula.js";
 import {
   definerFunction,
@@ -29,6 +28,7 @@ import { protectionDeclarations, protectionLines } from "./held-protections.js";
 import { judged, judgedAct, rows, select, verdictsOf, type Writing } from "./judged.js";
 import { references } from "./references.js";
 import { seenName, shownName } from "./seen-view.js";
+import type { SubjectView } from "./subject-view.js";
 
 const quote = postgres.quoteName;
 
@@ -40,11 +40,11 @@ export function writeTriggers(
   ruleset: Ruleset,
   plan: Plan,
   table: Table,
-  asker: AskerView,
+  subject: SubjectView,
   schemas: Schemas,
 ): string[] {
   const { schema } = ruleset;
-  const scope = (alias: string) => scopeOf(postgres, { plan }, { table, alias }, asker);
+  const scope = (alias: string) => scopeOf(postgres, { plan }, { table, alias }, subject);
   const writing: Writing = {
     ruleset,
     schema,
@@ -52,7 +52,7 @@ export function writeTriggers(
     plan: plan.of(table.name),
     table,
     source: sourceName(postgres, table, schemas.tables),
-    asker,
+    subject,
     before: scope("before"),
     after: scope("after"),
     bearing: roleBearing(ruleset).get(table.name),
@@ -76,7 +76,7 @@ function trigger({ schemas, table }: Writing, event: string, body: string): stri
   ];
 }
 
-/** What the view's columns hold when nothing is given: the document's defaults, and who asks as the owner. */
+/** What the view's columns hold when nothing is given: the document's defaults, and the current user as the owner. */
 function defaults(writing: Writing): string[] {
   const { schemas, table } = writing;
   const view = seenName(schemas, table);
@@ -86,17 +86,17 @@ function defaults(writing: Writing): string[] {
   });
 }
 
-function standardValue(field: Field, { table, schema, schemas, asker }: Writing): string {
+function standardValue(field: Field, { table, schema, schemas, subject }: Writing): string {
   const { people } = schema;
   const key = people && singleKey(people.table);
   const own: FactWriter = ({ fact }) => `(${qualified(schemas.inside, "me")}()).${quote(fact)}`;
   const isOwner = table.owner?.length === 1 && table.owner[0] === field;
   if (isOwner && people !== undefined && key !== undefined) {
-    const me = written(asker.value({ kind: "me", type: key.type, path: [key] }), own);
+    const me = written(subject.value({ kind: "me", type: key.type, path: [key] }), own);
     if (field.type.target === people.table.name) return me;
     if (field.type.element?.target === people.table.name) return `array[${me}]`;
   }
-  if (field.defaultFrom !== undefined) return written(asker.value(askedFor(field.defaultFrom, field)), own);
+  if (field.defaultFrom !== undefined) return written(subject.value(askedFor(field.defaultFrom, field)), own);
   if (field.default === null || field.default === undefined) return "null";
   if (field.type.base === "json") return literal(JSON.stringify(field.default));
   return written(postgres.constant(field.type, field.type.canonical(field.default) as Scalar));
@@ -127,14 +127,14 @@ function declarationsOf({ table }: Writing): string {
 
 /** What people protected as data; `records` are those before and after. */
 function protectedCells(
-  { ruleset, table, asker, schemas }: Writing,
+  { ruleset, table, subject, schemas }: Writing,
   records: readonly string[],
   isAct: boolean,
 ): string {
   const { grid } = table;
   if (grid === undefined || !grid.protections) return "null;";
   const places = records.map((record) => `${record}.${col(grid.position)}`);
-  return protectionLines(ruleset, table, asker, schemas, { places, isAct });
+  return protectionLines(ruleset, table, subject, schemas, { places, isAct });
 }
 
 function variables({ source }: Writing, names: readonly string[]): string {
@@ -172,11 +172,11 @@ end`;
 }
 
 function insertBody(writing: Writing): string {
-  const { table, plan, after, asker } = writing;
+  const { table, plan, after, subject } = writing;
   const change: Change = { before: undefined, after };
   const own = table.fields.filter(isOwn);
   // Whoever meets nothing is refused everything; of a stored record they do not even know.
-  const met = <V extends Verdict>(one: V): V => ({ ...one, permitted: formula("and", [asker.meets, one.permitted]) });
+  const met = <V extends Verdict>(one: V): V => ({ ...one, permitted: formula("and", [subject.meets, one.permitted]) });
   const gates = plan.judging("create");
   const acts = gates.acts.map((gate) => met(verdictOn(gate, change, table.grid?.position)));
   const verdicts = verdictsOf(gates, own, change, table).map(met);
@@ -273,8 +273,8 @@ execute (
 }
 
 /** The record as it is stored, locked; a record that is not known is not there. */
-function loadBefore({ table, source, asker, plan, before, schemas }: Writing): string {
-  const isKnown = formula("and", [asker.meets, conditionFormula(conditionOf(plan, knownTree(table)), before)]);
+function loadBefore({ table, source, subject, plan, before, schemas }: Writing): string {
+  const isKnown = formula("and", [subject.meets, conditionFormula(conditionOf(plan, knownTree(table)), before)]);
   return `select t.* into _before from ${source} t where ${keyIs(table, "old", "t")} for update;
 if not found then return null; end if;
 ${select(isKnown, { before, after: undefined }, schemas, "_permitted")}

@@ -6,10 +6,9 @@ import type { EffectName } from "../../rules/effects.js";
 import type { Path } from "../../schema/problems.js";
 import type { Table } from "../../schema/schema.js";
 import { internals } from "../../session/internals.js";
+import { isInForce } from "../../session/open-subject.js";
 import type { Portier } from "../../session/portier.js";
 import { toNobody } from "../../session/reading.js";
-
-import { isInForce } from "../../session/subject.js";
 import { type ExpectationData, openExpected, recordsOf } from "./asked.js";
 import type { Check, Expectation } from "./expectation.js";
 

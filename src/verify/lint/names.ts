@@ -49,7 +49,7 @@ function addAsked(condition: Expression, asked: Set<string>): void {
   visitTests(condition, (test) => {
     if (test.kind === "open") asked.add(test.name);
     if (test.kind === "person") asked.add(test.member);
-    if (test.kind === "belongs" && test.asker.kind === "held") asked.add(test.asker.role);
+    if (test.kind === "belongs" && test.subject.kind === "held") asked.add(test.subject.role);
     if (test.kind === "exists") addAsked(test.condition, asked);
   });
 }

@@ -10,18 +10,18 @@ import { truthNumber } from "../condition.js";
 import { type Formula, test } from "../formula.js";
 import { allOf, anyOf, type Fragment, fact, hasFact, isFactAmong, join, raw, sql } from "../fragment.js";
 import { postgres } from "../postgres.js";
-import { column, type OpenAsker, type Place, type Scope, scopeOf, sourceName } from "../scope.js";
+import { column, type OpenSubject, type Place, type Scope, scopeOf, sourceName } from "../scope.js";
 import { Joins } from "../value.js";
 import { literal, Names, qualified, type Schemas, written } from "./ddl.js";
 import { HeldRoles, keyOf, personAlias } from "./held-roles.js";
 import { HeldSettings } from "./held-settings.js";
 
 /**
- * The one who asks, as a view of one row that holds what the rules ask of them: fields, roles and groups as numbers of
+ * The current user, as a view of one row that holds what the rules ask of them: fields, roles and groups as numbers of
  * truth values, the keys of records on which roles are held, values of the request. Its columns are made as conditions
  * ask for them; the view is written last.
  */
-export class AskerView implements OpenAsker {
+export class SubjectView implements OpenSubject {
   readonly #ruleset: Ruleset;
   readonly #plan: Plan;
   readonly #schemas: Schemas;
@@ -99,17 +99,17 @@ export class AskerView implements OpenAsker {
     const { inside } = this.#schemas;
     const { people } = this.#ruleset.schema;
     const columns = [...this.#columns].map(([name, value]) => `  ${written(value)} as ${quote(name)}`);
-    // "offset 0": who asks is found out once, and not again for each part that asks for it.
+    // "offset 0": the current user is found out once, and not again for each part that asks for it.
     const said = `a as materialized (
-  select said, coalesce(cast(said -> 'request' ->> 'now' as timestamptz), now()) as now
-  from (select ${qualified(inside, "said")}() as said offset 0) s
+  select claims, coalesce(cast(claims -> 'request' ->> 'now' as timestamptz), now()) as now
+  from (select ${qualified(inside, "claims")}() as claims offset 0) s
 )`;
     const tables =
       people === undefined
         ? [said]
         : [said, this.#ownRecord(people.table), ...this.#roles.tables(), ...this.#setTable(people)];
     const from = people === undefined ? "from a" : `from a left join ${personAlias} on true`;
-    return `create view ${qualified(inside, "asker")} as with ${tables.join(", ")}\nselect\n${columns.join(",\n")}\n${from}`;
+    return `create view ${qualified(inside, "subject")} as with ${tables.join(", ")}\nselect\n${columns.join(",\n")}\n${from}`;
   }
 
   #setTable(people: People): string[] {
@@ -122,7 +122,7 @@ export class AskerView implements OpenAsker {
     const quote = postgres.quoteName;
     const columns = table.fields.filter(isOwn).map((field) => `r.${quote(field.column)}`);
     const [key] = table.key;
-    const isAsking = `r.${quote(key?.column ?? "")} = ${qualified(this.#schemas.inside, "person")}(a.said)`;
+    const isAsking = `r.${quote(key?.column ?? "")} = ${qualified(this.#schemas.inside, "person")}(a.claims)`;
     return `${personAlias} as materialized (
   select ${columns.join(", ")} from a join ${this.sourceOf(table)} r on ${isAsking}
 )`;
@@ -135,7 +135,7 @@ export class AskerView implements OpenAsker {
     return name;
   }
 
-  /** The row of the one who asks, in the view. */
+  /** The row of the current user, in the view. */
   #person(): Place {
     const { people } = this.#ruleset.schema;
     if (people === undefined) throw portierError("no-people", { what: "row security for a person" });
@@ -144,7 +144,7 @@ export class AskerView implements OpenAsker {
 
   /** Inside the view its own row is at hand, and is read as it is. */
   #within(place: Place): Scope {
-    const own: OpenAsker = {
+    const own: OpenSubject = {
       sourceOf: (table) => this.sourceOf(table),
       value: (operand) => this.#read(operand),
       membership: (name, among) => sql`${this.#roles.numberOf(name)} in (${raw(among.join(", "))})`,
@@ -188,12 +188,12 @@ export class AskerView implements OpenAsker {
   /** A person's role that is none, or of another kind, is a fault: never silently nothing. */
   #meets(): Fragment {
     const { people } = this.#ruleset.schema;
-    if (people === undefined) return raw("a.said is not null");
+    if (people === undefined) return raw("a.claims is not null");
     const person = this.#person();
     const scope = this.#within(person);
     const isActive = people.active === undefined ? [] : [sql`${column(scope, person, people.active)} is true`];
     const isThere = allOf([sql`not ${this.#isVisitor()}`, ...isActive]);
-    const met = sql`(a.said is not null and ${anyOf([raw("a.said ->> 'person' is null"), isThere])})`;
+    const met = sql`(a.claims is not null and ${anyOf([raw("a.claims ->> 'person' is null"), isThere])})`;
     const faults: Fragment[] = [];
     const faultOf = (what: string, isWrong: Fragment) =>
       faults.push(
@@ -207,15 +207,15 @@ export class AskerView implements OpenAsker {
 
 const wrongSetting =
   "a setting of the current user names a table, field, level or record that the document does not have";
-const wrongRole = "a role of the person who asks is not in the document, or is held in another way there";
+const wrongRole = "a role of the current user is not in the document, or is held in another way there";
 
 /** A value of the request, which comes as JSON. */
 function ofRequest(type: FieldType, name: string): Fragment {
   const columnType = raw(postgres.columnType(type, false));
   if (type.element === undefined) {
-    return sql`cast(a.said -> 'request' ->> ${raw(literal(name))} as ${columnType})`;
+    return sql`cast(a.claims -> 'request' ->> ${raw(literal(name))} as ${columnType})`;
   }
-  const list = raw(`a.said -> 'request' -> ${literal(name)}`);
+  const list = raw(`a.claims -> 'request' -> ${literal(name)}`);
   const elements = sql`cast(array(select jsonb_array_elements_text(${list})) as ${columnType})`;
   return sql`case when jsonb_typeof(${list}) = 'array' then ${elements} end`;
 }
