@@ -50,9 +50,9 @@ module.exports = {
       to: { path: "^src/[a-z]*/?index[.]ts$" },
     },
     {
-      name: "examples-and-workbench-use-the-public-names",
+      name: "examples-and-inspector-use-the-public-names",
       severity: "error",
-      from: { path: "^(examples|workbench)/" },
+      from: { path: "^(examples|inspector)/" },
       to: { path: "^src/", pathNot: "^src/([a-z]*/?index|adapters/[a-z0-9]+)[.]ts$" },
     },
     { name: "nothing-unresolved", severity: "error", from: {}, to: { couldNotResolve: true } },

@@ -1,4 +1,4 @@
-// The pages of the demo, as they were built: one that leads to the workbench (on a copy of the museum, so that its rules can
+// The pages of the demo, as they were built: one that leads to the inspector (on a copy of the museum, so that its rules can
 // be changed without a trace), to the museum's application, and to the plan in it. PORT is where the first one listens
 // (default 4173); the application listens on the next.
 import { spawn } from "node:child_process";
@@ -21,12 +21,12 @@ process.on("exit", end);
 for (const signal of ["SIGINT", "SIGTERM"]) process.on(signal, () => process.exit(0));
 
 const rules = join(folder, "museum.portier.yaml");
-const [workbench, app] = await Promise.all([
-  started(["dist/cli/main.js", "open", rules, "--no-browser"]),
+const [inspector, app] = await Promise.all([
+  started(["dist/cli/main.js", "inspect", rules, "--no-browser"]),
   started(["examples/museum-app/dist-server/server/main.js"], { PORT: String(port + 1) }),
 ]);
 const page = readFileSync(new URL("pages.html", import.meta.url), "utf8")
-  .replaceAll("{{workbench}}", workbench)
+  .replaceAll("{{inspector}}", inspector)
   .replaceAll("{{app}}", app);
 const server = createServer((_request, response) => {
   response.writeHead(200, { "content-type": "text/html; charset=utf-8", "cache-control": "no-store" });
@@ -37,7 +37,7 @@ server.on("error", ({ message }) => {
   process.exit(2);
 });
 server.listen(port, "127.0.0.1", () => {
-  console.log(`\nWorkbench, application and plan: http://127.0.0.1:${port}/   (Ctrl-C ends)`);
+  console.log(`\nInspector, application and plan: http://127.0.0.1:${port}/   (Ctrl-C ends)`);
 });
 
 /** Starts a program that says its address; gives the address. */

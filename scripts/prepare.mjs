@@ -30,15 +30,15 @@ export function installPackages() {
 }
 
 const buildSources = ["package-lock.json", "package.json", "tsconfig.json", "tsconfig.build.json", "tsconfig.web.json"];
-const buildFolders = ["schema", "src", "workbench", "examples/museum", "examples/museum-app"];
+const buildFolders = ["schema", "src", "inspector", "examples/museum", "examples/museum-app"];
 const made = new Set(["node_modules", "dist", "dist-server", "database"]);
 
-/** Builds the library with the workbench, and the examples, unless it is what was built last. */
+/** Builds the library with the inspector, and the examples, unless it is what was built last. */
 export function buildAll() {
   const note = `${root}node_modules/.built`;
   const files = [...buildSources, ...buildFolders.flatMap(filesIn)];
   const state = files.map((path) => `${path} ${statSync(`${root}${path}`).mtimeMs}`).join("\n");
-  const isBuilt = existsSync(`${root}dist/workbench`) && existsSync(`${root}examples/museum-app/dist-server`);
+  const isBuilt = existsSync(`${root}dist/inspector`) && existsSync(`${root}examples/museum-app/dist-server`);
   if (isBuilt && existsSync(note) && readFileSync(note, "utf8") === state) return;
   run("npm", ["run", "--silent", "build"]);
   run("npm", ["run", "--silent", "build:app"]);

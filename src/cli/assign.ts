@@ -6,44 +6,44 @@ import { palette } from "./paint.js";
 import { declareData, withStore } from "./store.js";
 
 interface AssignOptions extends ChangeRolesOptions {
-  readonly first?: true;
+  readonly bootstrap?: true;
   readonly insteadOf?: string;
 }
 
 export const assignCommand: CliCommand = {
   usage: "assign <file> <person> <role>",
-  summary: "gives a role to a person, after saying what they gain by it",
+  summary: "Assign a role to a person, after showing what they gain by it",
   declare: (command) => {
     declareData(command);
     command
-      .option("--as <person>", "who gives it: what they may give is what the role's assignableBy says")
-      .option("--on <record>", "the key of the record that a scoped role is given on")
-      .option("--instead-of <role>", "the role that is taken away in the same act")
-      .option("--from <date>", "the day or moment from which it counts")
-      .option("--until <date>", "the day or moment at which it ends")
-      .option("--reason <text>", "why, for the record")
-      .option("--preview", "only say what would come of it")
-      .option("--confirm", "do it although there are warnings")
-      .option("--first", "in nobody's name, for a role that nobody can give yet");
+      .option("--as <person>", "who assigns it: one of those in the role's assignableBy")
+      .option("--on <record>", "the key of the record on which a scoped role is assigned")
+      .option("--instead-of <role>", "a role to revoke in the same change")
+      .option("--from <date>", "when it begins: a date or an instant (default: now)")
+      .option("--until <date>", "when it ends: a date or an instant (default: never)")
+      .option("--reason <text>", "why; kept in the audit log")
+      .option("--preview", "print what would change, and change nothing")
+      .option("--confirm", "make the change although there are warnings")
+      .option("--bootstrap", "assign it in nobody's name: only for a role that nobody can assign yet");
   },
   run: ([file = "", person = "", role = ""], options, io) =>
     runAssign(file, person, role, options as unknown as AssignOptions, io),
 };
 
 function runAssign(file: string, person: string, role: string, options: AssignOptions, io: Io): Promise<ExitCode> {
-  const { on, from, until, reason, first, insteadOf } = options;
+  const { on, from, until, reason, bootstrap, insteadOf } = options;
   if (insteadOf !== undefined) {
-    if (from !== undefined || first === true)
-      throw new CliError("--instead-of counts at once: leave out --from and --first");
+    if (from !== undefined || bootstrap === true)
+      throw new CliError("--instead-of counts at once: leave out --from and --bootstrap");
     const end = until === "never" ? null : until;
     return changeRoles(file, { kind: "replace", person, role, insteadOf, on, until: end, reason }, options, io);
   }
   const given = { person, role, on, from, until, reason };
-  if (first !== true) return changeRoles(file, { kind: "assign", ...given }, options, io);
+  if (bootstrap !== true) return changeRoles(file, { kind: "assign", ...given }, options, io);
   return withStore(file, options, "write", async ({ portier, store, nameOf }) => {
-    const outcome = await administration(portier, store).first(given);
+    const outcome = await administration(portier, store).bootstrap(given);
     if (options.format === "json") io.out(`${JSON.stringify({ changed: outcome.accepted, outcome }, null, 2)}\n`);
-    else if (outcome.accepted) io.out(`${palette(io).yes("done")}  ${await nameOf(person)} is the first ${role}\n`);
+    else if (outcome.accepted) io.out(`${palette(io).yes("done")}  ${await nameOf(person)} is the bootstrap ${role}\n`);
     else for (const { message } of outcome.problems) io.out(`${palette(io).no("refused")}  ${message}\n`);
     return outcome.accepted ? 0 : 1;
   });

@@ -9,43 +9,46 @@ import { CliError, type ExitCode, type Io } from "./io.js";
 import { palette } from "./paint.js";
 import { declareData, type StoreOptions, withStore } from "./store.js";
 
-interface RecordOptions extends StoreOptions {
+interface AuditOptions extends StoreOptions {
   readonly person?: string;
   readonly limit: string;
   readonly format: "text" | "json";
   readonly verify?: boolean;
-  readonly noted?: string;
+  readonly knownDigest?: string;
 }
 
-export const recordCommand: CliCommand = {
-  usage: "record <file>",
-  summary: "what was done about roles: who, for whom, what, why and when, the latest first",
+export const auditCommand: CliCommand = {
+  usage: "audit <file>",
+  summary: "Print the audit log of roles: who changed what, for whom, when and why, latest first",
   declare: (command) => {
     declareData(command);
     command
-      .option("--person <person>", "what is about this person, or was done by them")
-      .option("--limit <number>", "at most so many entries", "20")
-      .option("--verify", "check that every entry is there as it was written; exit code 1 where one is not")
-      .option("--noted <digest>", "with --verify: a digest that --verify gave before must still be in the record");
+      .option("--person <person>", "only entries about this person, or made by them")
+      .option("--limit <number>", "the greatest number of entries", "20")
+      .option("--verify", "check that no entry was changed or removed; exit code 1 if one was")
+      .option(
+        "--known-digest <digest>",
+        "with --verify: a digest from an earlier --verify, which the log must still contain",
+      );
   },
   run: ([file = ""], given, io) => {
-    const options = given as unknown as RecordOptions;
+    const options = given as unknown as AuditOptions;
     const limit = Number(options.limit);
     if (!Number.isInteger(limit) || limit < 1) throw new CliError(`--limit takes a number, not "${options.limit}"`);
     const wanted = options.person === undefined ? { limit } : { limit, person: options.person };
     return withStore(file, options, "read", async ({ portier, store, nameOf }): Promise<ExitCode> => {
-      if (options.verify || options.noted !== undefined) return verify(store, options, io);
-      const entries = await store.entries(wanted);
+      if (options.verify || options.knownDigest !== undefined) return verify(store, options, io);
+      const entries = await store.auditLog(wanted);
       if (options.format === "json") {
         io.out(`${JSON.stringify({ entries }, null, 2)}\n`);
         return 0;
       }
       const paint = palette(io);
-      if (entries.length === 0) io.out("Nothing was done yet.\n");
+      if (entries.length === 0) io.out("The audit log is empty.\n");
       for (const [index, entry] of entries.entries()) {
         if (index > 0) io.out("\n");
         const by = entry.by === null ? "nobody" : await nameOf(entry.by);
-        const acting = entry.actedBy === null ? "" : `, for them ${await nameOf(entry.actedBy)}`;
+        const acting = entry.actedBy === null ? "" : `, acted by ${await nameOf(entry.actedBy)}`;
         const person = entry.person === null ? "" : await nameOf(entry.person);
         io.out(`${paint.quiet(entry.at.slice(0, 16).replace("T", " "))}  ${paint.heading(entry.kind)}  ${person}\n`);
         for (const line of stateLines(portier.schema, entry)) io.out(`    ${line}\n`);
@@ -59,18 +62,18 @@ export const recordCommand: CliCommand = {
 };
 
 const problems: Readonly<Record<NonNullable<AuditVerification["problem"]>, (entries: number) => string>> = {
-  changed: (entries) => `entry ${entries + 1} is not as it was written, or the one before it is missing`,
+  changed: (entries) => `entry ${entries + 1} was changed, or the one before it is missing`,
   missing: (entries) => `an entry is missing after ${entries}`,
-  cut: (entries) => `entries are missing at the end, after ${entries}`,
-  "not-noted": () => "it does not hold the digest that was noted: it was written anew, or cut",
+  truncated: (entries) => `entries are missing at the end, after ${entries}`,
+  "unknown-digest": () => "it does not contain the known digest: it was rewritten or truncated",
 };
 
-async function verify(store: RoleStore, { noted, format }: RecordOptions, io: Io): Promise<ExitCode> {
-  const found = await store.verify(noted === undefined ? {} : { noted });
+async function verify(store: RoleStore, { knownDigest, format }: AuditOptions, io: Io): Promise<ExitCode> {
+  const found = await store.verifyAuditLog(knownDigest === undefined ? {} : { knownDigest });
   const { entries, head, problem } = found;
   if (format === "json") io.out(`${JSON.stringify(found, null, 2)}\n`);
-  else if (problem === undefined) io.out(`The record is whole: entries ${entries}, digest ${head || "none"}.\n`);
-  else io.out(`The record is not whole: ${problems[problem](entries)}.\n`);
+  else if (problem === undefined) io.out(`The audit log is complete: ${entries} entries, digest ${head || "none"}.\n`);
+  else io.out(`The audit log is not complete: ${problems[problem](entries)}.\n`);
   return problem === undefined ? 0 : 1;
 }
 

@@ -124,20 +124,20 @@ async function sentence({ nameOf }: OpenStore, change: RoleChange, assigner: str
       return `${await nameOf(change.person)} is given ${change.role}${on(change.on)} instead of ${change.insteadOf}${times(undefined, change.until ?? undefined)}, ${by}`;
     case "revoke":
       return `${change.role}${on(change.on)} is taken from ${await nameOf(change.person)}, ${by}`;
-    case "limit":
+    case "set-expiry":
       return `${change.role}${on(change.on)} of ${await nameOf(change.person)} ends ${change.until ?? "never"}, ${by}`;
     case "delegate":
       return `${await nameOf(change.to)} acts for ${await nameOf(change.of ?? assigner)}${times(change.from, change.until)}, ${by}`;
-    case "end":
+    case "end-delegation":
       return `${await nameOf(change.to)} no longer acts for ${await nameOf(change.of ?? assigner)}, ${by}`;
-    case "setting": {
+    case "set": {
       const what = `${change.table}.${change.field}${on(change.record)}`;
       if (change.level === null) return `${what} is no longer set for ${await nameOf(change.person)}, ${by}`;
       return `${what} is set to ${change.level} for ${await nameOf(change.person)}, ${by}`;
     }
-    case "person":
+    case "change-person":
       return `the record of ${await nameOf(change.person)} is changed, ${by}`;
-    case "link":
+    case "change-link":
       return `a record of ${change.table} is ${change.values === null ? "deleted" : change.key === undefined ? "made" : "changed"}, ${by}`;
     default:
       return change satisfies never;

@@ -4,7 +4,7 @@ import { loadDocument } from "./load.js";
 
 export const compileCommand: CliCommand = {
   usage: "compile <file>",
-  summary: "the checked rules as JSON, for a program that opens them with portier/compiled",
+  summary: "Print the checked rules as JSON, for a program that opens them with portier/compiled",
   declare: () => {},
   run: ([file = ""], _options, io) => {
     const { portier } = loadDocument(file);

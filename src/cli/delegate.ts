@@ -10,24 +10,27 @@ interface DelegateOptions extends ChangeRolesOptions {
 
 export const delegateCommand: CliCommand = {
   usage: "delegate <file> <person>",
-  summary: "lets a person act for another for a time, or no longer",
+  summary: "Let a person act for another for a time, or end it",
   declare: (command) => {
     declareData(command);
     command
-      .option("--as <person>", "who lets them: the other themselves, or whoever may give all that they hold")
-      .option("--of <person>", "for whom they act (default: whoever lets them)")
-      .option("--from <date>", "the day or moment from which it runs")
-      .option("--until <date>", "the day or moment at which it ends")
-      .option("--without <role...>", "roles that are not acted in")
-      .option("--end", "it ends now")
-      .option("--reason <text>", "why, for the record")
-      .option("--preview", "only say what would come of it")
-      .option("--confirm", "do it although there are warnings");
+      .option(
+        "--as <person>",
+        "who delegates: the other person themselves, or somebody who may assign all of their roles",
+      )
+      .option("--of <person>", "the person they act for (default: the one in --as)")
+      .option("--from <date>", "when it begins: a date or an instant (default: now)")
+      .option("--until <date>", "when it ends: a date or an instant (default: never)")
+      .option("--without <role...>", "roles to leave out")
+      .option("--end", "end the delegation now")
+      .option("--reason <text>", "why; kept in the audit log")
+      .option("--preview", "print what would change, and change nothing")
+      .option("--confirm", "make the change although there are warnings");
   },
   run: ([file = "", to = ""], given, io) => {
     const options = given as unknown as DelegateOptions;
     const { of, from, until, without, end, reason } = options;
-    if (end) return changeRoles(file, { kind: "end", of, to, reason }, options, io);
+    if (end) return changeRoles(file, { kind: "end-delegation", of, to, reason }, options, io);
     return changeRoles(file, { kind: "delegate", of, to, from, until, without, reason }, options, io);
   },
 };

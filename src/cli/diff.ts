@@ -27,16 +27,16 @@ interface DiffOptions extends SessionFlags {
 
 export const diffCommand: CliCommand = {
   usage: "diff <old> <new>",
-  summary: "who gains and loses what by a change of the rules; exit code 1 for a gain that was not accepted",
+  summary: "Show who gains and loses access by a change of the rules; exit code 1 for a gain that was not accepted",
   formats: ["text", "json", "markdown"],
   declare: (command) => {
     command
       .option(
         "--data <folder or database>",
-        `records as TABLE.json or TABLE.csv, to count on (default: the folder data beside NEW), or ${databaseAddresses}`,
+        `records as TABLE.json or TABLE.csv, for counts (default: the folder data beside NEW), or ${databaseAddresses}`,
       )
-      .addOption(new Option("--accept <file>", "gains that are meant: sentences as they are printed, one a line"))
-      .addHelpText("after", "\nOLD is a file, or one of an earlier revision in git: HEAD~1:museum.portier.yaml");
+      .addOption(new Option("--accept <file>", "a file of accepted gains: sentences as they are printed, one a line"))
+      .addHelpText("after", "\nOLD is a file, or a file of an earlier git revision: HEAD~1:museum.portier.yaml");
   },
   run: ([old = "", file = ""], options, io) => runDiff(old, file, options as unknown as DiffOptions, io),
 };

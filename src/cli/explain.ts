@@ -28,7 +28,7 @@ interface ExplainOptions extends SessionFlags {
 
 export const explainCommand: CliCommand = {
   usage: "explain <file> <action> <table> [key] [field]",
-  summary: "the answer, why, and what is missing",
+  summary: "Explain a decision: the answer, why, and what would allow it",
   declare: (command) => {
     command
       .option("--as <person>", "the current user: the key of a person, or visitor (the default)")

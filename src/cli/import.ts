@@ -30,17 +30,19 @@ interface ImportOptions {
 
 export const importCommand: CliCommand = {
   usage: "import <source>",
-  summary: "a document without rules from a database, a script that makes one, or a JSON Schema",
+  summary: "Write a rules file from a database, an SQL script or a JSON Schema, ready for rules",
   declare: (command) => {
     command
       .addHelpText(
         "after",
         `\nSource: ${databaseAddresses}; a script (.sql); a JSON Schema or OpenAPI document (.json).`,
       )
-      .option("--schema <names...>", "of PostgreSQL, only the tables of these schemas")
-      .option("--out <file>", "write the document to a new file instead of printing it")
+      .option("--schema <names...>", "PostgreSQL: only the tables of these schemas")
+      .option("--out <file>", "write to a new file instead of standard output")
       .addOption(
-        new Option("--dialect <name>", "whose SQL a script is").choices(["postgres", "sqlite"]).default("postgres"),
+        new Option("--dialect <name>", "the SQL dialect of the script")
+          .choices(["postgres", "sqlite"])
+          .default("postgres"),
       );
   },
   run: ([source = ""], options, io) => runImport(source, options as unknown as ImportOptions, io),

@@ -4,10 +4,10 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import type { CliCommand } from "./command.js";
 import { databaseAddresses } from "./database.js";
+import { openProject } from "./inspector/project.js";
+import { serveInspector } from "./inspector/serve.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import type { SessionFlags } from "./load.js";
-import { openProject } from "./workbench/project.js";
-import { serveWorkbench } from "./workbench/serve.js";
 
 interface OpenOptions extends SessionFlags {
   readonly data?: string;
@@ -15,9 +15,9 @@ interface OpenOptions extends SessionFlags {
   readonly browser: boolean;
 }
 
-export const openCommand: CliCommand = {
-  usage: "open <file>",
-  summary: "the workbench: see as anyone, why, who gains by a change, in a browser on this machine",
+export const inspectCommand: CliCommand = {
+  usage: "inspect <file>",
+  summary: "Open the inspector in a browser: view as anyone, why, and who gains by a change",
   formats: ["text"],
   declare: (command) => {
     command
@@ -25,8 +25,8 @@ export const openCommand: CliCommand = {
         "--data <folder or database>",
         `records as TABLE.json or TABLE.csv (default: the folder data beside FILE), or ${databaseAddresses}`,
       )
-      .option("--port <number>", "where it listens on this machine; 0 for any free port", "0")
-      .option("--no-browser", "say the address, and open nothing")
+      .option("--port <number>", "the local port to listen on; 0 for any free port", "0")
+      .option("--no-browser", "print the address without opening a browser")
       .addHelpText(
         "after",
         "\nIt listens on 127.0.0.1 alone, behind an address that nobody can guess, and writes FILE and the expectations\nbeside it, nothing else. Ctrl-C ends it.",
@@ -43,8 +43,8 @@ async function runOpen(file: string, options: OpenOptions, io: Io): Promise<Exit
   const project = openProject(file, options);
   // What cannot be read is said before anything is opened.
   await project.read();
-  const served = await serveWorkbench(project, port);
-  io.out(`The workbench: ${served.address}\n`);
+  const served = await serveInspector(project, port);
+  io.out(`The inspector: ${served.address}\n`);
   io.err("Ctrl-C ends it.\n");
   const page = options.browser && process.stdout.isTTY ? leadingPage(served.address) : undefined;
   if (page !== undefined) openBrowser(page.file);
@@ -55,7 +55,7 @@ async function runOpen(file: string, options: OpenOptions, io: Io): Promise<Exit
 }
 
 /**
- * A page of this user's alone that leads to an address. The address is the key to the workbench, and the arguments of a
+ * A page of this user's alone that leads to an address. The address is the key to the inspector, and the arguments of a
  * process can be seen by everybody on the machine.
  */
 function leadingPage(address: string): { readonly file: string; readonly remove: () => void } {

@@ -28,20 +28,20 @@ interface LintOptions extends SessionFlags {
 
 export const lintCommand: CliCommand = {
   usage: "lint <file>",
-  summary: "every error and every doubt, with its place and a hint",
+  summary: "List every error and warning, with its place and a hint",
   formats: ["text", "json", "sarif"],
   declare: (command) => {
     command
       .option(
         "--data <folder or database>",
-        `records as TABLE.json or TABLE.csv, or ${databaseAddresses}: sharpens the doubts`,
+        `records as TABLE.json or TABLE.csv, or ${databaseAddresses}: more warnings can be found`,
       )
-      .option("--untested", "also doubt rules on which no expectation beside the file bears; needs records")
-      .option("--browser", "also doubt rules that a browser cannot answer from a snapshot")
-      .option("--screens", "also warn of permits that no screen uses")
+      .option("--untested", "also warn about rules that no expectation beside the file covers; needs records")
+      .option("--browser", "also warn about rules that a browser cannot decide from a snapshot")
+      .option("--screens", "also warn about permits that no screen uses")
       .addHelpText(
         "after",
-        '\nWhat is meant is not doubted: "ignore: { CODE: reason }" beside it. Each code has a page in docs/lint.',
+        '\nTo ignore a warning, write "ignore: { CODE: reason }" in the part that it is about. Each code has a page in docs/lint.',
       );
   },
   run: ([file = ""], options, io) => runLint(file, options as unknown as LintOptions, io),
@@ -52,19 +52,19 @@ function runLint(file: string, options: LintOptions, io: Io): ExitCode | Promise
   try {
     loaded = loadDocument(file);
   } catch (error) {
-    // What cannot be read at all is no finding about the document.
+    // What cannot be read at all is no problem of the document.
     if (!(error instanceof PortierError) || error.code === "file-missing") throw error;
     return printProblems(error.problems, "error", file, options, io);
   }
   const { portier } = loaded;
-  const doubted = (data: Data | undefined, files: readonly ExpectationFile[] | undefined) =>
+  const warned = (data: Data | undefined, files: readonly ExpectationFile[] | undefined) =>
     printProblems(findWarnings(loaded, { data, files }, options, io), "warning", file, options, io);
-  if (options.data === undefined && options.untested === undefined) return doubted(undefined, undefined);
+  if (options.data === undefined && options.untested === undefined) return warned(undefined, undefined);
   return withRecords(portier, file, options.data, (data) => {
-    if (options.untested === undefined) return doubted(data, undefined);
+    if (options.untested === undefined) return warned(data, undefined);
     if (data === undefined) throw new CliError("--untested needs records: name a folder or a database with --data");
     const files = openExpectations(expectationsBeside(file));
-    return files instanceof Promise ? files.then((one) => doubted(data, one)) : doubted(data, files);
+    return files instanceof Promise ? files.then((one) => warned(data, one)) : warned(data, files);
   });
 }
 
@@ -117,7 +117,7 @@ function printProblems(
     io.out(sarif(problems.map((one) => resultOf(one, level, file))));
   } else {
     for (const one of problems) io.out(`${tone(severity)}  ${formatProblem(one)}\n`);
-    if (problems.length === 0) io.out(`${paint.yes("right")}  ${file}: no error, no doubt\n`);
+    if (problems.length === 0) io.out(`${paint.yes("ok")}  ${file}: no errors, no warnings\n`);
     else io.err(`${problems.length} ${severity}${problems.length === 1 ? "" : "s"}\n`);
   }
   if (problems.length === 0) return 0;

@@ -10,7 +10,7 @@ import { palette } from "./paint.js";
 export function printMatrix(
   rows: readonly MatrixRow[],
   compare: CompareCell | undefined,
-  beside: string | undefined,
+  baseline: string | undefined,
   io: Io,
 ): void {
   const paint = palette(io);
@@ -45,7 +45,7 @@ export function printMatrix(
         : bands(headings, body, io.width, 1);
     io.out(`${printed}\n`);
   }
-  io.out(`${paint.quiet(folded(matrixLegend(beside), io.width))}\n`);
+  io.out(`${paint.quiet(folded(matrixLegend(baseline), io.width))}\n`);
 }
 
 /** Of many equal persons so many are named. */

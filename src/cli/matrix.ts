@@ -20,24 +20,25 @@ interface MatrixOptions extends SessionFlags {
   readonly data?: string;
   readonly table?: string;
   readonly fields?: true;
-  readonly beside?: string;
+  readonly compare?: string;
   readonly format: "text" | "json" | "csv" | "markdown" | "html";
 }
 
 export const matrixCommand: CliCommand = {
   usage: "matrix <file>",
-  summary: "people, roles or groups, tables and actions, with the reach all / own / some / none",
+  summary:
+    "Print the access matrix: people, roles or groups by tables and actions, with the reach all / own / some / none",
   formats: ["text", "json", "csv", "markdown", "html"],
   declare: (command) => {
     command
-      .option("--by <people|roles|groups>", "who stands in the rows (default: people with --data, else roles)")
+      .option("--by <people|roles|groups>", "what the rows are (default: people with --data, else roles)")
       .option(
         "--data <folder or database>",
-        `records as TABLE.json or TABLE.csv, or ${databaseAddresses}: adds people and counts`,
+        `records as TABLE.json or TABLE.csv, or ${databaseAddresses}: adds people and counts of records`,
       )
-      .option("--table <name>", "this table only")
-      .option("--fields", "each field, besides the record as a whole")
-      .option("--beside <person, role or group>", "mark what is more or less than what this one may");
+      .option("--table <name>", "only this table")
+      .option("--fields", "a line for each field, besides the record as a whole")
+      .option("--compare <person, role or group>", "mark what others may do more or less than this one");
   },
   run: ([file = ""], options, io) => runMatrix(file, options as unknown as MatrixOptions, io),
 };
@@ -74,21 +75,21 @@ function namedViewers(portier: Portier, by: "roles" | "groups", shared: SharedOp
   return by === "roles" ? roleViewers(portier, shared) : groupViewers(portier, shared);
 }
 
-function printed(rows: readonly MatrixRow[], { format, beside }: MatrixOptions, io: Io): ExitCode {
-  const compare = beside === undefined ? undefined : comparison(rows, beside);
+function printed(rows: readonly MatrixRow[], { format, compare: baseline }: MatrixOptions, io: Io): ExitCode {
+  const compare = baseline === undefined ? undefined : comparison(rows, baseline);
   if (format === "json") {
     io.out(`${JSON.stringify({ matrix: rows.map((row) => jsonRow(row, compare)) }, null, 2)}\n`);
   } else if (format === "csv") io.out(matrixCsv(rows, compare));
-  else if (format === "markdown") io.out(matrixMarkdown(rows, compare, beside));
-  else if (format === "html") io.out(matrixPage(rows, compare, beside));
-  else printMatrix(rows, compare, beside, io);
+  else if (format === "markdown") io.out(matrixMarkdown(rows, compare, baseline));
+  else if (format === "html") io.out(matrixPage(rows, compare, baseline));
+  else printMatrix(rows, compare, baseline, io);
   return 0;
 }
 
-function comparison(rows: readonly MatrixRow[], beside: string): CompareCell {
+function comparison(rows: readonly MatrixRow[], baseline: string): CompareCell {
   const viewers = new Map(rows.map(({ viewer }) => [viewer.id, viewer]));
-  if (viewers.has(beside)) return compareWith(rows, beside);
-  throw new PortierError([problem("unknown-person", { name: beside, candidates: viewers.keys() })]);
+  if (viewers.has(baseline)) return compareWith(rows, baseline);
+  throw new PortierError([problem("unknown-person", { name: baseline, candidates: viewers.keys() })]);
 }
 
 function peopleViewers(portier: Portier, data: Data | undefined, shared: SharedOptions): Viewer[] {
@@ -111,8 +112,8 @@ function jsonRow(row: MatrixRow, compare: CompareCell | undefined) {
   const { kind, id, name, roles } = viewer;
   const actions = Object.fromEntries(
     [...cells].map(([action, cell]) => {
-      const beside = compare?.(row, action);
-      return [action, { ...cell, ...(beside === undefined ? {} : { beside }) }];
+      const difference = compare?.(row, action);
+      return [action, { ...cell, ...(difference === undefined ? {} : { difference }) }];
     }),
   );
   return { viewer: { kind, id, name, roles }, table, ...(field === undefined ? {} : { field }), actions };

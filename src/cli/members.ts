@@ -24,13 +24,13 @@ interface MembersOptions extends SessionFlags {
 
 export const membersCommand: CliCommand = {
   usage: "members <file> [name]",
-  summary: "who holds a role or is in a group, and through what; without a name, how many are in each",
+  summary: "List who holds a role or is in a group, and through what; without a name, how many are in each",
   declare: (command) => {
     command.option(
       "--data <folder or database>",
       `records as TABLE.json or TABLE.csv (default: the folder data beside FILE), or ${databaseAddresses}`,
     );
-    command.option("--ending <days>", "what was given and ends within so many days");
+    command.option("--ending <days>", "list what was assigned and ends within this number of days");
   },
   run: ([file = "", name], options, io) => runMembers(file, name, options as unknown as MembersOptions, io),
 };
@@ -87,9 +87,9 @@ function runEnding(file: string, options: MembersOptions, io: Io): Promise<ExitC
       const assigner = assignedBy === undefined ? "" : await nameOf(assignedBy);
       body.push([formatInstant(portier.schema, until), await nameOf(person), what, assigner]);
     }
-    const headings = ["ends", "person", "what", "given by"].map(paint.quiet);
+    const headings = ["ends", "person", "what", "assigned by"].map(paint.quiet);
     io.out(
-      body.length === 0 ? `Nothing that was given ends within ${days} days.\n` : columns(headings, body, io.width),
+      body.length === 0 ? `Nothing that was assigned ends within ${days} days.\n` : columns(headings, body, io.width),
     );
     return 0;
   });

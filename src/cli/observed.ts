@@ -14,7 +14,7 @@ interface ObservedOptions {
 
 export const observedCommand: CliCommand = {
   usage: "observed <log>",
-  summary: "what would have been refused of the tables that are observed, to whom, and the rules that would permit it",
+  summary: "Summarize what rules on observed tables would have refused, to whom, and which rules would permit it",
   declare: () => {},
   run: ([file = ""], options, io) => runObserved(file, options as unknown as ObservedOptions, io),
 };

@@ -2,14 +2,14 @@ import { readFileSync } from "node:fs";
 import { Command, CommanderError, Option } from "commander";
 import { formatProblem, PortierError } from "../schema/problems.js";
 import { assignCommand } from "./assign.js";
-import { recordCommand } from "./audit.js";
+import { auditCommand } from "./audit.js";
 import type { CliCommand } from "./command.js";
 import { compileCommand } from "./compile.js";
 import { delegateCommand } from "./delegate.js";
 import { diffCommand } from "./diff.js";
 import { explainCommand } from "./explain.js";
 import { importCommand } from "./import.js";
-import { openCommand } from "./inspect.js";
+import { inspectCommand } from "./inspect.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { lintCommand } from "./lint.js";
 import { matrixCommand } from "./matrix.js";
@@ -36,7 +36,7 @@ const commands: readonly CliCommand[] = [
   protectCommand,
   unprotectCommand,
   delegateCommand,
-  recordCommand,
+  auditCommand,
   showCommand,
   explainCommand,
   testCommand,
@@ -46,28 +46,28 @@ const commands: readonly CliCommand[] = [
   sqlCommand,
   compileCommand,
   importCommand,
-  openCommand,
+  inspectCommand,
 ];
 
 const firstSteps = `
 First steps:
-  portier lint museum.portier.yaml                           is it right?
-  portier matrix museum.portier.yaml --data data             who may do what?
-  portier show museum.portier.yaml objects --as s-003        what does this person see?
-  portier explain museum.portier.yaml view objects KEY FIELD --as s-003   why?
-  portier open museum.portier.yaml                           all of this in a browser, beside the rules
-  portier test museum.portier.yaml                           does it come to what was meant?
-  portier diff HEAD:museum.portier.yaml museum.portier.yaml  who gains and loses by a change?
-  portier report museum.portier.yaml --format html > rules.html   the rules in sentences and pictures
-  portier assign museum.portier.yaml s-007 keeper --as s-001  what would they gain?
-  portier sql museum.portier.yaml objects list --as s-003    what goes to the database?
-  portier import postgres://localhost/museum                 what is in it, ready for rules
+  portier import postgres://localhost/museum                 write a rules file from a database
+  portier lint museum.portier.yaml                           find errors and warnings
+  portier matrix museum.portier.yaml --data data             see who may do what
+  portier show museum.portier.yaml objects --as s-003        see a table as one person sees it
+  portier explain museum.portier.yaml view objects KEY FIELD --as s-003   see why
+  portier inspect museum.portier.yaml                        do all of this in a browser, beside the rules
+  portier test museum.portier.yaml                           check the rules against expectations
+  portier diff HEAD:museum.portier.yaml museum.portier.yaml  see who gains and loses by a change
+  portier assign museum.portier.yaml s-007 keeper --as s-001  assign a role, after seeing what it gives
+  portier sql museum.portier.yaml objects list --as s-003    print the filter that goes to the database
+  portier report museum.portier.yaml --format html > rules.html   write the rules in sentences and pictures
 
-Exit codes: 0 done, 1 found something, 2 could not run. Results go to standard output, remarks to standard error.
+Exit codes: 0 done, 1 found something, 2 could not run. Results go to standard output, everything else to standard error.
 `;
 
 /** Commands that ask nothing of a session. */
-const withoutSession: readonly CliCommand[] = [importCommand, recordCommand, compileCommand];
+const withoutSession: readonly CliCommand[] = [importCommand, auditCommand, compileCommand];
 
 /**
  * Runs `portier` with its arguments (without node and script). Never throws, never leaves the process. A command that
@@ -77,7 +77,7 @@ export function runCli(args: readonly string[], io: Io): ExitCode | Promise<Exit
   let code = 0 as ExitCode | Promise<ExitCode>;
   const program = new Command("portier")
     .description("Who may view and edit which records and fields of an app.")
-    .version(version(), "--version", "which version this is")
+    .version(version(), "--version", "print the version")
     .addHelpText("after", firstSteps)
     .showSuggestionAfterError(true)
     .exitOverride()
@@ -91,11 +91,14 @@ export function runCli(args: readonly string[], io: Io): ExitCode | Promise<Exit
     one.declare(command);
     if (!withoutSession.includes(one)) {
       command
-        .option("--request <name=value...>", "a value of the request that the document declares")
-        .option("--at <date>", "the day or moment of the request, such as 2027-01-31 or 2027-01-31T09:00:00Z");
+        .option("--request <name=value...>", "a request value that the document declares")
+        .option(
+          "--at <date>",
+          "the date or instant of the request, such as 2027-01-31 or 2027-01-31T09:00:00Z (default: now)",
+        );
     }
     command.addOption(
-      new Option("--format <format>", "how results are printed")
+      new Option("--format <format>", "the output format")
         .choices(one.formats ?? ["text", "json"])
         .default((one.formats ?? ["text"])[0]),
     );
@@ -123,6 +126,9 @@ function failed(error: unknown, io: Io): ExitCode {
   if (error instanceof PortierError) {
     for (const one of error.problems) io.err(`${paint.no("error")}  ${formatProblem(one)}\n`);
   } else if (error instanceof CliError) io.err(`${paint.no("error")}  ${error.message}\n`);
-  else io.err(`${paint.no("error")}  this is a mistake in portier itself: ${String(error)}\n`);
+  else
+    io.err(
+      `${paint.no("error")}  internal error in Portier ${version()}: ${error instanceof Error ? (error.stack ?? error.message) : String(error)}\n       Please report it with this text, the command and, if you can, the rules file.\n`,
+    );
   return 2;
 }

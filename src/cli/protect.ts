@@ -31,22 +31,22 @@ interface ProtectOptions extends SessionFlags, StoreOptions {
 export const protectCommand: CliCommand = {
   usage: "protect <file> <table> [ranges]",
   summary:
-    "protects cells of a grid (B2:F40, C7, G:G, 2:2, A2:E, H:), or changes a protection, after saying who loses what",
+    "Protect cells of a grid (B2:F40, C7, G:G, 2:2, A2:E, H:), or change a protection, after showing who loses what",
   declare: (command) => {
     declareData(command);
     command
-      .option("--as <person>", "who protects them: whom a rule permits to")
-      .option("--to <names...>", 'who goes on editing them: roles, groups, "person KEY" (default: who protects them)')
-      .option("--except <ranges>", "cells that stay as they are")
+      .option("--as <person>", "who protects them: somebody whom a rule permits to")
+      .option("--to <names...>", 'who may still edit them: roles, groups, "person KEY" (default: the one in --as)')
+      .option("--except <ranges>", "cells to leave out")
       .option("--effect <effect>", "reserve: nobody else edits them; confirm: everybody else is asked first")
-      .option("--copy-of <id>", "for whom, as the protection with this id")
-      .option("--note <text>", "what is protected and why, shown to whoever is refused")
-      .option("--from <date>", "the day or moment from which it counts")
-      .option("--until <date>", "the day or moment at which it ends")
-      .option("--id <id>", "changes the protection with this id; what is not given stays")
-      .option("--reason <text>", "why, for the record")
-      .option("--preview", "only say what would come of it")
-      .option("--confirm", "do it although there are warnings");
+      .option("--copy-of <id>", "copy who may still edit from the protection with this id")
+      .option("--note <text>", "what is protected and why; shown to everybody who is refused")
+      .option("--from <date>", "when it begins: a date or an instant (default: now)")
+      .option("--until <date>", "when it ends: a date or an instant (default: never)")
+      .option("--id <id>", "change the protection with this id; what is left out stays as it is")
+      .option("--reason <text>", "why; kept in the audit log")
+      .option("--preview", "print what would change, and change nothing")
+      .option("--confirm", "make the change although there are warnings");
   },
   run: ([file = "", table = "", ranges], given, io) => {
     const options = given as unknown as ProtectOptions;
@@ -72,14 +72,14 @@ export const protectCommand: CliCommand = {
 
 export const unprotectCommand: CliCommand = {
   usage: "unprotect <file> <id>",
-  summary: "takes a protection of cells away, once that is confirmed",
+  summary: "Remove a protection of cells, once that is confirmed",
   declare: (command) => {
     declareData(command);
     command
-      .option("--as <person>", "who takes it away: who made it, or one of those whom it names")
-      .option("--reason <text>", "why, for the record")
-      .option("--preview", "only say what would come of it")
-      .option("--confirm", "do it although there are warnings");
+      .option("--as <person>", "who removes it: the one who made it, or one of those whom it names")
+      .option("--reason <text>", "why; kept in the audit log")
+      .option("--preview", "print what would change, and change nothing")
+      .option("--confirm", "make the change although there are warnings");
   },
   run: ([file = "", id = ""], given, io) => {
     const options = given as unknown as ProtectOptions;
@@ -89,10 +89,10 @@ export const unprotectCommand: CliCommand = {
 
 export const protectionsCommand: CliCommand = {
   usage: "protections <file> <table>",
-  summary: "what people protected in a grid: where, for whom, by whom and why",
+  summary: "List the protected cells of a grid: where, for whom, by whom and why",
   declare: (command) => {
     declareData(command);
-    command.option("--as <person>", "who looks: marks what is theirs to change");
+    command.option("--as <person>", "mark the protections that this person may change");
   },
   run: ([file = "", table = ""], given, io) => list(file, table, given as unknown as ProtectOptions, io),
 };

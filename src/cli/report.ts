@@ -18,15 +18,15 @@ interface ReportFlags extends SessionFlags {
 
 export const reportCommand: CliCommand = {
   usage: "report <file>",
-  summary: "the rules in plain sentences, per role and per table, with pictures and the matrix",
+  summary: "Write the rules as a report in plain sentences, by role and by table, with pictures and the matrix",
   formats: ["markdown", "html"],
   declare: (command) => {
     command
       .option(
         "--data <folder or database>",
-        `records as TABLE.json or TABLE.csv, or ${databaseAddresses}: adds people and counts`,
+        `records as TABLE.json or TABLE.csv, or ${databaseAddresses}: adds people and counts of records`,
       )
-      .option("--title <text>", "what stands above it (default: the file's name)");
+      .option("--title <text>", "the title (default: the name of the file)");
   },
   run: ([file = ""], options, io) => runReport(file, options as unknown as ReportFlags, io),
 };

@@ -4,22 +4,22 @@ import { declareData } from "./store.js";
 
 export const revokeCommand: CliCommand = {
   usage: "revoke <file> <person> <role>",
-  summary: "takes a role away that was assigned, now or at a time, after saying what is lost by it",
+  summary: "Revoke an assigned role, now or later, after showing what the person loses by it",
   declare: (command) => {
     declareData(command);
     command
-      .option("--as <person>", "who takes it: whoever may give the role")
+      .option("--as <person>", "who revokes it: one of those in the role's assignableBy")
       .option("--on <record>", "the key of the record that a scoped role is held on")
-      .option("--until <date>", "the day or moment at which it ends, instead of now; never for no end")
-      .option("--reason <text>", "why, for the record")
-      .option("--preview", "only say what would come of it")
-      .option("--confirm", "do it although there are warnings");
+      .option("--until <date>", "when it ends, instead of now: a date or an instant, or never")
+      .option("--reason <text>", "why; kept in the audit log")
+      .option("--preview", "print what would change, and change nothing")
+      .option("--confirm", "make the change although there are warnings");
   },
   run: ([file = "", person = "", role = ""], given, io) => {
     const options = given as unknown as ChangeRolesOptions;
     const { on, until, reason } = options;
     const held = { person, role, on, reason };
     if (until === undefined) return changeRoles(file, { kind: "revoke", ...held }, options, io);
-    return changeRoles(file, { kind: "limit", ...held, until: until === "never" ? null : until }, options, io);
+    return changeRoles(file, { kind: "set-expiry", ...held, until: until === "never" ? null : until }, options, io);
   },
 };

@@ -10,15 +10,15 @@ interface SetOptions extends ChangeRolesOptions {
 
 export const setCommand: CliCommand = {
   usage: "set <file> <person> <field> <level>",
-  summary: "sets how far a person may go with one field (TABLE.FIELD): none, view, edit, or unset",
+  summary: "Set how far a person may go with one field (TABLE.FIELD): none, view, edit, or unset",
   declare: (command) => {
     declareData(command);
     command
-      .option("--as <person>", "who sets it: whom the settings' settableBy names")
-      .option("--record <key>", "the one record that it is about (default: all)")
-      .option("--reason <text>", "why, for the record")
-      .option("--preview", "only say what would come of it")
-      .option("--confirm", "do it although there are warnings");
+      .option("--as <person>", "who sets it: one of those in settableBy of the settings")
+      .option("--record <key>", "the key of the one record that it is about (default: all records)")
+      .option("--reason <text>", "why; kept in the audit log")
+      .option("--preview", "print what would change, and change nothing")
+      .option("--confirm", "make the change although there are warnings");
   },
   run: ([file = "", person = "", field = "", level = ""], options, io) =>
     runSet(file, person, field, level, options as unknown as SetOptions, io),
@@ -38,6 +38,6 @@ function runSet(
   if (level === undefined && text !== "unset")
     throw new CliError(`"${text}" is no level: write none, view, edit or unset`);
   const { record, reason } = options;
-  const change = { kind: "setting", person, table, field, level: level ?? null, record, reason } as const;
+  const change = { kind: "set", person, table, field, level: level ?? null, record, reason } as const;
   return changeRoles(file, change, options, io);
 }

@@ -25,7 +25,7 @@ import { palette } from "./paint.js";
 
 interface ShowOptions extends SessionFlags {
   readonly as?: string;
-  readonly beside?: string;
+  readonly compare?: string;
   readonly data?: string;
   readonly fields?: string;
   readonly limit: string;
@@ -34,17 +34,17 @@ interface ShowOptions extends SessionFlags {
 
 export const showCommand: CliCommand = {
   usage: "show <file> <table>",
-  summary: "a table as one person sees it, or as two do: hidden and editable cells marked",
+  summary: "Print a table as one or two people see it, with hidden and editable cells marked",
   declare: (command) => {
     command
-      .option("--as <person>", "whose view: the key of a person, or visitor (the default)")
-      .option("--beside <person>", "a second person; differences are marked")
+      .option("--as <person>", "the current user: the key of a person, or visitor (the default)")
+      .option("--compare <person>", "a second person; differences are marked")
       .option(
         "--data <folder or database>",
         `records as TABLE.json or TABLE.csv, or ${databaseAddresses} (default: the folder data beside FILE)`,
       )
-      .option("--fields <names>", "these fields only, separated by commas")
-      .option("--limit <n>", "at most so many records; 0 for all", "20");
+      .option("--fields <names>", "only these fields, separated by commas")
+      .option("--limit <n>", "the greatest number of records; 0 for all", "20");
   },
   run: ([file = "", table = ""], options, io) => runShow(file, table, options as unknown as ShowOptions, io),
 };
@@ -55,7 +55,7 @@ function runShow(file: string, name: string, options: ShowOptions, io: Io): Exit
   const fields = chooseFields(table, options.fields);
   const limit = Number(options.limit);
   if (!Number.isInteger(limit) || limit < 0) throw new CliError(`--limit takes a whole number, not "${options.limit}"`);
-  const ids = options.beside === undefined ? [options.as] : [options.as, options.beside];
+  const ids = options.compare === undefined ? [options.as] : [options.as, options.compare];
   const printed = (seen: Seen): ExitCode => {
     const { viewers, lines, existing, found, total } = seen;
     if (options.format === "json") io.out(`${JSON.stringify(jsonView(table, viewers, fields, lines), null, 2)}\n`);
@@ -115,8 +115,8 @@ function printView(
 ): void {
   const paint = palette(io);
   const two = viewers.length > 1;
-  const [first = "", ...beside] = viewers.map(viewerTitle);
-  const title = [`${paint.heading(table.name)} as ${first}`, ...beside.map((one) => `beside ${one}`)];
+  const [first = "", ...compared] = viewers.map(viewerTitle);
+  const title = [`${paint.heading(table.name)} as ${first}`, ...compared.map((one) => `compared with ${one}`)];
   io.out(`${folded(title, io.width)}\n\n`);
   if (lines.length === 0) io.out("No record exists here.\n");
   const isKeyAlone = (field: Field) => table.key.length === 1 && table.key[0] === field;

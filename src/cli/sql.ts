@@ -53,21 +53,24 @@ const showActions: readonly string[] = ["list", "view", "export"] satisfies Show
 
 export const sqlCommand: CliCommand = {
   usage: "sql <file> [table] [action]",
-  summary: "one person's filter or masked select, as it goes to the database (action: list)",
+  summary: "Print a person's filter or masked select as it goes to the database (action: list)",
   declare: (command) => {
     command
       .option("--as <person>", "the current user: the key of a person, or visitor (the default)")
-      .option("--tables", "the statements that make the document's tables in an empty database")
-      .option("--store", "the statements that make the tables in which it is kept who holds what; can be run again")
-      .option("--row-security", "a migration that puts all rules into PostgreSQL, for whoever reaches the database")
-      .option("--remove", "with --row-security: the script that takes it away again")
+      .option("--tables", "print the statements that create the document's tables in an empty database")
+      .option(
+        "--store",
+        "print the statements that create the tables for assignments, delegations and the audit log; safe to run again",
+      )
+      .option("--row-security", "print a migration that enforces all rules in PostgreSQL, for every login")
+      .option("--remove", "with --row-security: print the script that removes it")
       .option("--user <role...>", "with --row-security: database roles that may use the views")
       .option("--application <role...>", "with --row-security: database roles that may also set the current user")
       .option("--schema <name>", "with --row-security: the schema of the views (default: portier)")
-      .option("--reader <role>", "with --row-security: the database role that reads for them (default: portier_reader)")
+      .option("--reader <role>", "with --row-security: the database role that owns the views (default: portier_reader)")
       .option("--tables-in <name>", "with --row-security: the schema of the tables (default: public)")
-      .option("--select", "the whole masked select, not only the condition")
-      .addOption(new Option("--dialect <name>", "whose SQL").choices(Object.keys(dialects)).default("postgres"))
+      .option("--select", "print the whole masked select, not only the condition")
+      .addOption(new Option("--dialect <name>", "the SQL dialect").choices(Object.keys(dialects)).default("postgres"))
       .option(
         "--data <folder>",
         "records as TABLE.json or TABLE.csv, for the current user (default: the folder data beside FILE)",

@@ -23,7 +23,7 @@ interface TestOptions extends SessionFlags {
 
 export const testCommand: CliCommand = {
   usage: "test <file> [expectations...]",
-  summary: "whether the rules come to what was expected of them; exit code 1 where they do not",
+  summary: "Check the rules against their expectations; exit code 1 if one fails",
   formats: [...resultFormats, "html"],
   declare: (command) => {
     command
@@ -31,11 +31,11 @@ export const testCommand: CliCommand = {
         "--data <folder or database>",
         `records as TABLE.json or TABLE.csv (default: the folder data beside FILE), or ${databaseAddresses}`,
       )
-      .option("--explain", "say why, for each expectation that is not met")
-      .option("--coverage", "which rules, entries, conditions and fields the expectations have exercised (also html)")
-      .option("--record", "write expectations that say what holds now, for people to review, to standard output")
-      .option("--mutate", "change the rules one small step at a time: which changes does no expectation notice?")
-      .option("--watch", "run again whenever the rules, the expectations or the records change")
+      .option("--explain", "say why each failed expectation failed")
+      .option("--coverage", "show which rules, entries, conditions and fields the expectations cover (also as html)")
+      .option("--record", "print expectations of what is permitted now, for people to review")
+      .option("--mutate", "change the rules one small step at a time, and list the changes that no expectation detects")
+      .option("--watch", "run again when the rules, the expectations or the records change")
       .addHelpText(
         "after",
         "\nWithout EXPECTATIONS: NAME.expect.yaml and NAME.ANYTHING.expect.yaml (or .json, .js, .ts) beside NAME.portier.yaml.",

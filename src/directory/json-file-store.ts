@@ -42,7 +42,7 @@ const mostAttempts = 10;
 const lookEvery = 250;
 
 /**
- * Keeps who holds what in a JSON file, and the record of what was done in another beside it, `FILE.record`, one JSON object
+ * Keeps who holds what in a JSON file, and the record of what was done in another beside it, `FILE.audit`, one JSON object
  * a line. The record decides: a line is written first, and counts if it is the first of its version, so that of two processes
  * that both believe they hold the lock (one of them was asleep) only one changes anything, and the other is told. A state that
  * a process left behind is caught up with from there. Several processes may use the file; changes are made one after the
@@ -58,7 +58,7 @@ export function jsonFileStore<T extends TableTypes = AnyTables>(
 ): JsonFileStore {
   const { schema } = portier;
   const kept = keptOf(portier);
-  const record = `${file}.record`;
+  const record = `${file}.audit`;
   const log = new AuditLog(record);
   const turn = inOrder();
   const writeOf = ({ table, before, after }: Line["writes"][number]): StoredWrite[] => {
@@ -151,14 +151,14 @@ export function jsonFileStore<T extends TableTypes = AnyTables>(
           }
         }
       }),
-    entries: async ({ person, limit = 100 } = {}) =>
+    auditLog: async ({ person, limit = 100 } = {}) =>
       log
         .lines()
         .flatMap(({ entries }) => entries)
         .filter((entry) => isAbout(entry, person))
         .slice(-limit)
         .reverse(),
-    verify: async (options) => {
+    verifyAuditLog: async (options) => {
       const check = new ChainCheck(options);
       let broken: "missing" | undefined;
       let last = 0;

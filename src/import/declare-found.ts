@@ -47,8 +47,8 @@ const keptNames = [
   "portier_assignments",
   "portier_delegations",
   "portier_protections",
-  "portier_record",
-  "portier_record_stays",
+  "portier_audit_log",
+  "portier_audit_log_stays",
   "portier_state",
 ];
 

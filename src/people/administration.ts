@@ -13,7 +13,7 @@ import { type AssignableRole, assignableRoles } from "./assignable-roles.js";
 import { assignmentProblem } from "./assignment-problem.js";
 import { entryOf } from "./audit-entry.js";
 import { affectedBy } from "./change-warnings.js";
-import { type ChangeJudgement, judgeChange, judgeFirst } from "./judge-change.js";
+import { type ChangeJudgement, judgeBootstrap, judgeChange } from "./judge-change.js";
 import { judgeProtection, listedProtections, type ProtectionEntry } from "./judge-protection.js";
 import { keptOf } from "./kept-state.js";
 import { type ProtectionPreview, previewOfProtection } from "./preview-protection.js";
@@ -90,8 +90,8 @@ export class Administrator {
   }
 
   /** Sets when an assigned role ends; null for never. */
-  limit(change: Without<"limit">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
-    return this.make({ kind: "limit", ...change }, options);
+  setExpiry(change: Without<"set-expiry">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.make({ kind: "set-expiry", ...change }, options);
   }
 
   /** Lets somebody act for this person, or for another whose roles are all this person's to give. */
@@ -100,16 +100,16 @@ export class Administrator {
   }
 
   /** Ends what lets somebody act for another: by either of them, or by who could have let them. */
-  endDelegation(change: Without<"end">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
-    return this.make({ kind: "end", ...change }, options);
+  endDelegation(change: Without<"end-delegation">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.make({ kind: "end-delegation", ...change }, options);
   }
 
   /**
    * Makes, changes or deletes a record of a link table of the document, from which roles come: judged by the rules of its
    * table, and as the assignment or revocation that it is. In a store that keeps the application's tables.
    */
-  changeLink(change: Without<"link">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
-    return this.make({ kind: "link", ...change }, options);
+  changeLink(change: Without<"change-link">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.make({ kind: "change-link", ...change }, options);
   }
 
   /**
@@ -120,8 +120,8 @@ export class Administrator {
    * @example
    * await director.set({ person: "s-007", table: "objects", field: "insured_value", level: "none" });
    */
-  set(change: Without<"setting">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
-    return this.make({ kind: "setting", ...change }, options);
+  set(change: Without<"set">, options?: ChangeRoleOptions): Promise<RoleOutcome> {
+    return this.make({ kind: "set", ...change }, options);
   }
 
   /**
@@ -221,7 +221,7 @@ export class Administrator {
 
 /** Whether it is written into tables of the application. */
 function isOfOwnTables({ kind }: RoleChange): boolean {
-  return kind === "person" || kind === "link" || kind === "setting";
+  return kind === "change-person" || kind === "change-link" || kind === "set";
 }
 
 /** A change as it would come out, on a source that holds the state before it. */
@@ -235,10 +235,11 @@ function previewOf(portier: Portier, source: Source, change: RoleChange, assigne
   const affected = affectedBy(portier, { source, after, change, writes, assigner });
   const records = (table: string) => source.all?.(table) ?? [];
   // Whoever acts for another keeps what is theirs: only what acting adds comes or goes.
-  if (change.kind === "delegate" || change.kind === "end") {
-    const [own, acting] = change.kind === "end" ? [affected.after, affected.before] : [affected.before, affected.after];
+  if (change.kind === "delegate" || change.kind === "end-delegation") {
+    const [own, acting] =
+      change.kind === "end-delegation" ? [affected.after, affected.before] : [affected.before, affected.after];
     const { gains: added } = diffSessions(own, acting, records);
-    const [gains, losses] = change.kind === "end" ? [[], added] : [added, []];
+    const [gains, losses] = change.kind === "end-delegation" ? [[], added] : [added, []];
     return { outcome, person, gains, losses };
   }
   return { outcome, person, ...diffSessions(affected.before, affected.after, records) };
@@ -268,7 +269,7 @@ export interface Administration {
   /**
    * Gives a role in nobody's name, for the first one who has it: refused as soon as there is anybody who may give it.
    */
-  first(change: Without<"assign">): Promise<RoleOutcome>;
+  bootstrap(change: Without<"assign">): Promise<RoleOutcome>;
   /** Keeps an answer of a session in the record: who asked what, and what was answered. */
   logDecision(session: Pick<Session, "person" | "actedBy">, decision: DecisionFacts): Promise<void>;
 }
@@ -308,15 +309,15 @@ export function administration<T extends TableTypes = AnyTables>(
       const facts = { kind: "decision", at: realTime(), by, actedBy, person: by, reason } as const;
       return store.change((inside) => inside.write([], [entryOf({ ...facts, details: [asked, answered] }, [])]));
     },
-    first: (change) => {
+    bootstrap: (change) => {
       const id = newId();
       const now = instantOfCall(undefined);
       return store.change(async (inside) => {
         const made = { kind: "assign", ...change } as const;
-        const judged = await inside.read((source) => judgeFirst(own, source, made, now, () => id));
+        const judged = await inside.read((source) => judgeBootstrap(own, source, made, now, () => id));
         if (!judged.accepted) return shown(judged);
         const facts = {
-          kind: "first",
+          kind: "bootstrap",
           at: realTime(),
           by: null,
           person: change.person,

@@ -9,14 +9,14 @@ export interface AuditVerification {
   readonly head: string;
   /**
    * What is wrong with the next one: it is not as it was written, one is missing before it, or the last ones are missing; or
-   * a digest that was noted is nowhere in the record.
+   * the known digest is nowhere in it.
    */
-  readonly problem?: "changed" | "missing" | "cut" | "not-noted";
+  readonly problem?: "changed" | "missing" | "truncated" | "unknown-digest";
 }
 
 export interface VerifyOptions {
   /** A digest that was the head once: the record must still hold it. */
-  readonly noted?: string;
+  readonly knownDigest?: string;
 }
 
 /** What every place where this runs has (Web Cryptography): Node.js and browsers. */
@@ -38,12 +38,12 @@ export class ChainCheck {
   #head = "";
   #entries = 0;
   #isBroken = false;
-  #hasNoted: boolean;
-  readonly #noted: string | undefined;
+  #hasKnown: boolean;
+  readonly #knownDigest: string | undefined;
 
-  constructor({ noted }: VerifyOptions = {}) {
-    this.#noted = noted;
-    this.#hasNoted = noted === undefined;
+  constructor({ knownDigest }: VerifyOptions = {}) {
+    this.#knownDigest = knownDigest;
+    this.#hasKnown = knownDigest === undefined;
   }
 
   /** Takes the next link in; false once one does not fit. */
@@ -54,7 +54,7 @@ export class ChainCheck {
     }
     this.#head = digest;
     this.#entries += 1;
-    this.#hasNoted ||= digest === this.#noted;
+    this.#hasKnown ||= digest === this.#knownDigest;
     return true;
   }
 
@@ -62,7 +62,7 @@ export class ChainCheck {
   result(expected: string, broken?: "changed" | "missing"): AuditVerification {
     const found = { entries: this.#entries, head: this.#head };
     if (broken !== undefined || this.#isBroken) return { ...found, problem: broken ?? "changed" };
-    if (expected !== this.#head) return { ...found, problem: "cut" };
-    return this.#hasNoted ? found : { ...found, problem: "not-noted" };
+    if (expected !== this.#head) return { ...found, problem: "truncated" };
+    return this.#hasKnown ? found : { ...found, problem: "unknown-digest" };
   }
 }

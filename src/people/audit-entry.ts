@@ -11,7 +11,7 @@ export interface AuditEntry {
    * What it was: a change of roles, of what is protected, or of where that is as rows or columns moved; the first gift of a
    * role, an answer that was to be recorded, or a provisioning call.
    */
-  readonly kind: RoleChange["kind"] | ProtectionChange["kind"] | "move-cells" | "first" | "decision" | "provision";
+  readonly kind: RoleChange["kind"] | ProtectionChange["kind"] | "move-cells" | "bootstrap" | "decision" | "provision";
   /** The key of who did it, and of who did it for them; null where no person did. */
   readonly by: string | null;
   readonly actedBy: string | null;

@@ -49,7 +49,7 @@ export interface Affected {
 export function affectedBy(portier: Portier, { source, after, change, writes, assigner }: ChangeContext): Affected {
   const now = instantOfEffect(writes, assigner.now);
   const request = { ...assigner.request, now };
-  if (change.kind === "delegate" || change.kind === "end") {
+  if (change.kind === "delegate" || change.kind === "end-delegation") {
     const row = writes[0]?.after ?? writes[0]?.before;
     const acting = { person: String(row?.["of"]), actedBy: change.to, request, onDiagnostic: toNobody };
     const own = portier.session({ person: change.to, source, request, onDiagnostic: toNobody });
@@ -103,7 +103,7 @@ function openOr(instead: () => Session, open: () => Session): Session {
 export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarning[] {
   const { change, assigner } = context;
   // What ends somebody's acting for another takes nothing from what is theirs, and gives nobody anything.
-  if (change.kind === "end") return [];
+  if (change.kind === "end-delegation") return [];
   const affected = affectedBy(portier, context);
   const isOwn = affected.person === assigner.person;
   const gained = newlyAssigned(portier, affected.before, affected.after);
@@ -116,12 +116,12 @@ export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarn
     const names = roles.map(({ name }) => name);
     return names.length === 0 ? [] : [warning(code, { person, roles: names } as Facts<C>, names)];
   };
-  const brings = (kind: RoleChange["kind"]) => kind === "person" || kind === "link";
+  const brings = (kind: RoleChange["kind"]) => kind === "change-person" || kind === "change-link";
   const isGift =
     change.kind === "assign" ||
     change.kind === "replace" ||
     change.kind === "delegate" ||
-    (change.kind === "setting" &&
+    (change.kind === "set" &&
       widensSettings(portier.schema, context.source, context.after, affected.person, assigner.now)) ||
     (brings(change.kind) && holdsMore(affected));
   return [

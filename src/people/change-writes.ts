@@ -38,17 +38,17 @@ export class ChangeWrites {
         return this.#assigned(change).map((row) => ({ table: kept.assignments, before: row, after: undefined }));
       case "replace":
         return this.#replace(change);
-      case "limit":
-        return this.#limit(change);
+      case "set-expiry":
+        return this.#setExpiry(change);
       case "delegate":
         return [this.#delegate(change)];
-      case "end":
+      case "end-delegation":
         return this.#end(change);
-      case "person":
+      case "change-person":
         return [new RecordWrites(this.#context).person(change)];
-      case "link":
+      case "change-link":
         return [new RecordWrites(this.#context).link(change)];
-      case "setting":
+      case "set":
         return new RecordWrites(this.#context).setting(change);
       default:
         return change satisfies never;
@@ -56,7 +56,7 @@ export class ChangeWrites {
   }
 
   /** A gift in nobody's name, while there is nobody who may give the role. */
-  first(change: ChangeOf<"assign">): StoredWrite[] {
+  bootstrap(change: ChangeOf<"assign">): StoredWrite[] {
     const { role } = this.#roleOf(change);
     const assigner = role.assignableBy[0];
     if (assigner === undefined) refuse("may-not-assign", { role: role.name, assigners: [], with: undefined });
@@ -100,7 +100,7 @@ export class ChangeWrites {
   }
 
   /** The assignments of a role that are not over, for a change of which the giver has the right. */
-  #assigned(change: ChangeOf<"revoke" | "limit">): Row[] {
+  #assigned(change: ChangeOf<"revoke" | "set-expiry">): Row[] {
     const { person } = change;
     personKey(this.#context, person);
     const mine = [...this.#assignmentsOf(person)].filter((row) => !this.#isOver(row));
@@ -131,7 +131,7 @@ export class ChangeWrites {
     return [...revoked, this.#assign({ kind: "assign", person, role, on, until, reason })];
   }
 
-  #lostRole(change: ChangeOf<"revoke" | "limit">, rows: readonly Row[]) {
+  #lostRole(change: ChangeOf<"revoke" | "set-expiry">, rows: readonly Row[]) {
     const { roles } = this.#context.schema;
     if (!rows.some((row) => row["role"] === change.role)) {
       refuse("unknown-role", { name: change.role, candidates: roles.keys() });
@@ -141,7 +141,7 @@ export class ChangeWrites {
     return { role: undefined, on: change.on ?? null };
   }
 
-  #limit(change: ChangeOf<"limit">): StoredWrite[] {
+  #setExpiry(change: ChangeOf<"set-expiry">): StoredWrite[] {
     const until = instantOf(this.#context.schema, "until", change.until);
     if (until !== null && until <= this.#context.assigner.now)
       refuse("period-is-over", { what: `the role "${change.role}"` });
@@ -189,7 +189,7 @@ export class ChangeWrites {
     }
   }
 
-  #end(change: ChangeOf<"end">): StoredWrite[] {
+  #end(change: ChangeOf<"end-delegation">): StoredWrite[] {
     const { person, actedBy, now } = this.#context.assigner;
     const of = change.of ?? person;
     const rows = [...(this.#context.source.referring?.(this.#context.kept.delegations.name, "of", of) ?? [])]

@@ -49,8 +49,8 @@ export function databaseStore<T extends TableTypes = AnyTables>(
         const head = await holdState(inside);
         return work(changeOf(inside, portier as unknown as Portier, head));
       }),
-    entries: (options) => selectEntries(connection, options),
-    verify: (options) => inReading(connection, (inside) => verifyEntries(inside, options)),
+    auditLog: (options) => selectEntries(connection, options),
+    verifyAuditLog: (options) => inReading(connection, (inside) => verifyEntries(inside, options)),
     watch: sharedWatch((onChange) => watching(connection, version, onChange)),
   };
 }
@@ -131,7 +131,7 @@ async function insertEntry(inside: Connection, entry: AuditEntry, previous: stri
   const names = [...columns, "digest"].map(dialect.quoteName).join(", ");
   const places = [...columns, "digest"].map((_, index) => dialect.placeholder(index + 1)).join(", ");
   const digest = await linkAfter(previous, contentOf(values));
-  await inside.query(`insert into portier_record (${names}) values (${places})`, [...values, digest]);
+  await inside.query(`insert into portier_audit_log (${names}) values (${places})`, [...values, digest]);
   return digest;
 }
 
@@ -151,7 +151,7 @@ async function verifyEntries(inside: Connection, options: VerifyOptions | undefi
   let isWhole = true;
   for (let last: unknown = 0, more = true; isWhole && more; ) {
     const rows = await inside.query(
-      `select ${names} from portier_record where number > ${placeholder(1)} order by number limit ${verifiedAtOnce}`,
+      `select ${names} from portier_audit_log where number > ${placeholder(1)} order by number limit ${verifiedAtOnce}`,
       [last],
     );
     for (const row of rows) {
@@ -170,7 +170,7 @@ async function selectEntries(connection: Connection, { person, limit = 100 }: Au
   const [one, two, three] = about as [typeof names, typeof names, typeof names];
   const filter = person === undefined ? raw("") : sql` where ${one} or ${two} or ${three}`;
   const most = raw(String(Math.max(0, Math.floor(limit))));
-  const statement = sql`select ${names} from portier_record${filter} order by number desc limit ${most}`;
+  const statement = sql`select ${names} from portier_audit_log${filter} order by number desc limit ${most}`;
   const { text, params } = finish(statement, dialect.placeholder);
   return (await connection.query(text, params)).map(entryFrom);
 }
@@ -289,12 +289,12 @@ export function storeMigration<T extends TableTypes = AnyTables>(portier: Portie
     ...(protections === undefined
       ? []
       : [createTable(protections, tables, dialect, true), index("portier_protections", "of_table")]),
-    `create table if not exists portier_record (
+    `create table if not exists portier_audit_log (
   number ${number[dialect.name]} primary key,
   ${columns.map((name) => `${quote(name)} ${recordTypes[name] === "key" ? key : longText(dialect)}${optional.includes(name) ? "" : " not null"}`).join(",\n  ")},
   digest ${key} not null
 )`,
-    index("portier_record", "person"),
+    index("portier_audit_log", "person"),
     ...appendOnly(dialect),
     `create table if not exists portier_state (one integer primary key check (one = 1), version bigint not null, head ${key} not null)`,
     "insert into portier_state (one, version, head) select 1, 0, '' where not exists (select 1 from portier_state)",
@@ -320,26 +320,26 @@ function appendOnly({ name }: Dialect): string[] {
   switch (name) {
     case "postgres":
       return [
-        `create or replace function portier_record_stays() returns trigger language plpgsql as $$begin raise exception '${says}'; end$$`,
-        "create or replace trigger portier_record_stays before update or delete or truncate on portier_record for each statement execute function portier_record_stays()",
+        `create or replace function portier_audit_log_stays() returns trigger language plpgsql as $$begin raise exception '${says}'; end$$`,
+        "create or replace trigger portier_audit_log_stays before update or delete or truncate on portier_audit_log for each statement execute function portier_audit_log_stays()",
       ];
     case "sqlite":
       return [
         ...["update", "delete"].map(
           (what) =>
-            `create trigger if not exists portier_record_${what} before ${what} on portier_record begin select raise(abort, '${says}'); end`,
+            `create trigger if not exists portier_record_${what} before ${what} on portier_audit_log begin select raise(abort, '${says}'); end`,
         ),
         // What replaces a row deletes it without a word to the trigger for that.
-        `create trigger if not exists portier_record_insert before insert on portier_record when exists (select 1 from portier_record where number = new.number) begin select raise(abort, '${says}'); end`,
+        `create trigger if not exists portier_record_insert before insert on portier_audit_log when exists (select 1 from portier_audit_log where number = new.number) begin select raise(abort, '${says}'); end`,
       ];
     case "mariadb":
       return [
         ...["update", "delete"].map(
           (what) =>
-            `create trigger if not exists portier_record_${what} before ${what} on portier_record for each row signal sqlstate '45000' set message_text = '${says}'`,
+            `create trigger if not exists portier_record_${what} before ${what} on portier_audit_log for each row signal sqlstate '45000' set message_text = '${says}'`,
         ),
         // A table that another one refers to cannot be truncated, which no trigger hears of.
-        "create table if not exists portier_record_stays (number bigint not null primary key references portier_record (number))",
+        "create table if not exists portier_audit_log_stays (number bigint not null primary key references portier_audit_log (number))",
       ];
     default:
       return name satisfies never;

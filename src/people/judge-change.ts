@@ -51,7 +51,7 @@ export function judgeChange(
     const checks = new StateChecks(context, after);
     checks.state(writes);
     checkSettings(context, after, writes, true);
-    if (change.kind === "person" || change.kind === "link") checks.changed(writes, true);
+    if (change.kind === "change-person" || change.kind === "change-link") checks.changed(writes, true);
     else checks.gained(writes, change.kind === "assign" || change.kind === "replace" ? change.role : undefined);
     return { writes, warnings: warningsOf(portier, { source, after, change, writes, assigner }) };
   });
@@ -81,7 +81,7 @@ export function judgedBy(
  * Judges the gift of a role by nobody, which is there for the first one: it is refused as soon as there is anybody who
  * may give the role.
  */
-export function judgeFirst(
+export function judgeBootstrap(
   portier: Portier,
   source: Source,
   change: Extract<RoleChange, { kind: "assign" }>,
@@ -91,7 +91,7 @@ export function judgeFirst(
   return judged(() => {
     const context = new AssignmentContext(internals(portier), source, { ...nobody, now }, newId);
     if (!isStorable(change)) refuse("unstorable-text", {});
-    const writes = new ChangeWrites(context).first(change);
+    const writes = new ChangeWrites(context).bootstrap(change);
     new StateChecks(context, withWrites(source, portier.schema, writes)).state(writes);
     return { accepted: true, writes, warnings: [] };
   });

@@ -59,12 +59,12 @@ export function memoryStore(portier: Portier, options: MemoryStoreOptions): Memo
           },
         }),
       ),
-    entries: async ({ person, limit = 100 } = {}) =>
+    auditLog: async ({ person, limit = 100 } = {}) =>
       entries
         .filter((entry) => isAbout(entry, person))
         .slice(-limit)
         .reverse(),
-    verify: async (options) => {
+    verifyAuditLog: async (options) => {
       const check = new ChainCheck(options);
       for (const entry of entries) {
         const content = JSON.stringify(entry);

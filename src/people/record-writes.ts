@@ -23,7 +23,7 @@ export class RecordWrites {
   }
 
   /** A person's own record is changed as any record is, by the rules of its table. */
-  person({ person, values }: ChangeOf<"person">): StoredWrite {
+  person({ person, values }: ChangeOf<"change-person">): StoredWrite {
     const { table } = this.#context.people;
     const before = this.#context.source.find(table.name, person);
     if (before === undefined) return refuse("change-refused", { what: `the change of ${person}`, fields: [] });
@@ -31,7 +31,7 @@ export class RecordWrites {
   }
 
   /** So is a record of a link table. */
-  link({ table: name, key, values }: ChangeOf<"link">): StoredWrite {
+  link({ table: name, key, values }: ChangeOf<"change-link">): StoredWrite {
     const { schema, source } = this.#context;
     const link = linksOf(schema).find(({ table }) => table.name === name && schema.tables.has(name));
     if (link === undefined) {
@@ -44,7 +44,7 @@ export class RecordWrites {
   }
 
   /** One record says what is set; more of the same are taken away with it. */
-  setting({ person, table: about, field, level, record }: ChangeOf<"setting">): StoredWrite[] {
+  setting({ person, table: about, field, level, record }: ChangeOf<"set">): StoredWrite[] {
     const { schema } = this.#context;
     const settings = schema.people?.settings ?? refuse("no-settings", {});
     mustSet(this.#context, settings);

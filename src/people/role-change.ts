@@ -41,7 +41,7 @@ export type RoleChange =
     }
   /** Sets when an assigned role ends; null for never. */
   | {
-      readonly kind: "limit";
+      readonly kind: "set-expiry";
       readonly person: string;
       readonly role: string;
       readonly on?: string | undefined;
@@ -61,7 +61,7 @@ export type RoleChange =
     }
   /** Ends what lets `to` act for `of`, now. */
   | {
-      readonly kind: "end";
+      readonly kind: "end-delegation";
       readonly of?: string | undefined;
       readonly to: string;
       readonly reason?: string | undefined;
@@ -71,7 +71,7 @@ export type RoleChange =
    * with `values: null` it is deleted.
    */
   | {
-      readonly kind: "link";
+      readonly kind: "change-link";
       readonly table: string;
       readonly key?: string | undefined;
       readonly values: Row | null;
@@ -82,7 +82,7 @@ export type RoleChange =
    * table that the document's `people.settings` names.
    */
   | {
-      readonly kind: "setting";
+      readonly kind: "set";
       readonly person: string;
       readonly table: string;
       readonly field: string;
@@ -92,12 +92,17 @@ export type RoleChange =
       readonly reason?: string | undefined;
     }
   /** Changes a person's own record, which roles and groups may come from. */
-  | { readonly kind: "person"; readonly person: string; readonly values: Row; readonly reason?: string | undefined };
+  | {
+      readonly kind: "change-person";
+      readonly person: string;
+      readonly values: Row;
+      readonly reason?: string | undefined;
+    };
 
 /** The key of whoever gains or loses by a change: of acting for another, the one who acts. */
 export function affectedPerson(change: RoleChange, schema: Schema, writes: readonly StoredWrite[]): string {
-  if (change.kind === "delegate" || change.kind === "end") return change.to;
-  if (change.kind !== "link") return change.person;
+  if (change.kind === "delegate" || change.kind === "end-delegation") return change.to;
+  if (change.kind !== "change-link") return change.person;
   const holder = linksOf(schema).find(({ table }) => table.name === change.table)?.person.name ?? "";
   const row = writes[0]?.after ?? writes[0]?.before ?? change.values ?? {};
   return String(row[holder] ?? "");

@@ -14,10 +14,10 @@ export interface RoleStore {
   read<R>(question: (source: Source) => R): Promise<R>;
   /** Runs one change after the other, also of other processes: what is read inside stays as it is until the end. */
   change<R>(work: (inside: StoreChange) => Promise<R>): Promise<R>;
-  /** The record, the latest first. */
-  entries(options?: AuditQuery): Promise<readonly AuditEntry[]>;
-  /** Works the record out again: whether all that was done is in it as it was written. */
-  verify(options?: VerifyOptions): Promise<AuditVerification>;
+  /** The audit log, latest first. */
+  auditLog(options?: AuditQuery): Promise<readonly AuditEntry[]>;
+  /** Works the digests of the audit log out again, and says whether an entry was changed or removed. */
+  verifyAuditLog(options?: VerifyOptions): Promise<AuditVerification>;
   /** Tells of every change: of this process at once, of others within a second. Gives what ends it. */
   watch(onChange: () => void): Promise<() => Promise<void>>;
 }

@@ -8,7 +8,7 @@ import { escaped, page } from "./page.js";
 /** A line for each cell, as in RFC 4180, for a spreadsheet or a script. */
 export function matrixCsv(rows: readonly MatrixRow[], compare: CompareCell | undefined): string {
   const headings = ["kind", "id", "name", "roles", "table", "field", "action", "reach", "count"];
-  const lines = [compare === undefined ? headings : [...headings, "beside"]];
+  const lines = [compare === undefined ? headings : [...headings, "difference"]];
   for (const row of rows) {
     const { viewer, table, field = "", cells } = row;
     for (const [action, { reach, count }] of cells) {
@@ -30,7 +30,7 @@ export function matrixCsv(rows: readonly MatrixRow[], compare: CompareCell | und
   return printCsv(lines);
 }
 
-export function matrixMarkdown(rows: readonly MatrixRow[], compare?: CompareCell, beside?: string): string {
+export function matrixMarkdown(rows: readonly MatrixRow[], compare?: CompareCell, baseline?: string): string {
   const parts = matrixBlocks(rows, compare).map(({ table, actions, lines }) => {
     const head = `| | ${actions.join(" | ")} |\n|---|${actions.map(() => "---|").join("")}`;
     const body = lines.map((line) => {
@@ -39,7 +39,7 @@ export function matrixMarkdown(rows: readonly MatrixRow[], compare?: CompareCell
     });
     return `### ${plain(table)}\n\n${head}\n${body.join("\n")}\n`;
   });
-  return `${parts.join("\n")}\n${matrixLegend(beside)
+  return `${parts.join("\n")}\n${matrixLegend(baseline)
     .map((one) => `- ${one}`)
     .join("\n")}\n`;
 }
@@ -51,10 +51,10 @@ function lineName({ viewers, fields }: MatrixLine, indent: string): string {
 export function matrixPage(
   rows: readonly MatrixRow[],
   compare: CompareCell | undefined,
-  beside: string | undefined,
+  baseline: string | undefined,
 ): string {
-  const title = beside === undefined ? "Who may do what" : `Who may do what, beside ${beside}`;
-  const intro = `<h1>${escaped(title)}</h1>\n<p class="soft">${matrixLegend(beside).map(escaped).join(" &nbsp; ")}</p>`;
+  const title = baseline === undefined ? "Who may do what" : `Who may do what, compared with ${baseline}`;
+  const intro = `<h1>${escaped(title)}</h1>\n<p class="soft">${matrixLegend(baseline).map(escaped).join(" &nbsp; ")}</p>`;
   return page(title, matrixStyle, `${intro}\n${matrixTables(rows, compare)}`);
 }
 

@@ -61,12 +61,12 @@ export function cellText(cell: MatrixCell | undefined, difference?: CellDifferen
 }
 
 /** How marks are to be read, for a matrix that is compared with somebody. */
-function differenceLegend(beside: string): string[] {
-  return [`>: more than ${beside}`, "<: less", "~: as much, by other conditions"];
+function differenceLegend(baseline: string): string[] {
+  return [`>: more than ${baseline}`, "<: less", "~: as much, by other conditions"];
 }
 
 /** How a matrix is to be read. */
-export function matrixLegend(beside: string | undefined): string[] {
+export function matrixLegend(baseline: string | undefined): string[] {
   const legend = ["all: every record", "some: it depends on the record", "own: only through ownership", "-: none"];
-  return beside === undefined ? legend : [...legend, ...differenceLegend(beside)];
+  return baseline === undefined ? legend : [...legend, ...differenceLegend(baseline)];
 }

@@ -132,21 +132,30 @@ describe("the matrix in other forms", () => {
   });
 
   it("marks what is more and less than somebody else's, or as much by other conditions", () => {
-    const { out } = portierCli([...words, "--beside", "s-003"]);
+    const { out } = portierCli([...words, "--compare", "s-003"]);
     expect(out).toMatch(/^Ines Okoro +all 60 > +all 60 > +all > +all 60 > +all 60 >$/m);
     expect(out).toMatch(/^Odalys Quint +some 12 +some 12 +some +own 1 +own 1$/m);
     expect(out).toMatch(/^Wren Takeda +some 8 < +some 8 < +some +own 1 ~ +own 1 ~$/m);
-    const beside = JSON.parse(portierCli([...words, "--beside", "s-003", "--format", "json"]).out);
-    const wren = beside.matrix.find(({ viewer }: { viewer: { id: string } }) => viewer.id === "s-004");
-    expect(wren.actions).toMatchObject({ list: { beside: "less" }, edit: { beside: "other" } });
-    expect(portierCli([...words, "--beside", "s-03"])).toMatchObject({
+    const compared = JSON.parse(portierCli([...words, "--compare", "s-003", "--format", "json"]).out);
+    const wren = compared.matrix.find(({ viewer }: { viewer: { id: string } }) => viewer.id === "s-004");
+    expect(wren.actions).toMatchObject({ list: { difference: "less" }, edit: { difference: "other" } });
+    expect(portierCli([...words, "--compare", "s-03"])).toMatchObject({
       code: 2,
       err: expect.stringContaining("s-003"),
     });
   });
 
-  it("is by roles and groups, too, beside one of them", () => {
-    const { out } = portierCli(["matrix", museumFile, "--by", "groups", "--beside", "north", "--table", "exhibitions"]);
+  it("is by roles and groups, too, compared with one of them", () => {
+    const { out } = portierCli([
+      "matrix",
+      museumFile,
+      "--by",
+      "groups",
+      "--compare",
+      "north",
+      "--table",
+      "exhibitions",
+    ]);
     expect(out).toMatch(/^south, ships-line +some ~ +some +- +- +-/m);
     expect(out).toMatch(/^collections +all > +all > +- +- +-/m);
   });
@@ -192,8 +201,8 @@ describe("portier show", () => {
     expect(err).toBe("s-003: 400 of 400 records exist\n3 of 400 are shown; --limit 0 shows all\n");
   });
 
-  it("puts a second person beside, and marks what differs", () => {
-    const { out } = show("staff", "--as", "s-003", "--beside", "s-008", "--limit", "4", "--fields", "name,post");
+  it("compares with a second person, and marks what differs", () => {
+    const { out } = show("staff", "--as", "s-003", "--compare", "s-008", "--limit", "4", "--fields", "name,post");
     expect(out).toMatch(/^s-004 +s-003 +Wren Takeda +keeper\n +s-008 +Wren Takeda +≠ ▒▒▒$/m);
     expect(out).toMatch(/^ +s-008 +\(no such record\)$/m);
   });
@@ -214,7 +223,7 @@ describe("portier show", () => {
 
   it.each([60, 80, 120, 200])("fits a terminal of %i columns", (width) => {
     for (const words of [
-      ["show", museumFile, "objects", "--as", "s-003", "--beside", "s-005"],
+      ["show", museumFile, "objects", "--as", "s-003", "--compare", "s-005"],
       ["matrix", museumFile, "--data", museumData],
     ]) {
       const widest = Math.max(

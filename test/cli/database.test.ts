@@ -72,7 +72,7 @@ describe.each(addressed)("the commands on %s", (name, open) => {
   });
 
   it("show the same records, found by the database", async () => {
-    for (const more of [["--as", "s-003"], ["--as", "s-003", "--beside", "s-005"], [], ["--as", "s-009"]]) {
+    for (const more of [["--as", "s-003"], ["--as", "s-003", "--compare", "s-005"], [], ["--as", "s-009"]]) {
       const words = ["show", museumFile, "staff", ...more, "--limit", "0", "--format", "json", ...now];
       const shown = await waitForCli([...words, "--data", address()]);
       const expected = await waitForCli([...words, "--data", museumData]);

@@ -84,7 +84,7 @@ describe("long work", () => {
   });
 });
 
-describe("the workbench's server", () => {
+describe("the inspector's server", () => {
   async function open(file: string): Promise<{ address: string; child: ChildProcess }> {
     const child = spawn("node", ["dist/cli/main.js", "open", file, "--no-browser"]);
     const address = await new Promise<string>((resolve) =>

@@ -103,7 +103,7 @@ describe.each(Object.entries(places))("roles by command, in %s", (_name, open) =
     expect((await run("revoke", "s-007", "registrar", "--as", "s-001")).out).toMatch(/- +objects +list, view/);
     expect((await run("members", "registrar")).out).not.toContain("Noor");
     const { entries } = JSON.parse((await run("record", "--format", "json")).out);
-    expect(entries.map(({ kind }: { kind: string }) => kind)).toEqual(["revoke", "limit", "assign"]);
+    expect(entries.map(({ kind }: { kind: string }) => kind)).toEqual(["revoke", "set-expiry", "assign"]);
   });
 
   it("somebody acts for another until it is ended", async () => {

@@ -17,7 +17,7 @@ describe.skipIf(chromiumPath === undefined)("the page of the demo", () => {
   });
   afterAll(() => stop());
 
-  it("leads to the workbench, the application and the plan", async () => {
+  it("leads to the inspector, the application and the plan", async () => {
     const browser = await launch();
     const page = await browser.newPage();
     await page.goto(address);

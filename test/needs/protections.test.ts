@@ -202,9 +202,9 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
     expect(await as("s-1").unprotect({ id }, { confirmed })).toMatchObject({ accepted: true });
     expect(await editors(2, "q1")).toBe("s-1 s-2 s-3 s-4");
     const store = databaseStore(portier, engine.connection);
-    const kinds = (await store.entries({ limit: 3 })).map((entry) => entry.kind);
+    const kinds = (await store.auditLog({ limit: 3 })).map((entry) => entry.kind);
     expect(kinds).toEqual(["unprotect", "change-protection", "protect"]);
-    expect((await store.verify()).problem).toBeUndefined();
+    expect((await store.verifyAuditLog()).problem).toBeUndefined();
   });
 
   it("warns of locking oneself out, or everybody, and is copied from another", async () => {
@@ -270,7 +270,7 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
     expect(await rows("s-1").delete(last)).toMatchObject({ reason: "lost-cells", lost: [{ range: "B7:C7" }] });
     expect(await rows("s-1").delete(last, { acceptLost: true })).toMatchObject({ accepted: true });
     expect(await cells()).toEqual(["D:D"]);
-    const [entry] = await databaseStore(portier, engine.connection).entries({ limit: 1 });
+    const [entry] = await databaseStore(portier, engine.connection).auditLog({ limit: 1 });
     expect(entry).toMatchObject({
       kind: "move-cells",
       by: "s-1",
@@ -295,7 +295,7 @@ describe.each(Object.entries(engines))("a sheet whose cells people protect, on %
     // What was protected is what is protected.
     const held = found.filter((row) => Number(row["row"]) >= 14).map((row) => String(row["id"]));
     expect(held.sort()).toEqual(["r-10", "r-11", "r-12"]);
-    expect((await databaseStore(portier, engine.connection).verify()).problem).toBeUndefined();
+    expect((await databaseStore(portier, engine.connection).verifyAuditLog()).problem).toBeUndefined();
   });
 
   it("is in filters, explanations and what is listed, and holds while it is changed", async () => {

@@ -298,7 +298,7 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
     const database = createDatabase(portier, engine.connection);
     const seen = async () =>
       keysOf("objects", (await database.as({ person: "wren", request }).list("objects")).records, "value");
-    const change = { kind: "setting", person: "wren", table: "objects", field: "value", level: "none" } as const;
+    const change = { kind: "set", person: "wren", table: "objects", field: "value", level: "none" } as const;
     const registrar = people.as({ person: "ines", request });
     const preview = await registrar.preview(change);
     expect(preview).toMatchObject({ outcome: { accepted: true }, person: "wren", gains: [] });
@@ -315,9 +315,9 @@ describe.each(Object.entries(engines))("settings in %s", (name, open) => {
     expect(await seen()).toBe("");
     expect(await registrar.set({ ...change, level: "view" })).toMatchObject({ accepted: true });
     expect(await seen()).toBe("o1 o2");
-    const [entry] = await databaseStore(portier, engine.connection).entries({ person: "wren", limit: 1 });
+    const [entry] = await databaseStore(portier, engine.connection).auditLog({ person: "wren", limit: 1 });
     expect(entry).toMatchObject({
-      kind: "setting",
+      kind: "set",
       by: "ines",
       before: [{ level: "none" }],
       after: [{ level: "view" }],

@@ -114,7 +114,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     ).toBe("accepted");
     expect(await kept.may("s-008")).toEqual(["assistant", "volunteer"]);
     expect(await kept.may("s-008", "2026-12-24T00:00:00Z")).toEqual(["volunteer"]);
-    expect(codes(await sure("s-013", { kind: "limit", person: "s-008", role: "assistant", until: null }))).toBe(
+    expect(codes(await sure("s-013", { kind: "set-expiry", person: "s-008", role: "assistant", until: null }))).toBe(
       "accepted",
     );
     expect(await kept.may("s-008", "2026-12-24T00:00:00Z")).toEqual(["assistant", "volunteer"]);
@@ -170,12 +170,12 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
   });
 
   it("the last director stays, in whatever way they would go", async () => {
-    const post = (person: string, values: Row) => sure("s-001", { kind: "person", person, values });
+    const post = (person: string, values: Row) => sure("s-001", { kind: "change-person", person, values });
     expect(codes(await post("s-001", { post: "keeper" }))).toBe("refused last-holders");
     expect(codes(await post("s-001", { active: false }))).toBe("refused last-holders");
     await sure("s-001", { kind: "assign", person: "s-011", role: "director", until: "2027-01-01" });
     expect(codes(await post("s-001", { post: "keeper" }))).toBe("refused last-holders");
-    await sure("s-001", { kind: "limit", person: "s-011", role: "director", until: null });
+    await sure("s-001", { kind: "set-expiry", person: "s-011", role: "director", until: null });
     if (!kept.store.keepsPersons) {
       expect(codes(await post("s-001", { post: "keeper" }))).toBe("refused store-keeps-no-people");
       return;
@@ -222,7 +222,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     expect(codes(await replace("s-001", "director", "treasurer"))).toBe("accepted");
     expect(await kept.may("s-008")).toEqual(["director", "volunteer"]);
     expect(await kept.may("s-008", "2026-12-24T00:00:00Z")).toEqual(["volunteer"]);
-    const [entry] = await kept.store.entries({ limit: 1 });
+    const [entry] = await kept.store.auditLog({ limit: 1 });
     expect([entry?.kind, entry?.before.length, entry?.after.length]).toEqual(["replace", 1, 1]);
     expect(codes(await replace("s-001", "assistant", "director", { until: null }))).toBe("accepted");
     expect(await kept.may("s-008", "2026-12-24T00:00:00Z")).toEqual(["assistant", "volunteer"]);
@@ -246,10 +246,10 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
 
   it("that a role lasts longer, or ends earlier, is looked at when it would have ended", async () => {
     await sure("s-001", { kind: "assign", person: "s-007", role: "registrar", until: "2026-12-24" });
-    const longer = await as("s-001").limit({ person: "s-007", role: "registrar", until: null });
+    const longer = await as("s-001").setExpiry({ person: "s-007", role: "registrar", until: null });
     expect(longer.warnings.map(({ code }) => code)).toContain("gains-sensitive");
     const shorter = await as("s-001").preview({
-      kind: "limit",
+      kind: "set-expiry",
       person: "s-007",
       role: "registrar",
       until: "2026-12-01",
@@ -275,7 +275,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     expect(await kept.may("s-002", now, "s-003")).toEqual(["assistant", "head", "keeper"]);
     await expect(kept.may("s-002", "2026-12-14T00:00:00Z", "s-003")).rejects.toThrow(/does not act for s-002/);
     await expect(kept.may("s-003", now, "s-002")).rejects.toThrow(/does not act for s-003/);
-    expect(codes(await sure("s-002", { kind: "end", to: "s-003" }))).toBe("accepted");
+    expect(codes(await sure("s-002", { kind: "end-delegation", to: "s-003" }))).toBe("accepted");
     await expect(kept.may("s-002", now, "s-003")).rejects.toThrow(/does not act/);
   });
 
@@ -291,12 +291,12 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     expect(codes(await give("s-007"))).toBe("accepted");
     expect(codes(await give("s-003"))).toBe("refused not-while-acting");
     await sure("s-001", { kind: "assign", person: "s-003", role: "volunteer", until: "2026-12-01" });
-    const longer = await sure("s-002", { kind: "limit", person: "s-003", role: "volunteer", until: null }, acting);
+    const longer = await sure("s-002", { kind: "set-expiry", person: "s-003", role: "volunteer", until: null }, acting);
     expect(codes(longer)).toBe("refused not-while-acting");
-    const own = await sure("s-002", { kind: "person", person: "s-003", values: { site: "south" } }, acting);
+    const own = await sure("s-002", { kind: "change-person", person: "s-003", values: { site: "south" } }, acting);
     expect(codes(own)).toBe("refused not-while-acting");
     expect(codes(await sure("s-002", { kind: "delegate", to: "s-007" }, acting))).toBe("refused not-while-acting");
-    const made = (await kept.store.entries({ person: "s-003" })).find(({ by }) => by === "s-002");
+    const made = (await kept.store.auditLog({ person: "s-003" })).find(({ by }) => by === "s-002");
     expect(made).toMatchObject({ kind: "assign", by: "s-002", actedBy: "s-003", person: "s-007" });
   });
 
@@ -310,11 +310,11 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
   });
 
   it("every change is recorded with who, for whom, what, before, after, why and when", async () => {
-    const before = (await kept.store.entries()).length;
+    const before = (await kept.store.auditLog()).length;
     await sure("s-013", { kind: "assign", person: "s-022", role: "assistant", reason: "Helps out." });
     await sure("s-013", { kind: "revoke", person: "s-022", role: "assistant" });
     await sure("s-003", { kind: "assign", person: "s-003", role: "director" });
-    const entries = await kept.store.entries();
+    const entries = await kept.store.auditLog();
     expect(entries.length - before).toBe(2);
     expect(entries[1]).toMatchObject({
       kind: "assign",
@@ -336,7 +336,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     const { permitted, rule } = session.decide("view", "objects", records("objects")[0] as Row, "insured_value");
     const asked = { action: "view", table: "objects", key: "BM-SH-0001", field: "insured_value", permitted, rule };
     await administration(portier, kept.store).logDecision(session, { ...asked, reason: "Asked by the insurer." });
-    expect((await kept.store.entries({ person: "s-003", limit: 1 }))[0]).toMatchObject({
+    expect((await kept.store.auditLog({ person: "s-003", limit: 1 }))[0]).toMatchObject({
       kind: "decision",
       by: "s-002",
       actedBy: "s-003",
@@ -346,7 +346,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
   });
 
   it("the first one who holds a role is made in nobody's name, and nobody after them", async () => {
-    const first = () => administration(portier, kept.store).first({ person: "s-007", role: "treasurer" });
+    const first = () => administration(portier, kept.store).bootstrap({ person: "s-007", role: "treasurer" });
     expect(codes(await first())).toBe("refused bootstrap-not-needed");
   });
 });

@@ -56,14 +56,14 @@ const changes: fc.Arbitrary<RoleChange> = fc.oneof(
     .map(([who, what, until]) => ({ kind: "replace", person: who, ...what, until }) as const),
   fc
     .tuple(person, held, fc.constantFrom(null, "2027-02-01", "2027-03-01"))
-    .map(([who, what, until]) => ({ kind: "limit", person: who, ...what, until }) as const),
+    .map(([who, what, until]) => ({ kind: "set-expiry", person: who, ...what, until }) as const),
   {
     weight: 2,
     arbitrary: fc
       .tuple(person, person, times, fc.constantFrom([], ["clerk"], ["lead"]))
       .map(([of, to, when, without]) => ({ kind: "delegate", of, to, without, ...when }) as const),
   },
-  { weight: 3, arbitrary: fc.tuple(person, person).map(([of, to]) => ({ kind: "end", of, to }) as const) },
+  { weight: 3, arbitrary: fc.tuple(person, person).map(([of, to]) => ({ kind: "end-delegation", of, to }) as const) },
 );
 
 const steps = fc.array(fc.record({ change: changes, assigner: fc.oneof(fc.constant("p1"), person), actedBy: acting }), {
@@ -178,7 +178,7 @@ describe("changes of who holds what", () => {
     );
     // A test in which nothing was accepted would test nothing.
     expect(accepted).toBeGreaterThan(runs / 10);
-    expect([...kinds].sort()).toEqual(["assign", "delegate", "end", "limit", "replace", "revoke"]);
+    expect([...kinds].sort()).toEqual(["assign", "delegate", "end-delegation", "replace", "revoke", "set-expiry"]);
     expect([...refusals]).toEqual(expect.arrayContaining(["may-not-assign", "excluded-role", "last-holders"]));
   });
 });

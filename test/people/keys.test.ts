@@ -74,7 +74,7 @@ describe.each(kinds)("people whose keys are %s", (_what, type, ids, roomKey) => 
       const judged = await outcome;
       return judged.accepted ? "accepted" : (judged.problems[0]?.code ?? judged.reason);
     };
-    expect(await code(people.first({ person: boss, role: "boss" }))).toBe("accepted");
+    expect(await code(people.bootstrap({ person: boss, role: "boss" }))).toBe("accepted");
     expect(await code(assigner.assign({ person: temp, role: "temp" }))).toBe("accepted");
     expect(await code(assigner.assign({ person: temp, role: "host", on: room }))).toBe("accepted");
     expect(await roles(temp)).toEqual([`host of ${room}`, "temp"]);
@@ -91,7 +91,7 @@ describe.each(kinds)("people whose keys are %s", (_what, type, ids, roomKey) => 
       "not-while-acting",
     );
     expect(await code(assigner.revoke({ person: boss, role: "boss" }))).toBe("last-holders");
-    expect((await store.entries({ person: temp })).map(({ kind, by }) => `${kind} ${by}`)).toEqual([
+    expect((await store.auditLog({ person: temp })).map(({ kind, by }) => `${kind} ${by}`)).toEqual([
       `delegate ${boss}`,
       `assign ${boss}`,
       `assign ${boss}`,

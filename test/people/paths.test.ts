@@ -68,7 +68,7 @@ const paths: Readonly<Record<string, Path>> = {
   },
   administration: async ({ connection }, { who: { person, ...more }, key, values }) => {
     const administrator = administration(portier, databaseStore(portier, connection)).as({ person, request, ...more });
-    const change = { kind: "person", person: key, values } as const;
+    const change = { kind: "change-person", person: key, values } as const;
     const { warnings } = await administrator.make(change);
     return (await administrator.make(change, { confirmed: warnings.map(({ id }) => id) })).accepted;
   },

@@ -67,7 +67,7 @@ const kinds: Readonly<Record<string, () => Promise<Twice>>> = {
     return {
       stores: [open(), open()],
       reset: async () => {
-        rmSync(`${file}.record`, { force: true });
+        rmSync(`${file}.audit`, { force: true });
         writeFileSync(file, JSON.stringify({ version: 0, assignments: twoChiefs, delegations: [] }));
       },
       close: async () => rmSync(folder, { recursive: true }),
@@ -146,8 +146,8 @@ describe.each(Object.entries(kinds))("who holds what, kept in %s", (_name, open)
 
   it("makes a first chief in nobody's name, and no second one", async () => {
     const [store] = twice.stores;
-    const { first, as } = administration(portier, store);
-    expect(await first({ person: "p3", role: "chief" })).toMatchObject({
+    const { bootstrap, as } = administration(portier, store);
+    expect(await bootstrap({ person: "p3", role: "chief" })).toMatchObject({
       problems: [{ code: "bootstrap-not-needed" }],
     });
     // As it is in a house where nobody was given anything yet.
@@ -162,8 +162,8 @@ describe.each(Object.entries(kinds))("who holds what, kept in %s", (_name, open)
     expect(await as("p1").assign({ person: "p3", role: "guide" })).toMatchObject({
       problems: [{ code: "may-not-assign" }],
     });
-    expect(await first({ person: "p3", role: "chief" })).toMatchObject({ accepted: true });
-    expect(await first({ person: "p2", role: "chief" })).toMatchObject({
+    expect(await bootstrap({ person: "p3", role: "chief" })).toMatchObject({ accepted: true });
+    expect(await bootstrap({ person: "p2", role: "chief" })).toMatchObject({
       problems: [{ code: "bootstrap-not-needed" }],
     });
     expect(await assigned(store)).toEqual(["p3 chief"]);
@@ -212,13 +212,13 @@ describe.each(Object.entries(kinds))("who holds what, kept in %s", (_name, open)
 
   it("keeps neither a change nor the record of it when it fails in the middle", async () => {
     const [store, other] = twice.stores;
-    const before = [await assigned(store), await store.entries()];
+    const before = [await assigned(store), await store.auditLog()];
     const failing = store.change(async (inside) => {
       await inside.read((state) => state.find("staff", "p1"));
       throw new Error("the program fails here");
     });
     await expect(failing).rejects.toThrow("the program fails here");
-    expect([await assigned(other), await other.entries()]).toEqual(before);
+    expect([await assigned(other), await other.auditLog()]).toEqual(before);
     expect(await administration(portier, store).as("p1").assign({ person: "p3", role: "guide" })).toMatchObject({
       accepted: true,
     });
@@ -235,7 +235,7 @@ describe.each(servers)("on %s", (_name, open) => {
   beforeEach(() => twice.reset());
   afterAll(() => twice.close());
 
-  it.each(["delete from", "insert into portier_record", "update portier_state"])(
+  it.each(["delete from", "insert into portier_audit_log", "update portier_state"])(
     "a link that is cut at “%s” leaves everything as it was",
     async (step) => {
       const engine = twice.engine as Engine;
@@ -252,12 +252,12 @@ describe.each(servers)("on %s", (_name, open) => {
             }),
           ),
       };
-      const entries = await twice.stores[1].entries();
+      const entries = await twice.stores[1].auditLog();
       const failing = administration(portier, databaseStore(portier, cutting)).as("p1");
       await expect(failing.revoke({ person: "p2", role: "chief" })).rejects.toThrow();
       const held = await engine.run("select person from portier_assignments order by person");
       expect(held.map(({ person }) => person)).toEqual(["p1", "p2"]);
-      expect(await twice.stores[1].entries()).toEqual(entries);
+      expect(await twice.stores[1].auditLog()).toEqual(entries);
     },
   );
 });
@@ -288,72 +288,74 @@ describe.each(Object.entries(kinds).filter(([name]) => Object.hasOwn(engines, na
     it("can be added to, and nothing else", async () => {
       const isSqlite = name === "SQLite";
       const isMariadb = name === "MariaDB";
-      const replace = `replace into portier_record (number, ${columns}) select number, ${others} from portier_record where number = 2`;
-      const upsert = `insert into portier_record (number, ${columns}) select number, ${columns} from portier_record where number = 2`;
+      const replace = `replace into portier_audit_log (number, ${columns}) select number, ${others} from portier_audit_log where number = 2`;
+      const upsert = `insert into portier_audit_log (number, ${columns}) select number, ${columns} from portier_audit_log where number = 2`;
       for (const [statement, says] of [
-        ["update portier_record set kind = 'other'", /stays as it is/],
-        ["update portier_record set number = number + 10", /stays as it is|only be updated to DEFAULT/],
-        ["delete from portier_record", /stays as it is/],
-        ["delete from portier_record where number = 4", /stays as it is/],
+        ["update portier_audit_log set kind = 'other'", /stays as it is/],
+        ["update portier_audit_log set number = number + 10", /stays as it is|only be updated to DEFAULT/],
+        ["delete from portier_audit_log", /stays as it is/],
+        ["delete from portier_audit_log where number = 4", /stays as it is/],
         ...(isSqlite
           ? ([
               [replace, /stays as it is/],
               [`insert or ${replace}`, /stays as it is/],
               [`${upsert} and true on conflict (number) do update set kind = 'other'`, /stays as it is/],
-              ["update or replace portier_record set number = 1 where number = 2", /stays as it is/],
+              ["update or replace portier_audit_log set number = 1 where number = 2", /stays as it is/],
             ] as const)
           : []),
         ...(isMariadb
           ? ([
               [replace, /stays as it is/],
               [`${upsert} on duplicate key update kind = 'other'`, /stays as it is/],
-              ["truncate table portier_record", /foreign key/i],
+              ["truncate table portier_audit_log", /foreign key/i],
             ] as const)
           : []),
         ...(!isSqlite && !isMariadb
           ? ([
-              ["truncate portier_record", /stays as it is/],
-              ["truncate portier_record cascade", /stays as it is/],
+              ["truncate portier_audit_log", /stays as it is/],
+              ["truncate portier_audit_log cascade", /stays as it is/],
             ] as const)
           : []),
       ] as const) {
         await expect(run(statement), statement).rejects.toThrow(says);
       }
-      expect(await twice.stores[0].verify()).toMatchObject({ entries: 4 });
+      expect(await twice.stores[0].verifyAuditLog()).toMatchObject({ entries: 4 });
     });
 
     it("shows what whoever may change the tables themselves did to it", async () => {
-      const whole = await twice.stores[0].verify();
+      const whole = await twice.stores[0].verifyAuditLog();
       expect(whole).toEqual({ entries: 4, head: expect.stringMatching(/^[0-9a-f]{64}$/) });
       const isPostgres = name.startsWith("P");
       const open = isPostgres
-        ? ["alter table portier_record disable trigger all"]
+        ? ["alter table portier_audit_log disable trigger all"]
         : name === "SQLite"
           ? ["drop trigger portier_record_update", "drop trigger portier_record_delete"]
           : ["drop trigger portier_record_update", "drop trigger portier_record_delete"];
       for (const statement of open) await run(statement);
-      await run("create table kept_record as select * from portier_record");
+      await run("create table kept_record as select * from portier_audit_log");
       const restore = async () => {
-        await run("delete from portier_record");
+        await run("delete from portier_audit_log");
         const numbered = isPostgres ? " overriding system value" : "";
         await run(
-          `insert into portier_record (number, ${columns})${numbered} select number, ${columns} from kept_record`,
+          `insert into portier_audit_log (number, ${columns})${numbered} select number, ${columns} from kept_record`,
         );
       };
       for (const [statement, problem] of [
-        ["update portier_record set reason = 'other' where number = 2", "changed"],
-        ["update portier_record set at = '2020-01-01T00:00:00Z' where number = 4", "changed"],
-        ["delete from portier_record where number = 2", "changed"],
-        ["delete from portier_record where number = 1", "changed"],
-        ["delete from portier_record where number = 4", "cut"],
-        ["delete from portier_record", "cut"],
+        ["update portier_audit_log set reason = 'other' where number = 2", "changed"],
+        ["update portier_audit_log set at = '2020-01-01T00:00:00Z' where number = 4", "changed"],
+        ["delete from portier_audit_log where number = 2", "changed"],
+        ["delete from portier_audit_log where number = 1", "changed"],
+        ["delete from portier_audit_log where number = 4", "truncated"],
+        ["delete from portier_audit_log", "truncated"],
       ] as const) {
         await run(statement);
-        expect(await twice.stores[0].verify(), statement).toMatchObject({ problem });
+        expect(await twice.stores[0].verifyAuditLog(), statement).toMatchObject({ problem });
         await restore();
-        expect(await twice.stores[0].verify({ noted: whole.head }), statement).toEqual(whole);
+        expect(await twice.stores[0].verifyAuditLog({ knownDigest: whole.head }), statement).toEqual(whole);
       }
-      expect(await twice.stores[0].verify({ noted: "0".repeat(64) })).toMatchObject({ problem: "not-noted" });
+      expect(await twice.stores[0].verifyAuditLog({ knownDigest: "0".repeat(64) })).toMatchObject({
+        problem: "unknown-digest",
+      });
     });
   },
 );
@@ -381,7 +383,7 @@ describe.each(servers.filter(([name]) => name === "PostgreSQL"))("on %s alone", 
 describe("a JSON file", () => {
   const folder = mkdtempSync(join(tmpdir(), "portier-"));
   const file = join(folder, "roles.json");
-  const record = `${file}.record`;
+  const record = `${file}.audit`;
   const open = () => jsonFileStore(portier, file, { source });
   const given = (text: string) => (JSON.parse(text) as { assignments: Row[] }).assignments;
   beforeEach(() => {
@@ -394,7 +396,7 @@ describe("a JSON file", () => {
     const before = readFileSync(file, "utf8");
     await administration(portier, open()).as("p1").assign({ person: "p3", role: "guide" });
     writeFileSync(file, before);
-    expect(await open().verify()).toEqual({ entries: 1, head: expect.stringMatching(/^[0-9a-f]{64}$/) });
+    expect(await open().verifyAuditLog()).toEqual({ entries: 1, head: expect.stringMatching(/^[0-9a-f]{64}$/) });
     await administration(portier, open()).as("p1").assign({ person: "p2", role: "guide" });
     expect(given(readFileSync(file, "utf8")).map(({ person, role }) => `${person} ${role}`)).toEqual([
       "p1 chief",
@@ -408,8 +410,8 @@ describe("a JSON file", () => {
     await administration(portier, open()).as("p1").assign({ person: "p3", role: "guide" });
     writeFileSync(record, `${readFileSync(record, "utf8")}{"version":2,"writes":[{"table":"portier_as`);
     await administration(portier, open()).as("p1").revoke({ person: "p3", role: "guide" });
-    expect((await open().entries()).map(({ kind }) => kind)).toEqual(["revoke", "assign"]);
-    expect(await open().verify()).toMatchObject({ entries: 2 });
+    expect((await open().auditLog()).map(({ kind }) => kind)).toEqual(["revoke", "assign"]);
+    expect(await open().verifyAuditLog()).toMatchObject({ entries: 2 });
   });
 
   it("that cannot be read for a while is watched on", async () => {
@@ -427,13 +429,13 @@ describe("a JSON file", () => {
 
   it("that was taken away is an error, not a house in which nobody holds anything", async () => {
     rmSync(file);
-    expect((await open().entries()).length).toBe(0);
-    await administration(portier, open()).first({ person: "p1", role: "chief" });
+    expect((await open().auditLog()).length).toBe(0);
+    await administration(portier, open()).bootstrap({ person: "p1", role: "chief" });
     rmSync(file);
     expect([...(open().source.referring?.("portier_assignments", "person", "p1") ?? [])]).toHaveLength(1);
     await administration(portier, open()).as("p1").assign({ person: "p2", role: "guide" });
     rmSync(file);
-    expect(open).toThrow(/roles\.json is not there, but .*roles\.json\.record is/);
+    expect(open).toThrow(/roles\.json is not there, but .*roles\.json\.audit is/);
   });
 
   it("is taken over from a process that left it locked", async () => {
@@ -466,15 +468,17 @@ describe("a JSON file", () => {
     run.kill("SIGSTOP");
     const mine = administration(portier, open()).as("p1");
     expect(await mine.assign({ person: "p2", role: "guide" })).toMatchObject({ accepted: true });
-    expect(await mine.limit({ person: "p2", role: "guide", until: "2030-01-01" })).toMatchObject({ accepted: true });
+    expect(await mine.setExpiry({ person: "p2", role: "guide", until: "2030-01-01" })).toMatchObject({
+      accepted: true,
+    });
     run.kill("SIGCONT");
     await ended;
     // It found that it was late, and did it again on what is there now.
     expect(said.join("")).toContain("judged\njudged");
     const guides = given(readFileSync(file, "utf8")).flatMap(({ person, role }) => (role === "guide" ? [person] : []));
     expect(guides).toEqual(["p2", "p3"]);
-    expect((await open().entries()).map(({ person }) => person)).toEqual(["p3", "p2", "p2"]);
-    expect(await open().verify()).toMatchObject({ entries: 3 });
+    expect((await open().auditLog()).map(({ person }) => person)).toEqual(["p3", "p2", "p2"]);
+    expect(await open().verifyAuditLog()).toMatchObject({ entries: 3 });
     expect([...(open().source.referring?.("portier_assignments", "role", "guide") ?? [])]).toHaveLength(2);
   });
 
@@ -482,22 +486,22 @@ describe("a JSON file", () => {
     ["changed", ([a, b = "", ...more]) => [a ?? "", b.replace("p3", "p2"), ...more], "changed"],
     ["taken out", ([a, , ...more]) => [a ?? "", ...more], "missing"],
     ["taken out at the beginning", ([, ...more]) => more, "missing"],
-    ["taken out at the end", (lines) => lines.slice(0, -1), "cut"],
+    ["taken out at the end", (lines) => lines.slice(0, -1), "truncated"],
     ["put in the place of another", ([a = "", b = "", ...more]) => [b, a, ...more], "missing"],
   ])("a line that was %s is found", async (_what, change, problem) => {
     const chief = administration(portier, open()).as("p1");
     await chief.assign({ person: "p3", role: "guide" });
     await chief.revoke({ person: "p3", role: "guide" });
     await chief.assign({ person: "p2", role: "guide" });
-    const whole = await open().verify();
+    const whole = await open().verifyAuditLog();
     expect(whole).toEqual({ entries: 3, head: expect.stringMatching(/^[0-9a-f]{64}$/) });
     const lines = readFileSync(record, "utf8").trimEnd().split("\n");
     writeFileSync(record, `${change(lines).join("\n")}\n`);
-    expect(await open().verify()).toMatchObject({ problem });
+    expect(await open().verifyAuditLog()).toMatchObject({ problem });
     // Written anew as a whole, it is another one: a head that was noted is not in it.
     writeFileSync(record, `${lines.join("\n")}\n`);
-    expect(await open().verify({ noted: whole.head })).toEqual(whole);
-    expect(await open().verify({ noted: "0".repeat(64) })).toMatchObject({ problem: "not-noted" });
+    expect(await open().verifyAuditLog({ knownDigest: whole.head })).toEqual(whole);
+    expect(await open().verifyAuditLog({ knownDigest: "0".repeat(64) })).toMatchObject({ problem: "unknown-digest" });
   });
 
   it("is whole whenever a process is killed, and the record says all that was done", async () => {
@@ -520,7 +524,7 @@ describe("a JSON file", () => {
       const lines = texts.filter((text) => text.startsWith("{") && text.endsWith("}"));
       const { version } = JSON.parse(readFileSync(file, "utf8"));
       expect(lines.length).toBe(version);
-      expect(await open().verify()).toMatchObject({ entries: version });
+      expect(await open().verifyAuditLog()).toMatchObject({ entries: version });
       const replayed = lines.reduce(
         (rows, line) => {
           const { writes } = JSON.parse(line) as { writes: { before?: Row; after?: Row }[] };

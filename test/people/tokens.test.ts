@@ -75,7 +75,7 @@ describe("a token", () => {
     const director = administration(portier, store).as({ person: signedIn.person, ...options });
     const given = await director.make({ kind: "assign", person: "s-008", role: "assistant" });
     expect(given).toMatchObject({ accepted: true });
-    const gone = await director.make({ kind: "person", person: "s-001", values: { active: false } });
+    const gone = await director.make({ kind: "change-person", person: "s-001", values: { active: false } });
     expect(gone).toMatchObject({ accepted: false, problems: [{ code: "last-holders" }] });
     const without = administration(portier, store).as({ person: signedIn.person, request: options.request });
     expect(await without.assign({ person: "s-008", role: "keeper" })).toMatchObject({

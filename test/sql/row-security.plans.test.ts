@@ -214,7 +214,10 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
     it.each(["cursor", "scroll cursor", "cursor with hold"])(
       "while a %s is open, nobody else is said to ask",
       async (kind) => {
-        const isOpen = { code: "55000", message: "a cursor is open, and would go on showing what another user may see" };
+        const isOpen = {
+          code: "55000",
+          message: "a cursor is open, and would go on showing what another user may see",
+        };
         const client = await asking("s-001");
         await client.query(`declare all_loans ${kind} for select id from loans`);
         const { rows } = await client.query("fetch 1 from all_loans");

@@ -22,7 +22,7 @@ export function roleRoutes(): Hono<MuseumEnv> {
     const offered = (await assigner(context).assignable()).map(({ role: name, note }) => ({ name, note }));
     const scoped = [...portier.schema.roles.values()].filter(({ scope }) => scope !== undefined);
     const roles = [...offered, ...scoped.map(({ name, note, scope }) => ({ name, note, scope }))];
-    return context.json({ assignments, roles, entries: await store.entries({ limit: 20 }) });
+    return context.json({ assignments, roles, entries: await store.auditLog({ limit: 20 }) });
   });
   app.post("/preview", async (context) => {
     const { change } = (await context.req.json()) as { change: RoleChange };
