@@ -51,7 +51,7 @@ function Shell(): ReactNode {
         </nav>
         <div className="eyes">
           <Select
-            aria-label="See as"
+            aria-label="View as"
             size="xs"
             searchable
             limit={100}
@@ -63,7 +63,7 @@ function Shell(): ReactNode {
             onChange={(as) => as !== null && go({ as })}
           />
           <Select
-            aria-label="Beside"
+            aria-label="Compare with"
             size="xs"
             searchable
             clearable
@@ -71,7 +71,7 @@ function Shell(): ReactNode {
             placeholder="nobody"
             data={eyes.filter(({ value }) => value !== (address.as ?? "visitor"))}
             value={address.compare ?? null}
-            leftSection="compare"
+            leftSection="compare with"
             leftSectionWidth={58}
             onChange={(compare) => go({ compare: compare ?? undefined })}
           />
@@ -80,14 +80,14 @@ function Shell(): ReactNode {
       {changedOutside !== undefined && (
         <Alert color="orange" className="banner" title={`${changedOutside} was changed by somebody else`}>
           <Button size="compact-sm" onClick={() => reload()}>
-            Read it anew{isUnsaved && ", and lose what is not saved"}
+            Reload{isUnsaved && ", and discard your changes"}
           </Button>
         </Alert>
       )}
       {!compiles && address.view !== "rules" && (
         <Alert color="orange" className="banner" title="The rules have errors">
-          What is shown is under the last rules that were right.{" "}
-          <a href={printAddress({ ...address, view: "rules" })}>To the rules</a>
+          These answers come from the last version without errors.{" "}
+          <a href={printAddress({ ...address, view: "rules" })}>Go to the rules</a>
         </Alert>
       )}
       {overview.trouble !== undefined && address.view !== "rules" && (

@@ -29,10 +29,10 @@ export function Expectations(): ReactNode {
         <Text role="status">
           {failure ??
             (isAsking
-              ? "Comparing what was meant with what the rules come to …"
-              : `${number(results.length - open.length)} met, ${number(open.length)} not met`)}
+              ? "Running the expectations …"
+              : `${number(results.length - open.length)} passed, ${number(open.length)} failed`)}
         </Text>
-        <Checkbox size="xs" label="those that are met, too" checked={all} onChange={() => setAll(!all)} />
+        <Checkbox size="xs" label="show passed ones, too" checked={all} onChange={() => setAll(!all)} />
       </div>
       {answer?.problems.map((problem) => (
         <p key={problem} className="failure">
@@ -41,7 +41,7 @@ export function Expectations(): ReactNode {
       ))}
       {answer !== undefined && results.length === 0 && answer.problems.length === 0 && (
         <p className="empty">
-          Nothing was written down yet. Look at a table as somebody sees it, and keep what should stay so: it goes into{" "}
+          There are no expectations yet. View a table as somebody, and add what should stay as it is: it is written to{" "}
           {expectations[0]?.name}.
         </p>
       )}
@@ -78,11 +78,11 @@ export function Expectations(): ReactNode {
         </table>
       )}
       {shown.length > mostShown && <p className="soft">and {number(shown.length - mostShown)} more</p>}
-      <h2>What no expectation bears on</h2>
+      <h2>Rules not covered</h2>
       <p className="soft">
         {isCovering || coverage === undefined
-          ? "Going through every answer …"
-          : `${covered} of ${coverage.length} rules are exercised in every part.`}
+          ? "Working out the coverage …"
+          : `${covered} of ${coverage.length} rules are covered in every part.`}
       </p>
       {uncovered.length > 0 && (
         <table className="plain">

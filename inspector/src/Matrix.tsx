@@ -21,7 +21,7 @@ export function Matrix(): ReactNode {
       <div className="bar">
         <SegmentedControl
           size="xs"
-          aria-label="Whose"
+          aria-label="Rows"
           data={["people", "roles", ...(overview.groups.length > 0 ? ["groups"] : [])]}
           value={of}
           onChange={(value) => setOf(value as Of)}
@@ -51,8 +51,8 @@ export function Matrix(): ReactNode {
         </table>
       </div>
       <p className="legend">
-        <span className="sample">all</span> on every record <span className="sample">own</span> through ownership alone{" "}
-        <span className="sample">some</span> depends on the record; counted on the records there are
+        <span className="sample">all</span> every record <span className="sample">own</span> only records they own{" "}
+        <span className="sample">some</span> some records, by their values; counted on the records loaded
       </p>
     </section>
   );

@@ -75,7 +75,7 @@ function Membership({ line: { name, kind, note, facts, sentences, members } }: {
       </ul>
       {sentences.length > 0 && (
         <>
-          <h3>Its part</h3>
+          <h3>Permissions</h3>
           <ul>
             {sentences.map((sentence) => (
               <li key={sentence}>{sentence}</li>
@@ -87,7 +87,7 @@ function Membership({ line: { name, kind, note, facts, sentences, members } }: {
         <Group align="end" mt="sm">
           <TextInput
             size="xs"
-            label="A role with the same part"
+            label="New role with the same permissions"
             placeholder="its name"
             value={copy}
             onChange={(event) => setCopy(event.currentTarget.value)}

@@ -62,13 +62,13 @@ function sessionOf(received: unknown): Session {
   return received as Session;
 }
 
-/** @throws PortierError for a table that is not there, and for what is no record of it. */
+/** @throws PortierError for a table that is not there, and for what is not a record of it. */
 function mustBeRecord(session: Session, table: string, record: Row | undefined): void {
   const declared = internals(session).plan.of(table).table;
   if (typeof record === "object" && record !== null && recordAddress(declared, record) !== undefined) return;
   const found = record === undefined ? "nothing" : JSON.stringify(record);
   const hint = "to ask without a record, leave it out; to ask of a field without one, use session.reach";
-  throw portierError("wrong-call", { what: `${found} is no record of "${table}"`, hint });
+  throw portierError("wrong-call", { what: `${found} is not a record of "${table}"`, hint });
 }
 
 function why(

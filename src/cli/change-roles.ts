@@ -30,7 +30,7 @@ export const mostLines = 24;
  */
 export function changeRoles(file: string, change: RoleChange, options: ChangeRolesOptions, io: Io): Promise<ExitCode> {
   const { as: assigner, confirm, preview: isPreview, format } = options;
-  if (assigner === undefined) throw new CliError("say in whose name: --as PERSON");
+  if (assigner === undefined) throw new CliError("name the person who makes the change: --as PERSON");
   return withStore(file, options, isPreview ? "read" : "write", async (open) => {
     const { request } = sessionOptions(open.portier, options, undefined, io);
     const administrator = administration(open.portier, open.store).as({ person: assigner, request });
@@ -67,7 +67,7 @@ async function print(
   if (isRefused(outcome, io)) return;
   printLines("gains", "+", gains, io, paint.yes);
   printLines("loses", "-", losses, io, paint.no);
-  if (gains.length + losses.length === 0) io.out("Nothing that anybody may see or do changes by it now.\n\n");
+  if (gains.length + losses.length === 0) io.out("Nobody gains or loses access now.\n\n");
   printEnd(outcome, preview === true, io);
 }
 
@@ -76,7 +76,7 @@ export function isRefused(outcome: RoleOutcome, io: Io): boolean {
   const paint = palette(io);
   if (!outcome.accepted && outcome.reason === "refused") {
     for (const { message, hint } of outcome.problems) {
-      io.out(`${paint.no("refused")}  ${message}${hint === undefined ? "" : `; ${hint}`}\n`);
+      io.out(`${paint.no("refused")}  ${hint === undefined ? message : `${message} ${hint}`}\n`);
     }
     return true;
   }
@@ -88,9 +88,9 @@ export function isRefused(outcome: RoleOutcome, io: Io): boolean {
 /** Says whether anything was done. */
 export function printEnd({ accepted }: RoleOutcome, isPreview: boolean, io: Io): void {
   const paint = palette(io);
-  if (isPreview) io.out(`${paint.quiet("Nothing was changed: this is what would come of it.")}\n`);
-  else if (accepted) io.out(`${paint.yes("done")}  and recorded\n`);
-  else io.out(`${paint.no("not done")}  read the warnings, then repeat it with --confirm\n`);
+  if (isPreview) io.out(`${paint.quiet("Preview only: nothing was changed.")}\n`);
+  else if (accepted) io.out(`${paint.yes("done")}  and written to the audit log\n`);
+  else io.out(`${paint.no("not done")}  read the warnings, then repeat the command with --confirm\n`);
 }
 
 function printLines(
@@ -111,7 +111,7 @@ function printLines(
   io.out(more > 0 ? `${paint.quiet(`and ${more} more: --format json lists all`)}\n\n` : "\n");
 }
 
-/** `s-007 Noor Castellan is given registrar until 2027-06-30, by s-001 Ines Okoro`. */
+/** `s-007 Noor Castellan is assigned registrar until 2027-06-30, by s-001 Ines Okoro`. */
 async function sentence({ nameOf }: OpenStore, change: RoleChange, assigner: string): Promise<string> {
   const by = `by ${await nameOf(assigner)}`;
   const times = (from: string | undefined, until: string | undefined) =>
@@ -119,11 +119,11 @@ async function sentence({ nameOf }: OpenStore, change: RoleChange, assigner: str
   const on = (record: string | undefined) => (record === undefined ? "" : ` of ${record}`);
   switch (change.kind) {
     case "assign":
-      return `${await nameOf(change.person)} is given ${change.role}${on(change.on)}${times(change.from, change.until)}, ${by}`;
+      return `${await nameOf(change.person)} is assigned ${change.role}${on(change.on)}${times(change.from, change.until)}, ${by}`;
     case "replace":
-      return `${await nameOf(change.person)} is given ${change.role}${on(change.on)} instead of ${change.insteadOf}${times(undefined, change.until ?? undefined)}, ${by}`;
+      return `${await nameOf(change.person)} is assigned ${change.role}${on(change.on)} instead of ${change.insteadOf}${times(undefined, change.until ?? undefined)}, ${by}`;
     case "revoke":
-      return `${change.role}${on(change.on)} is taken from ${await nameOf(change.person)}, ${by}`;
+      return `${change.role}${on(change.on)} is revoked from ${await nameOf(change.person)}, ${by}`;
     case "set-expiry":
       return `${change.role}${on(change.on)} of ${await nameOf(change.person)} ends ${change.until ?? "never"}, ${by}`;
     case "delegate":
@@ -138,7 +138,7 @@ async function sentence({ nameOf }: OpenStore, change: RoleChange, assigner: str
     case "change-person":
       return `the record of ${await nameOf(change.person)} is changed, ${by}`;
     case "change-link":
-      return `a record of ${change.table} is ${change.values === null ? "deleted" : change.key === undefined ? "made" : "changed"}, ${by}`;
+      return `a record of ${change.table} is ${change.values === null ? "deleted" : change.key === undefined ? "created" : "changed"}, ${by}`;
     default:
       return change satisfies never;
   }

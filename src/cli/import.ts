@@ -102,7 +102,7 @@ function parsedJson(text: string, file: string): unknown {
   try {
     return JSON.parse(text);
   } catch (error) {
-    throw new CliError(`${file} is no JSON: ${(error as Error).message}`);
+    throw new CliError(`${file} is not JSON: ${(error as Error).message}`);
   }
 }
 

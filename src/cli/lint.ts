@@ -52,7 +52,7 @@ function runLint(file: string, options: LintOptions, io: Io): ExitCode | Promise
   try {
     loaded = loadDocument(file);
   } catch (error) {
-    // What cannot be read at all is no problem of the document.
+    // What cannot be read at all is not a problem of the document.
     if (!(error instanceof PortierError) || error.code === "file-missing") throw error;
     return printProblems(error.problems, "error", file, options, io);
   }

@@ -68,7 +68,7 @@ function readLog(file: string): Observation[] {
     if (line.trim() === "") return [];
     const found = parsed(line);
     if (isObservation(found)) return [found];
-    throw new CliError(`${file}:${index + 1}: this line is no observation; write the log with observedFile`);
+    throw new CliError(`${file}:${index + 1}: this line is not an observation; write the log with observedFile`);
   });
 }
 

@@ -1,6 +1,6 @@
 import { readFileSync } from "node:fs";
 import { Command, CommanderError, Option } from "commander";
-import { formatProblem, PortierError } from "../schema/problems.js";
+import { formatProblem, PortierError, sentence } from "../schema/problems.js";
 import { assignCommand } from "./assign.js";
 import { auditCommand } from "./audit.js";
 import type { CliCommand } from "./command.js";
@@ -125,7 +125,7 @@ function failed(error: unknown, io: Io): ExitCode {
   const paint = palette(io);
   if (error instanceof PortierError) {
     for (const one of error.problems) io.err(`${paint.no("error")}  ${formatProblem(one)}\n`);
-  } else if (error instanceof CliError) io.err(`${paint.no("error")}  ${error.message}\n`);
+  } else if (error instanceof CliError) io.err(`${paint.no("error")}  ${sentence(error.message)}\n`);
   else
     io.err(
       `${paint.no("error")}  internal error in Portier ${version()}: ${error instanceof Error ? (error.stack ?? error.message) : String(error)}\n       Please report it with this text, the command and, if you can, the rules file.\n`,

@@ -53,7 +53,7 @@ export const protectCommand: CliCommand = {
     const { id, to, except, effect, copyOf, note, from, until, reason } = options;
     const known = protectionEffects.find((one) => one === effect);
     if (effect !== undefined && known === undefined)
-      throw new CliError(`"${effect}" is no effect of a protection: write reserve or confirm`);
+      throw new CliError(`"${effect}" is not an effect of a protection: write reserve or confirm`);
     const cells = ranges === undefined ? undefined : listOf(ranges);
     const parts = {
       to,
@@ -65,7 +65,7 @@ export const protectCommand: CliCommand = {
       except: except === undefined ? undefined : listOf(except),
     };
     if (id !== undefined) return protect(file, { kind: "change-protection", id, ranges: cells, ...parts }, options, io);
-    if (cells === undefined) throw new CliError("say which cells: portier protect FILE TABLE B2:F40");
+    if (cells === undefined) throw new CliError("name the cells: portier protect FILE TABLE B2:F40");
     return protect(file, { kind: "protect", table, ranges: cells, copyOf, ...parts }, options, io);
   },
 };
@@ -102,7 +102,7 @@ function listOf(text: string): string[] {
 }
 
 function as(open: OpenStore, options: ProtectOptions, io: Io) {
-  if (options.as === undefined) throw new CliError("say in whose name: --as PERSON");
+  if (options.as === undefined) throw new CliError("name the person who makes the change: --as PERSON");
   const { request } = sessionOptions(open.portier, options, undefined, io);
   return administration(open.portier, open.store).as({ person: options.as, request });
 }

@@ -19,7 +19,7 @@ export function resultOf(
   level: SarifResult["level"],
   file: string,
 ): SarifResult {
-  const text = hint === undefined ? message : `${message}; ${hint}`;
+  const text = hint === undefined ? message : `${message} ${hint}`;
   return { code, level, message: text, file: place.file ?? file, line: place.line, column: place.column };
 }
 

@@ -33,10 +33,10 @@ function runSet(
   io: Io,
 ): Promise<ExitCode> {
   const [table = "", field, ...more] = named.split(".");
-  if (field === undefined || more.length > 0) throw new CliError(`"${named}" is no field: write TABLE.FIELD`);
+  if (field === undefined || more.length > 0) throw new CliError(`"${named}" is not a field: write TABLE.FIELD`);
   const level = settingLevels.find((one) => one === text);
   if (level === undefined && text !== "unset")
-    throw new CliError(`"${text}" is no level: write none, view, edit or unset`);
+    throw new CliError(`"${text}" is not a level: write none, view, edit or unset`);
   const { record, reason } = options;
   const change = { kind: "set", person, table, field, level: level ?? null, record, reason } as const;
   return changeRoles(file, change, options, io);

@@ -126,7 +126,7 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
 function rowSecurityScript(portier: Portier, options: SqlOptions, io: Io): string {
   if (options.dialect !== "postgres") {
     throw new CliError(
-      `${options.dialect} has no row security; the rules hold there for the current user through the library`,
+      `row security needs PostgreSQL; with ${options.dialect} the rules hold through the library only`,
     );
   }
   const { migration, removal, warnings } = rowSecurity(portier, {

@@ -126,7 +126,7 @@ export class Records implements Source {
         const wanted = keys.slice(from, from + foundAtOnce);
         const condition = hasAddress(this.#connection, table, wanted);
         const rows = condition === undefined ? [] : await selectRecords(this.#connection, table, condition);
-        // A key such as "01" is no address of the record 1.
+        // A key such as "01" is not an address of the record 1.
         const byAddress = new Map(rows.map((row) => [recordAddress(table, row), row]));
         for (const key of wanted) this.#found.set(ids.get(key) as string, byAddress.get(key));
       }

@@ -260,7 +260,7 @@ function pathOf(value: unknown): string | undefined {
 }
 
 /**
- * Another operand, or a value as a literal of the type that it is compared with. What is no value of it is an error: no
+ * Another operand, or a value as a literal of the type that it is compared with. What is not a value of it is an error: no
  * value may become a part of the condition.
  */
 function sayValue(value: unknown, type: FieldType): string {

@@ -169,7 +169,7 @@ export function jsonFileStore<T extends TableTypes = AnyTables>(
         if (broken !== undefined || !(await check.takes(JSON.stringify(content), digest))) break;
         last = content.version;
       }
-      // What a process that was killed has left to be caught up with is no fault of the record.
+      // What a process that was killed has left to be caught up with is not a fault of the record.
       return check.result(current().state.head, broken);
     },
     watch: async (onChange) => {

@@ -145,7 +145,7 @@ function valueAt(value: unknown, path: ClaimPath): unknown {
   return undefined;
 }
 
-/** A text or a list of texts. What is neither is no list of names, and an error: never silently nothing. */
+/** A text or a list of texts. What is neither is not a list of names, and an error: never silently nothing. */
 function namesAt(payload: JWTPayload, path: ClaimPath | undefined): readonly string[] {
   if (path === undefined) return [];
   const value = valueAt(payload, path);

@@ -26,7 +26,7 @@ export function readCsv(table: Table, text: string): CsvRecords {
     delimiter: ",",
     step: ({ data, errors, meta }) => {
       for (const { message } of errors) problems.push({ ...problem("not-csv", { why: message }), line });
-      // A line that is empty is no record.
+      // A line that is empty is not a record.
       if (data.length > 1 || data[0] !== "") {
         rows.push(data);
         starts.push(line);

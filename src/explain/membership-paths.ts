@@ -88,7 +88,7 @@ export function formatMembershipPath(
 ): string {
   const names = through.length === 0 ? [] : [through.join(" through ")];
   const by = `${assignedBy === undefined ? "" : ` by ${assignedBy}`}${until === undefined ? "" : ` until ${formatInstant(schema, until)}`}`;
-  const given = source === undefined ? [] : [`given in ${source}${by}`];
+  const given = source === undefined ? [] : [`from ${source}${by}`];
   const record = on === undefined ? "" : `${on}: `;
   return `${record}${[...names, ...given].join(", ")}`;
 }

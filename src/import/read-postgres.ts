@@ -31,7 +31,7 @@ const scalars: Readonly<Record<string, FoundType>> = {
 
 const remarks: Readonly<Record<string, string>> = {
   bpchar: "is padded with spaces, which count when it is compared",
-  timestamp: "is no instant without a zone; make it timestamptz",
+  timestamp: "is not an instant without a zone; make it timestamptz",
   citext: "holds for equal what rules do not; make it text",
   float4: "is not exact; make it numeric",
   float8: "is not exact; make it numeric",

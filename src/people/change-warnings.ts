@@ -1,7 +1,7 @@
 import type { Source } from "../conditions/source.js";
 import { True } from "../conditions/truth.js";
 import { knownBy } from "../rules/actions.js";
-import { type Facts, type MistakeCode, PortierError } from "../schema/problems.js";
+import { type ErrorCode, type Facts, PortierError } from "../schema/problems.js";
 import type { Role } from "../schema/schema.js";
 import type { AssignedRole } from "../session/assigned-roles.js";
 import { internals } from "../session/internals.js";
@@ -22,7 +22,7 @@ import { affectedPerson, type RoleChange } from "./role-change.js";
 export interface ChangeWarning {
   /** What to confirm it by: stable for as long as it says the same. */
   readonly id: string;
-  readonly code: MistakeCode;
+  readonly code: ErrorCode;
   readonly message: string;
 }
 
@@ -133,7 +133,7 @@ export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarn
   ];
 }
 
-export function warning<C extends MistakeCode>(code: C, facts: Facts<C>, about: readonly string[]): ChangeWarning {
+export function warning<C extends ErrorCode>(code: C, facts: Facts<C>, about: readonly string[]): ChangeWarning {
   const { message } = assignmentProblem(code, facts);
   return { id: [code, ...about].join(" "), code, message };
 }

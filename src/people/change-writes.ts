@@ -30,7 +30,7 @@ export class ChangeWrites {
     const { kept, assigner } = this.#context;
     // Whoever acts for another does not come by more for themselves.
     const isOwn = assigner.actedBy !== undefined && "person" in change && change.person === assigner.actedBy;
-    if (isOwn && change.kind !== "revoke") refuse("not-while-acting", { what: "give themselves anything" });
+    if (isOwn && change.kind !== "revoke") refuse("not-while-acting", { what: "assign anything to yourself" });
     switch (change.kind) {
       case "assign":
         return [this.#assign(change)];
@@ -154,10 +154,10 @@ export class ChangeWrites {
 
   #delegate(change: ChangeOf<"delegate">): StoredWrite {
     const { person, actedBy } = this.#context.assigner;
-    if (actedBy !== undefined) refuse("not-while-acting", { what: "let somebody act" });
+    if (actedBy !== undefined) refuse("not-while-acting", { what: "delegate" });
     const of = change.of ?? person;
     const [ofKey, toKey] = [this.#activePerson(of), this.#activePerson(change.to)];
-    if (of === change.to) refuse("period-is-over", { what: "acting for oneself" });
+    if (of === change.to) refuse("period-is-over", { what: "a delegation to oneself" });
     const without = change.without ?? [];
     for (const name of without) {
       if (!this.#context.schema.roles.has(name))

@@ -51,7 +51,7 @@ export interface GridRows {
  * Rows of a grid in a database, with the protections of its cells: both move in one transaction, so no row is ever judged by
  * protections that stand elsewhere. Ranges that are written in rules stay where they are.
  *
- * @throws PortierError (`wrong-call`) for a table that is no grid with `protections: true`.
+ * @throws PortierError (`wrong-call`) for a table that is not a grid with `protections: true`.
  *
  * @example
  * const rows = gridRows(portier, pgConnection(pool), "plan").as("s-001");
@@ -66,7 +66,7 @@ export function gridRows<T extends TableTypes = AnyTables>(
   const table = portier.schema.tables.get(name);
   if (table?.grid?.protections !== true) {
     throw portierError("wrong-call", {
-      what: `"${name}" is no grid whose cells are protected as data`,
+      what: `"${name}" is not a grid whose cells are protected as data`,
       hint: 'add "protections: true" to its grid',
     });
   }
@@ -212,7 +212,7 @@ class RowsOfOne implements GridRows {
 
   #checkRow(row: number): void {
     if (isPlace(row) && Number.isInteger(row) && row < farBelow) return;
-    throw portierError("wrong-call", { what: `${row} is no row`, hint: "rows are whole numbers from 1" });
+    throw portierError("wrong-call", { what: `${row} is not a row`, hint: "rows are whole numbers from 1" });
   }
 }
 

@@ -79,7 +79,7 @@ export function addRange(document: DocumentInput, tableName: string, added: NewR
   const { name, range, effect, to, note } = added;
   const table = tableOf(document, tableName);
   if (table?.grid === undefined) {
-    throw portierError("wrong-call", { what: `"${tableName}" is no grid`, hint: "name a table that has one" });
+    throw portierError("wrong-call", { what: `"${tableName}" is not a grid`, hint: "name a table that has one" });
   }
   if (Object.hasOwn(table.ranges ?? {}, name) || Object.hasOwn(table.rules ?? {}, name)) {
     throw portierError("wrong-call", { what: `"${tableName}" has a "${name}" already`, hint: "choose another name" });
@@ -176,7 +176,7 @@ function readRange(text: string): string {
   const range = parseRange(text.trim());
   if (range !== undefined) return printRange(range);
   throw portierError("wrong-call", {
-    what: `"${text}" is no cell range`,
+    what: `"${text}" is not a cell range`,
     hint: "write B2:F40, C7, G:G, 2:2, A2:E or H:",
   });
 }

@@ -89,7 +89,7 @@ function moveCells(extent: WrittenCells, keep: (text: string) => string | undefi
 }
 
 /**
- * The moved range, the text itself where it is no range, or undefined where nothing is left. `lose` is told of all of it,
+ * The moved range, the text itself where it is not a range, or undefined where nothing is left. `lose` is told of all of it,
  * or of what was moved out.
  */
 function moveText(text: string, change: SheetChange, lose: (part: string) => void): string | undefined {

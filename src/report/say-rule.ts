@@ -85,7 +85,7 @@ function sayEntries(entries: readonly Who[]): string {
   return listed([...others, ...(named.length === 0 ? [] : [`whoever is ${listed(named, "or")}`])], "or");
 }
 
-/** `keeper or at most 2 levels below one`; undefined for what is no line. */
+/** `keeper or at most 2 levels below one`; undefined for what is not a line. */
 function sayLine(text: string): string | undefined {
   const line = readLine(text);
   return line && `${line.of} or ${sayDistance(line)} one`;

@@ -7,22 +7,22 @@ import type { WarningCode } from "./warning-messages.js";
 export type Path = readonly (string | number)[];
 
 /** The stable codes of {@link Problem}. */
-export type ProblemCode = MistakeCode | WarningCode;
+export type ProblemCode = ErrorCode | WarningCode;
 
-/** What is wrong, and not only doubted. */
-export type MistakeCode = keyof Messages;
+/** The codes of errors. */
+export type ErrorCode = keyof Messages;
 
 type Messages = typeof messages & typeof assignmentMessages;
 
-/** The facts that a code's sentence is made from. */
-export type Facts<C extends MistakeCode> = Parameters<Messages[C]>[0];
+/** The facts that a code's message is made from. */
+export type Facts<C extends ErrorCode> = Parameters<Messages[C]>[0];
 
 /** One thing that is wrong, with its place. */
 export interface Problem {
   readonly code: ProblemCode;
-  /** A sentence without capital and full stop: `table "objects" has no field "titel"`. */
+  /** What is wrong: `Table "objects" has no field "titel".` */
   readonly message: string;
-  /** The next step: `did you mean "title"?` */
+  /** What to do: `Did you mean "title"?` */
   readonly hint?: string;
   /** Keys and indexes from the document's root, e.g. `["tables", "objects", "key"]`. */
   readonly path: Path;
@@ -61,26 +61,37 @@ type Sentences = typeof callMessages;
 
 let sentences: Sentences | undefined;
 
-/** The sentences load apart: a bundle of functions leaves them out, unless it takes them in by `portier/messages`. */
+/** The messages load apart: a bundle of functions leaves them out, unless it imports `portier/messages`. */
 export function sayBy(loaded: Sentences): void {
   sentences = loaded;
 }
 
-/** A {@link PortierError} for a call. Where the sentences are left out, its message is the names and values of the facts. */
+/** A {@link PortierError} for a call. Where the messages are left out, it has the names and values of the facts instead. */
 export function portierError<C extends CallCode>(code: C, facts: Facts<C>, path: Path = []): PortierError {
   const say = sentences?.[code] as ((facts: Facts<C>) => readonly [message: string, hint?: string]) | undefined;
   const [message, hint] = say?.(facts) ?? [Object.values(facts).filter(isName).join(", ")];
-  return new PortierError([{ code, message, ...(hint === undefined ? {} : { hint }), path }]);
+  const told = hint === undefined ? {} : { hint: sentence(hint) };
+  return new PortierError([{ code, message: say === undefined ? message : sentence(message), ...told, path }]);
 }
 
-/** `museum.portier.yaml:41:17  unknown-field  table "objects" has no field "titel"; did you mean "title"?` */
+/** A capital where the text begins with a plain word (a file, a key or a name stays as it is), and a full stop. */
+export function sentence(text: string): string {
+  const begun = /^[a-z]+,?(?= |$)/.test(text) ? `${text.charAt(0).toUpperCase()}${text.slice(1)}` : text;
+  return /[.?!:]$/.test(begun) ? begun : `${begun}.`;
+}
+
+/** What is wrong and what to do, as one text: `Table "objects" has no field "titel". Did you mean "title"?` */
+export function problemText({ message, hint }: Pick<Problem, "message" | "hint">): string {
+  return hint === undefined ? message : `${message} ${hint}`;
+}
+
+/** `museum.portier.yaml:41:17  unknown-field  Table "objects" has no field "titel". Did you mean "title"?` */
 export function formatProblem(one: Problem): string {
   const place =
     one.line === undefined
       ? [one.file, formatPath(one.path)].filter(Boolean).join(" ")
       : `${one.file ?? "document"}:${one.line}:${one.column ?? 1}`;
-  const text = one.hint === undefined ? one.message : `${one.message}; ${one.hint}`;
-  return [place, one.code, text].filter((part) => part !== "").join("  ");
+  return [place, one.code, problemText(one)].filter((part) => part !== "").join("  ");
 }
 
 function isName(fact: unknown): fact is string {

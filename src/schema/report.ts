@@ -1,6 +1,6 @@
 import type { Said } from "./call-messages.js";
 import { messages } from "./messages.js";
-import type { Facts, Path, Problem, ProblemCode } from "./problems.js";
+import { type Facts, type Path, type Problem, type ProblemCode, sentence } from "./problems.js";
 
 /** A code of documents, data and calls. */
 type OwnCode = keyof typeof messages;
@@ -11,12 +11,12 @@ export function problem<C extends OwnCode>(code: C, facts: Facts<C>, path: Path 
   return problemSaying(code, say(facts), path, offset);
 }
 
-/** The only place where a sentence meets a code. */
+/** The only place where a message meets a code. */
 export function problemSaying(code: ProblemCode, [message, hint]: Said, path: Path = [], offset?: number): Problem {
   return {
     code,
-    message,
-    ...(hint === undefined ? {} : { hint }),
+    message: sentence(message),
+    ...(hint === undefined ? {} : { hint: sentence(hint) }),
     path,
     ...(offset === undefined ? {} : { offset }),
   };

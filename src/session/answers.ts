@@ -28,7 +28,7 @@ export class Answers {
   readonly #permits = new Map<string | undefined, Yes>();
   readonly #reach = new Map<string | undefined, Reach>();
 
-  /** @throws PortierError for a word that is no action of the table. */
+  /** @throws PortierError for a word that is not an action of the table. */
   constructor(plan: TableGates & Names, name: ActionName) {
     this.#plan = plan;
     this.#name = name;

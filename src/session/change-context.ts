@@ -15,6 +15,6 @@ export interface ChangeContext {
   readonly standard: SessionParts["standard"];
   /** Judges changes of records that roles come from; undefined where none do. */
   readonly roles: RoleGuard | undefined;
-  /** Reads what is proposed: that may be anything, it is judged and checked, but it is no bad data of the application. */
+  /** Reads what is proposed: that may be anything, it is judged and checked, but it is not bad data of the application. */
   readonly later: Reading;
 }

@@ -113,5 +113,5 @@ export function checkOptions(given: unknown): ChangeOptions {
     Object.keys(more).length === 0;
   if (isRight) return given as ChangeOptions;
   const hint = 'give { mode: "strict" or "lenient", confirmed: [rule addresses] }';
-  throw portierError("wrong-call", { what: "these are no options of a change", hint });
+  throw portierError("wrong-call", { what: "these are not options of a change", hint });
 }

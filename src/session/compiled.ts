@@ -84,7 +84,7 @@ export function rulesetFrom(document: CompiledDocument): Ruleset {
   const table = (name: string) => {
     const found = tables.get(name);
     if (found === undefined)
-      throw portierError("wrong-call", { what: `"${name}" is no table of it`, hint: "make it anew" });
+      throw portierError("wrong-call", { what: `"${name}" is not a table of it`, hint: "make it anew" });
     return found;
   };
   const schema: Schema = {
@@ -110,7 +110,7 @@ export function rulesetFrom(document: CompiledDocument): Ruleset {
 }
 
 function problemOf(document: CompiledDocument): string | undefined {
-  if (document?.portier !== "compiled 1") return "this is no compiled document of this version";
+  if (document?.portier !== "compiled 1") return "this is not a compiled document of this version";
   const { tables, parts } = document;
   return document.check === checksumOf({ tables, parts })
     ? undefined

@@ -40,7 +40,7 @@ export function conditionOf(gates: TableGates, tree: ActionTree): Expression {
     case "made":
       return and([conditionOf(gates, tree.act), conditionOf(gates, tree.next)]);
     case "source":
-      throw new TypeError("what a lookup leads to is no condition on the record");
+      throw new TypeError("what a lookup leads to is not a condition on the record");
     default:
       return tree satisfies never;
   }

@@ -113,7 +113,7 @@ function newForm(table: Table, standard: Row, attempt: (field?: Field) => Decisi
   const act = attempt();
   const fields = table.fields.map((field) => {
     const decision = attempt(field);
-    // To who may make a record, what it would hold anyway is no secret; a sensitive default stays hidden all the same.
+    // To who may make a record, what it would hold anyway is not secret; a sensitive default stays hidden all the same.
     const isSeen = act.permitted && Object.hasOwn(standard, field.name) && (!field.sensitive || decision.permitted);
     return formField(field, decision, isSeen, standard[field.name], choices);
   });

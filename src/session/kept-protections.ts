@@ -142,7 +142,7 @@ export function protectionIn(schema: Schema, kept: Table, row: Row): KeptProtect
   const rangesIn = (name: string) =>
     list(name).map((written): CellRange => {
       const range = parseRange(written);
-      if (range === undefined) throw bad(`"${written}" is no cell range`);
+      if (range === undefined) throw bad(`"${written}" is not a cell range`);
       return range;
     });
   const table = schema.tables.get(text("table"));

@@ -5,7 +5,7 @@ import { Portier } from "./portier.js";
 /**
  * Opens a document that was compiled before: the same answers as from the document itself.
  *
- * @throws PortierError (`wrong-call`) for what is no compiled document of this version, and for one that is damaged.
+ * @throws PortierError (`wrong-call`) for what is not a compiled document of this version, and for one that is damaged.
  */
 export function openCompiled<T extends TableTypes = AnyTables>(document: CompiledDocument): Portier<T> {
   return new Portier<T>(rulesetFrom(document));

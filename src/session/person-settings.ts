@@ -200,7 +200,7 @@ function recordIn({ record }: SettingSource, table: Table, row: Row, bad: (what:
           table.key.map(({ type }) => type),
           String(value),
         );
-  if (key === undefined) throw bad(`${JSON.stringify(raw)} is no key of "${table.name}"`);
+  if (key === undefined) throw bad(`${JSON.stringify(raw)} is not a key of "${table.name}"`);
   return joinAddress(key);
 }
 

@@ -187,7 +187,7 @@ export class TablePlan implements TableGates {
     return this.answers(action).decide(fieldName);
   }
 
-  /** @throws PortierError for a word that is no action of the table. */
+  /** @throws PortierError for a word that is not an action of the table. */
   checkAction(name: unknown) {
     const action = typeof name === "string" ? actionOf(this.table, name) : undefined;
     if (action !== undefined) return action;

@@ -7,7 +7,7 @@ import type { Scalar } from "../schema/scalar.js";
 import type { Diagnostic } from "./session-options.js";
 
 /**
- * A source whose answers are looked at: an object that is no record, such as a promise, would pass for one that anybody
+ * A source whose answers are looked at: an object that is not a record, such as a promise, would pass for one that anybody
  * with an unconditional permit knows of.
  */
 function checkedSource(source: Source): Source {
@@ -46,7 +46,9 @@ export function firstOnConsole(): (diagnostic: Diagnostic) => void {
     isSaid = true;
     const { console } = globalThis as { readonly console?: { warn(text: string): void } };
     const what = kind === "fault" ? "a question was denied because answering it failed" : "bad data";
-    console?.warn(`Portier, ${what}: ${message}. More of this session is not told: give it a "report" to hear of all.`);
+    console?.warn(
+      `Portier, ${what}: ${message}. Further diagnostics of this session are not printed: pass "onDiagnostic" to receive all of them.`,
+    );
   };
 }
 

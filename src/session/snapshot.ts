@@ -61,7 +61,7 @@ export interface SnapshotOptions {
  * Opens a snapshot in a browser: the same questions get the same answers as from the session it was made of. What the
  * answers are worth is for the server to say: it judges every change again.
  *
- * @throws PortierError (`wrong-call`) for what is no snapshot of this version, for one that is damaged, made by other rules than
+ * @throws PortierError (`wrong-call`) for what is not a snapshot of this version, for one that is damaged, made by other rules than
  * `version` says, or past its end.
  */
 export function openSnapshot(snapshot: Snapshot, options: SnapshotOptions = {}): Session {
@@ -99,7 +99,7 @@ export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): Session
 }
 
 export function problemOf(snapshot: Snapshot, version: string | undefined): string | undefined {
-  if (snapshot?.portier !== "snapshot 4") return "this is no snapshot of this version";
+  if (snapshot?.portier !== "snapshot 4") return "this is not a snapshot of this version";
   const { check, expiresAt, ...content } = snapshot;
   if (check !== snapshotChecksum({ ...content, expiresAt }))
     return "this snapshot is damaged: it is not as it was made";

@@ -49,7 +49,7 @@ interface SmallField {
  *
  * @throws Error where rules of these tables ask for more than the record's own fields: through references, of other records,
  * for patterns, shifted days, decimals, instants, cells, lookups or references made of several fields. Then use
- * {@link openSnapshot}. Also for what is no snapshot, one that is damaged, or past its end.
+ * {@link openSnapshot}. Also for what is not a snapshot, one that is damaged, or past its end.
  *
  * @example
  * const session = openSmall(await response.json(), ["objects"]);

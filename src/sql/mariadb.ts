@@ -159,11 +159,11 @@ function decimalOf(value: Scalar): string {
 }
 
 function elementOf({ element, label }: FieldType): FieldType {
-  if (element === undefined) throw new TypeError(`${label} is no list`);
+  if (element === undefined) throw new TypeError(`${label} is not a list`);
   return element;
 }
 
-/** An error about a text that is no JSON would fail the whole statement; such a list has no elements. */
+/** An error about a text that is not JSON would fail the whole statement; such a list has no elements. */
 function elements(column: Fragment): Fragment {
   const v = "v longtext character set utf8mb4 collate utf8mb4_nopad_bin path '$'";
   return sql`json_table(case when json_valid(${column}) then ${column} else '[]' end, '$[*]' columns (n for ordinality, ${raw(v)}))`;

@@ -39,7 +39,7 @@ export const sqlite: Dialect = {
       case "decimal":
         return isDecimal(column);
       case "date":
-        // date() corrects what is no day of the calendar, and gives null for what is no date.
+        // date() corrects what is not a day of the calendar, and gives null for what is not a date.
         return sql`(coalesce(date(${column}), '') = ${column} and ${column} >= '0001')`;
       case "timestamp":
         return isInstant(column);
@@ -188,13 +188,13 @@ function magnitude(value: Fragment): Fragment {
   return sql`(printf('%06d', length(${whole})) || ${whole} || '.' || ${fraction})`;
 }
 
-/** An error about a text that is no JSON would fail the whole statement; such a list has no elements. */
+/** An error about a text that is not JSON would fail the whole statement; such a list has no elements. */
 function elements(column: Fragment): Fragment {
   return sql`json_each(case when json_valid(${column}) then ${column} else '[]' end)`;
 }
 
 function elementOf({ element, label }: FieldType): FieldType {
-  if (element === undefined) throw new TypeError(`${label} is no list`);
+  if (element === undefined) throw new TypeError(`${label} is not a list`);
   return element;
 }
 

@@ -20,7 +20,7 @@ export interface Member {
  * Who of some people holds a role (a scoped one, on any record) or is in a group, and through what, in the order of the
  * people. Whoever is not active holds nothing.
  *
- * @throws PortierError for a name that is no role and no group.
+ * @throws PortierError for a name that is not a role and no group.
  */
 export function membersOf(portier: Portier, people: readonly Viewer[], name: string): Member[] {
   const ruleset = internals(portier).ruleset;

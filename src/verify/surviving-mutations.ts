@@ -12,7 +12,7 @@ import { type Mutation, mutationsOf } from "./mutations.js";
 import { ruleDifferences } from "./rule-differences.js";
 import type { Viewer } from "./viewers.js";
 
-/** A mistake that no expectation notices. */
+/** A mutation of the rules that no expectation detects. */
 export interface SurvivingMutation {
   readonly mutation: Mutation;
   /** `other`: nobody gains or loses on the records as they are, but what a change may lead to is different. */
@@ -24,13 +24,13 @@ export interface SurvivingMutation {
 }
 
 export interface MutationRun {
-  /** How many mistakes were tried. */
+  /** How many mutations were tried. */
   readonly tried: number;
-  readonly noticed: number;
-  /** Mistakes that change nothing for anybody on the records at hand: no expectation could notice them here. */
-  readonly without: readonly Mutation[];
-  /** The worst first. */
-  readonly unnoticed: readonly SurvivingMutation[];
+  readonly detected: number;
+  /** Mutations that change nothing for anybody on the records at hand: no expectation could detect them. */
+  readonly equivalent: readonly Mutation[];
+  /** Those that no expectation detects, the worst first. */
+  readonly survived: readonly SurvivingMutation[];
 }
 
 export interface MutationOptions {
@@ -40,16 +40,16 @@ export interface MutationOptions {
   /** Everybody under a document. */
   readonly viewers: (portier: Portier) => readonly Viewer[];
   readonly records: (table: string) => Iterable<Row>;
-  /** Told of each mistake that was tried. */
-  readonly onTried?: (tried: number, all: number) => void;
+  /** Called after each mutation. */
+  readonly onProgress?: (tried: number, all: number) => void;
 }
 
 /**
- * Changes the rules one small step at a time and says which changes no expectation notices, those by which most becomes
- * visible first. Expectations that are not met by the document as it is notice nothing.
+ * Changes the rules one small step at a time and says which changes no expectation detects, those by which most becomes
+ * visible first. Expectations that fail for the document as it is detect nothing.
  */
 export function survivingMutations(document: DocumentInput, portier: Portier, options: MutationOptions): MutationRun {
-  const met = new Set(
+  const passing = new Set(
     openResults(portier, options)
       .filter(({ passed }) => passed)
       .map(idOf),
@@ -61,24 +61,24 @@ export function survivingMutations(document: DocumentInput, portier: Portier, op
     const changed = compiled(mutation.document);
     return changed === undefined ? [] : [{ mutation, changed }];
   });
-  const unnoticed: SurvivingMutation[] = [];
-  const without: Mutation[] = [];
-  let noticed = 0;
+  const survived: SurvivingMutation[] = [];
+  const equivalent: Mutation[] = [];
+  let detected = 0;
   for (const [index, { mutation, changed }] of mutations.entries()) {
-    options.onTried?.(index + 1, mutations.length);
+    options.onProgress?.(index + 1, mutations.length);
     if (
       openResults(changed, options, bearing.on(changed, mutation.table)).some(
-        (result) => !result.passed && met.has(idOf(result)),
+        (result) => !result.passed && passing.has(idOf(result)),
       )
     ) {
-      noticed++;
+      detected++;
       continue;
     }
     const viewers = options.viewers(changed);
     const differences = diffAccess(before, viewers, new ComparedRecords(options.records, compared));
     // What a change may lead to shows on no record as it is.
     if (differences.length === 0 && !ruleDifferences(before, viewers).some(({ isTentative }) => isTentative)) {
-      without.push(mutation);
+      equivalent.push(mutation);
       continue;
     }
     const lines = differences.flatMap(({ persons, gains }) => gains.map((gain) => ({ persons, gain })));
@@ -86,10 +86,10 @@ export function survivingMutations(document: DocumentInput, portier: Portier, op
       persons.length * Math.max(1, gain.records ?? 1) * Math.max(1, gain.fields.length) * gain.actions.length;
     const gained = lines.reduce((sum, line) => sum + weight(line), 0);
     const kind = gained > 0 ? "gain" : differences.length > 0 ? "loss" : "other";
-    unnoticed.push({ mutation, kind, gained, samples: [...lines].sort((a, b) => weight(b) - weight(a)).slice(0, 3) });
+    survived.push({ mutation, kind, gained, samples: [...lines].sort((a, b) => weight(b) - weight(a)).slice(0, 3) });
   }
-  unnoticed.sort((a, b) => b.gained - a.gained);
-  return { tried: mutations.length, noticed, without, unnoticed };
+  survived.sort((a, b) => b.gained - a.gained);
+  return { tried: mutations.length, detected, equivalent, survived };
 }
 
 /**
@@ -134,7 +134,7 @@ function idOf({ path, what }: { readonly path: readonly unknown[]; readonly what
   return JSON.stringify([path, what]);
 }
 
-/** A document that is no document any more is no mistake that could go unnoticed. */
+/** A mutation that does not compile cannot survive. */
 function compiled(document: DocumentInput): Portier | undefined {
   try {
     return compile(document);

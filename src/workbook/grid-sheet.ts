@@ -11,7 +11,7 @@ import type { SheetProtection } from "./sheet-protection.js";
 /**
  * A grid's records as a sheet that is locked for one person where they may not edit it: for `writeSheetProtection`.
  *
- * @throws PortierError (`wrong-call`) for a table that is no grid.
+ * @throws PortierError (`wrong-call`) for a table that is not a grid.
  */
 export function lockedFor<T extends TableTypes = AnyTables>(
   session: Session<T>,
@@ -20,7 +20,7 @@ export function lockedFor<T extends TableTypes = AnyTables>(
 ): Omit<SheetProtection, "sheet"> {
   const { grid } = internals(session).plan.of(table).table;
   if (grid === undefined)
-    throw portierError("wrong-call", { what: `"${table}" is no grid`, hint: "name a table that is one" });
+    throw portierError("wrong-call", { what: `"${table}" is not a grid`, hint: "name a table that is one" });
   const asked = session as unknown as Session;
   const open = new CellRuns();
   for (const record of records) {

@@ -81,7 +81,7 @@ export function writeSheetProtection(
 
 function readCells(text: string): CellRange {
   const range = parseRange(text);
-  if (range === undefined) throw badWorkbook(`"${text}" is no cell range`);
+  if (range === undefined) throw badWorkbook(`"${text}" is not a cell range`);
   return range;
 }
 

@@ -45,7 +45,7 @@ it("says which version it is", () => {
 describe("portier lint", () => {
   it("finds nothing to say about the museum", () => {
     const ran = portierCli(["lint", museumFile, "--data", museumData, "--at", "2026-11-24"]);
-    expect(ran).toEqual({ code: 0, out: `right  ${museumFile}: no error, no doubt\n`, err: "" });
+    expect(ran).toEqual({ code: 0, out: `ok  ${museumFile}: no errors, no warnings\n`, err: "" });
   });
 
   it("says every doubt with its place, and ends with 1", () => {
@@ -53,7 +53,7 @@ describe("portier lint", () => {
     expect(ran.code).toBe(1);
     const lines = ran.out.trim().split("\n");
     expect(lines.map((line) => line.replace(folder, "").split("  ").slice(0, 3).join(" "))).toEqual([
-      expect.stringMatching(/^doubt .doubtful.portier.yaml:3:\d+ unused-role$/),
+      expect.stringMatching(/^warning .doubtful.portier.yaml:3:\d+ unused-role$/),
       expect.stringMatching(/:5:3 table-without-rules$/),
       expect.stringMatching(/:12:\d+ sensitive-for-anyone$/),
       expect.stringMatching(/:14:\d+ condition-never-true$/),
@@ -75,7 +75,7 @@ describe("portier lint", () => {
     const ran = portierCli(["lint", wrong]);
     expect(ran.code).toBe(2);
     expect(ran.out.match(/error {2}/g)).toHaveLength(4);
-    expect(ran.out).toMatch(/unknown-key {2}table "t" knows no key "kee"; did you mean "key"\?/);
+    expect(ran.out).toMatch(/unknown-key {2}Unknown key "kee" in table "t". Did you mean "key"\?/);
   });
 });
 
@@ -179,7 +179,7 @@ describe("what lint writes for tools", () => {
 
   it("doubts rules on which no expectation bears", () => {
     const words = ["lint", museumFile, "--untested", "--at", "2026-11-24"];
-    expect(portierCli(words)).toMatchObject({ code: 0, out: expect.stringContaining("no error, no doubt") });
+    expect(portierCli(words)).toMatchObject({ code: 0, out: expect.stringContaining("no errors, no warnings") });
     // In another year all exhibitions have opened, so that no expectation asks about one that has not.
     const later = portierCli(["lint", museumFile, "--untested", "--at", "2028-02-01"]);
     expect(later.out).toMatch(/untested-rule .*"leads-set-the-dates"/);
@@ -364,25 +364,25 @@ describe("portier sql", () => {
 
 describe("a call that is wrong says so, names what is nearest, and ends with 2", () => {
   it.each([
-    [["lint", "none.yaml"], /file-missing {2}cannot read none.yaml: there is no such file/],
+    [["lint", "none.yaml"], /file-missing {2}Cannot read none.yaml: there is no such file/],
     [["lint", folder], /file-missing .*it is a folder/],
     [["matrix", museumFile, "--data", "nowhere"], /file-missing .*nowhere/],
     [["matrix", museumFile, "--by", "tables"], /--by takes people, roles or groups, not "tables"/],
-    [["matrix", museumFile, "--table", "object"], /unknown-table .*did you mean "objects"/],
-    [["show", museumFile, "obects"], /unknown-table .*did you mean "objects"/],
-    [["show", museumFile, "objects", "--as", "s-03"], /unknown-person .*did you mean "s-003"/],
-    [["show", museumFile, "objects", "--fields", "titel"], /unknown-field .*did you mean "title"/],
-    [["members", museumFile, "keepr"], /unknown-who .*did you mean "keeper"/],
-    [["sql", museumFile, "--row-security", "--dialect", "sqlite"], /sqlite has no row security/],
+    [["matrix", museumFile, "--table", "object"], /unknown-table .*Did you mean "objects"/],
+    [["show", museumFile, "obects"], /unknown-table .*Did you mean "objects"/],
+    [["show", museumFile, "objects", "--as", "s-03"], /unknown-person .*Did you mean "s-003"/],
+    [["show", museumFile, "objects", "--fields", "titel"], /unknown-field .*Did you mean "title"/],
+    [["members", museumFile, "keepr"], /unknown-who .*Did you mean "keeper"/],
+    [["sql", museumFile, "--row-security", "--dialect", "sqlite"], /Row security needs PostgreSQL/],
     [["sql", museumFile, "objects", "--remove"], /belong to --row-security/],
     [["sql", museumFile, "objects", "--reader", "r"], /belong to --row-security/],
     [["show", museumFile, "objects", "--limit", "few"], /--limit takes a whole number/],
-    [["explain", museumFile, "veiw", "objects"], /unknown-action .*did you mean "view"/],
+    [["explain", museumFile, "veiw", "objects"], /unknown-action .*Did you mean "view"/],
     [
       ["explain", museumFile, "view", "objects", "BM-SH-1"],
-      /unknown-record {2}table "objects" has no record "BM-SH-1"/,
+      /unknown-record {2}Table "objects" has no record "BM-SH-1"/,
     ],
-    [["explain", museumFile, "view", "objects", "BM-SH-0001", "shef"], /unknown-field .*did you mean "shelf"/],
+    [["explain", museumFile, "view", "objects", "BM-SH-0001", "shef"], /unknown-field .*Did you mean "shelf"/],
     [["show", museumFile, "objects", "--at", "today"], /bad-value {2}"at" must be a date/],
     [["show", museumFile, "objects", "--request", "site"], /--request takes NAME=VALUE/],
     [["show", museumFile, "objects", "--request", "site=north"], /unknown-request/],
@@ -401,7 +401,7 @@ describe("a call that is wrong says so, names what is nearest, and ends with 2",
 describe("the executable", () => {
   it("says what to do first when it is called alone", () => {
     const out = execFileSync("node", ["dist/cli/main.js"], { encoding: "utf8" });
-    expect(out).toMatch(/First steps:\n {2}portier lint/);
+    expect(out).toMatch(/First steps:\n {2}portier import/);
   });
 
   it("gives results on one stream, remarks on the other, and its exit code", () => {

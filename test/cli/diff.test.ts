@@ -163,7 +163,7 @@ describe("a change of the rules", () => {
     );
     expect(portierCli(["diff", `HEAD~9:${file}`, file])).toMatchObject({
       code: 2,
-      err: expect.stringContaining("git does not have"),
+      err: expect.stringContaining("Git does not have"),
     });
     expect(portierCli(["diff", join(folder, "none.yaml"), file]).code).toBe(2);
     expect(portierCli(["diff", file, file, "--accept", join(folder, "none")])).toMatchObject({ code: 2 });

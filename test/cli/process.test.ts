@@ -86,7 +86,7 @@ describe("long work", () => {
 
 describe("the inspector's server", () => {
   async function open(file: string): Promise<{ address: string; child: ChildProcess }> {
-    const child = spawn("node", ["dist/cli/main.js", "open", file, "--no-browser"]);
+    const child = spawn("node", ["dist/cli/main.js", "inspect", file, "--no-browser"]);
     const address = await new Promise<string>((resolve) =>
       child.stdout.on("data", (part) => {
         const [found] = /http:\S+/.exec(String(part)) ?? [];

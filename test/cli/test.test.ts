@@ -31,7 +31,7 @@ beforeAll(() => {
 describe("expectations", () => {
   it("of the museum are met", () => {
     const ran = run();
-    expect(ran.out).toMatch(/^\d{4} met, 0 not met\n$/);
+    expect(ran.out).toMatch(/^\d{4} passed, 0 failed\n$/);
     expect(ran.code).toBe(0);
   });
 
@@ -45,7 +45,7 @@ describe("expectations", () => {
       /museum\.expect\.yaml:9:\d+ {2}a visitor: view objects\/BM-SH-0003 exactly\n +expected nothing, found accession, title.*\n +the same on 161 more records: BM-SH-0004, BM-SH-0005, /,
     );
     expect(ran.out).toMatch(/\| May a visitor view objects\/BM-SH-0003 accession\?/);
-    expect(ran.out).toMatch(/\n\d+ met, \d+ not met\n$/);
+    expect(ran.out).toMatch(/\n\d+ passed, \d+ failed\n$/);
   });
 
   it.each<[string, string, string]>([
@@ -69,7 +69,7 @@ describe("expectations", () => {
   ])("that are not met say what was found: %s", (_what, check, says) => {
     const ran = expecting(`  - as: s-003\n    on: objects/BM-SH-0001\n    ${check}`);
     expect(ran.out).toContain(says);
-    expect(ran.out).toMatch(/not met {2}.*other\.yaml:4:\d+ {2}s-003: /);
+    expect(ran.out).toMatch(/failed {3}.*other\.yaml:4:\d+ {2}s-003: /);
     expect(ran.code).toBe(1);
   });
 
@@ -82,13 +82,13 @@ describe("expectations", () => {
   });
 
   it.each<[string, RegExp]>([
-    ["- { as: s-003, on: object, may: { view: [title] } }", /:2:\d+ {2}unknown-table .*did you mean "objects"/],
+    ["- { as: s-003, on: object, may: { view: [title] } }", /:2:\d+ {2}unknown-table .*Did you mean "objects"/],
     ["- { as: s-003, on: objects, may: { see: [title] } }", /unknown-action.*"see"/],
-    ["- { as: s-003, on: objects, may: { view: [titel] } }", /unknown-field .*did you mean "title"/],
-    ["- { as: { role: Keeper }, on: objects, may: { view: [title] } }", /unknown-who .*did you mean "keeper"/],
-    ["- { as: { rule: keeper }, on: objects, may: { view: [title] } }", /unknown-key .*did you mean "role"/],
+    ["- { as: s-003, on: objects, may: { view: [titel] } }", /unknown-field .*Did you mean "title"/],
+    ["- { as: { role: Keeper }, on: objects, may: { view: [title] } }", /unknown-who .*Did you mean "keeper"/],
+    ["- { as: { rule: keeper }, on: objects, may: { view: [title] } }", /unknown-key .*Did you mean "role"/],
     ["- { as: s-003, on: { table: objects, where: titel = 'a' }, may: { view: [title] } }", /unknown-field .*"titel"/],
-    ["- { as: s-003, on: objects/a, edit: { label: a }, outcome: refuse }", /unknown-choice .*did you mean "refused"/],
+    ["- { as: s-003, on: objects/a, edit: { label: a }, outcome: refuse }", /unknown-choice .*Did you mean "refused"/],
     ["- { as: s-003, on: objects/a, edit: { label: a }, by: objects/none }", /unknown-rule/],
     ["- { as: s-003, on: objects/a, edit: { label: a }, create: { label: a } }", /one of edit, create and do/],
     ["- { as: s-003, on: objects/a, outcome: refused, may: { view: [title] } }", /given with edit, create or do/],
@@ -126,9 +126,9 @@ describe("expectations", () => {
     expect(some.out).toMatch(
       /partly {2}.* {2}objects\/what-is-on-display-is-public\n +its condition was never false\n +not asked about: .*view label/,
     );
-    expect(some.out).toMatch(/\n65 rules: \d applied, 0 of them exercised in every part\n$/);
+    expect(some.out).toMatch(/\n65 rules: \d covered, 0 of them in every part\n$/);
     const all = run("--coverage");
-    expect(all.out).toMatch(/\n65 rules: 65 applied, 64 of them exercised in every part\n$/);
+    expect(all.out).toMatch(/\n65 rules: 65 covered, 64 of them in every part\n$/);
     expect(all.code).toBe(0);
     // Those that are there in another quarter of the year alone are asked about at that time.
     const today = run(other, "--coverage").out;
@@ -144,7 +144,7 @@ describe("expectations", () => {
     expect(recorded.out).toContain("# s-008, and the same for s-022\n");
     expect(recorded.out).toContain("- { as: s-003, on: objects, count: { list: 400, view: 251, edit: 123, delete: 0,");
     writeFileSync(other, recorded.out);
-    expect(run(other)).toMatchObject({ code: 0, out: expect.stringMatching(/^\d{4} met, 0 not met\n$/) });
+    expect(run(other)).toMatchObject({ code: 0, out: expect.stringMatching(/^\d{4} passed, 0 failed\n$/) });
     // The one in the museum says the same.
     expect(readFileSync(join(museumFolder, "museum.recorded.expect.yaml"), "utf8")).toBe(recorded.out);
   });
@@ -172,7 +172,7 @@ tables:
     };
     const some = asked("  - { as: k, on: things/1, exactly: { view: [id, title] } }");
     expect(some.out).toMatch(
-      /unnoticed {2}.*small\.portier\.yaml:10:\d+ {2}things\/seen: to anyone\n +visitor, g would list, view id, title of 1 things\n/,
+      /survived {2}.*small\.portier\.yaml:10:\d+ {2}things\/seen: to anyone\n +visitor, g would list, view id, title of 1 things\n/,
     );
     expect(some.out).toContain("things/seen: where: contains instead of starts with");
     expect(some.code).toBe(1);
@@ -181,7 +181,7 @@ tables:
     );
     expect(all).toMatchObject({
       code: 0,
-      out: expect.stringMatching(/^7 changes tried: \d noticed, 0 unnoticed, 1 change nothing/),
+      out: expect.stringMatching(/^7 mutations: \d detected, 0 survived, 1 change nothing/),
     });
     expect(all.err).toMatch(/^(?:test --mutate: \d of 7 changes tried\n)*$/);
   });
@@ -219,7 +219,7 @@ tables:
     const list = [{ as: "s-003", on: "objects/BM-SH-0001", mayNot: { view: ["insured_value"] } }];
     writeFileSync(module, `export default ${JSON.stringify({ expectations: list })};\n`);
     const ran = await waitForCli(["test", file, module, "--at", "2026-11-24"]);
-    expect(ran).toMatchObject({ code: 0, out: "1 met, 0 not met\n" });
+    expect(ran).toMatchObject({ code: 0, out: "1 passed, 0 failed\n" });
     writeFileSync(module, "export default { expectations: [{ as: 's-003' }] };\n");
     expect(await waitForCli(["test", file, module])).toMatchObject({
       code: 2,
@@ -251,7 +251,7 @@ tables:
         look();
       });
     try {
-      await until("1 met, 0 not met");
+      await until("1 passed, 0 failed");
       writeFileSync(file, text.replace("where: status = 'on_display'", "where: status <> 'withdrawn'"));
       await until("expected 186, found");
       writeFileSync(file, "portier: 1\ntables: { objects: { kee: id } }\n");

@@ -74,7 +74,7 @@ function mistakes(): void {
   define({
     tables: {
       a: {
-        // @ts-expect-error the key is no field
+        // @ts-expect-error the key is not a field
         key: "idd",
         fields,
       },
@@ -93,7 +93,7 @@ function mistakes(): void {
     tables: {
       a: {
         key,
-        // @ts-expect-error the owner is no field
+        // @ts-expect-error the owner is not a field
         owner: "keeper",
         fields,
       },
@@ -253,7 +253,7 @@ function mistakes(): void {
       a: {
         key,
         grid: {
-          // @ts-expect-error the position is no field
+          // @ts-expect-error the position is not a field
           position: "rw",
         },
         fields,
@@ -266,7 +266,7 @@ function mistakes(): void {
         key,
         grid: {
           position: "id",
-          // @ts-expect-error a column is no field
+          // @ts-expect-error a column is not a field
           columns: ["x"],
         },
         fields,
@@ -283,7 +283,7 @@ function mistakes(): void {
   define({
     people: {
       table: "staff",
-      // @ts-expect-error the manager is no field of the people
+      // @ts-expect-error the manager is not a field of the people
       manager: "boss",
     },
     tables: { staff: { key, fields } },
@@ -369,7 +369,7 @@ function mistakes(): void {
   define({
     roles: {
       a: {
-        // @ts-expect-error the scope is no table
+        // @ts-expect-error the scope is not a table
         scope: "show",
       },
     },
@@ -379,7 +379,7 @@ function mistakes(): void {
     roles: { a: {} },
     groups: {
       g: {
-        // @ts-expect-error a member is no role and no group
+        // @ts-expect-error a member is not a role and no group
         members: ["b"],
       },
     },
@@ -458,7 +458,7 @@ function mistakes(): void {
     objects: {
       r: {
         to: "anyone",
-        // @ts-expect-error the exception is no role
+        // @ts-expect-error the exception is not a role
         except: "hed",
         permit: { view: "all" },
       },
@@ -611,7 +611,7 @@ function mistakes(): void {
     objects: { r: { to: "anyone", where: ({ record }) => record.due.is(null), permit: { view: "all" } } },
   });
   declared.rules({
-    // @ts-expect-error a path leads through a field that is no reference
+    // @ts-expect-error a path leads through a field that is not a reference
     objects: { r: { to: "anyone", where: ({ record }) => record.title.name.is("a"), permit: { view: "all" } } },
   });
   declared.rules({

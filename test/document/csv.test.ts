@@ -72,9 +72,9 @@ describe("records in CSV", () => {
 
   it.each<[string, string, RegExp]>([
     [
-      "a name that is no field",
+      "a name that is not a field",
       "id,name,haed\nx,Ships,\ny,Arms,\n",
-      /departments\.csv:1:1 {2}unknown-field.*did you mean "head"/,
+      /departments\.csv:1:1 {2}unknown-field.*Did you mean "head"/,
     ],
     ["a cell too many", "id,name\nx,Ships,1\n", /departments\.csv:2:1 {2}not-csv {2}.*3 cells under 2 names/],
     ["a quote that does not end", 'id,name\nx,"Ships\n', /departments\.csv:2:1 {2}not-csv/],

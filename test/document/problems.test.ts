@@ -49,37 +49,37 @@ const mistakes: [string, string, RegExp[]][] = [
   [
     "an unknown key",
     `${head}      one: { to: anyone, permits: { view: all } }\n`,
-    [/missing-effect/, /unknown-key.*did you mean "permit"/],
+    [/missing-effect/, /unknown-key.*Did you mean "permit"/],
   ],
   [
     "an unknown key at the top",
     "portier: 1\ntabels: {}\ntables: {}\n",
-    [/^d\.yaml:2:\d+ {2}unknown-key .*did you mean "tables"/],
+    [/^d\.yaml:2:\d+ {2}unknown-key .*Did you mean "tables"/],
   ],
   [
     "an unknown people table",
     "portier: 1\npeople: { table: staf }\ntables: { staff: { key: id, fields: { id: text } } }\n",
-    [/^d\.yaml:2:18 {2}unknown-table .*did you mean "staff"/],
+    [/^d\.yaml:2:18 {2}unknown-table .*Did you mean "staff"/],
   ],
   [
     "an unknown field in a condition",
     rule("{ to: anyone, where: titel = 'a', permit: { view: all } }"),
-    [/^d\.yaml:14:33 {2}unknown-field {2}table "objects" has no field "titel"; did you mean "title"\?$/],
+    [/^d\.yaml:14:33 {2}unknown-field {2}table "objects" has no field "titel". Did you mean "title"\?$/],
   ],
   [
     "an unknown field in an extent",
     rule("{ to: anyone, permit: { view: [title, staus] } }"),
-    [/^d\.yaml:14:50 {2}unknown-field .*did you mean "status"/],
+    [/^d\.yaml:14:50 {2}unknown-field .*Did you mean "status"/],
   ],
   [
     "a role with another capital",
     rule("{ to: [Registrar], permit: { view: all } }"),
-    [/^d\.yaml:14:19 {2}unknown-who {2}"Registrar".*did you mean "registrar"/],
+    [/^d\.yaml:14:19 {2}unknown-who {2}"Registrar".*Did you mean "registrar"/],
   ],
   [
     "an unknown choice value",
     rule("{ to: anyone, where: \"status = 'inn'\", permit: { view: all } }"),
-    [/^d\.yaml:14:43 {2}unknown-choice {2}"inn" is no value of "status"; did you mean "in"/],
+    [/^d\.yaml:14:43 {2}unknown-choice {2}"inn" is not a value of "status". Did you mean "in"/],
   ],
   [
     "a type mismatch",
@@ -88,7 +88,7 @@ const mistakes: [string, string, RegExp[]][] = [
   ],
   ["two effects", rule("{ to: anyone, permit: { view: all }, deny: { view: [title] } }"), [/several-effects/]],
   ["a permit for nobody", rule("{ permit: { view: all } }"), [/missing-to/]],
-  ["an unknown action", rule("{ to: anyone, permit: { veiw: all } }"), [/unknown-action.*did you mean "view"/]],
+  ["an unknown action", rule("{ to: anyone, permit: { veiw: all } }"), [/unknown-action.*Did you mean "view"/]],
   ["yes where fields are meant", rule("{ to: anyone, permit: { view: yes } }"), [/wrong-extent/]],
   [
     "becomes on a view",
@@ -134,9 +134,9 @@ tables:
 `,
     [
       /^d\.yaml:2:\d+ {2}wrong-shape {2}assignments must be true or false/,
-      /^d\.yaml:4:\d+ {2}unknown-role .*did you mean "a"/,
+      /^d\.yaml:4:\d+ {2}unknown-role .*Did you mean "a"/,
       /^d\.yaml:4:\d+ {2}wrong-shape {2}minHolders of role "a" must be a whole number from 0 to 1000, not 1\.5/,
-      /^d\.yaml:4:\d+ {2}unknown-who {2}"head" is no role/,
+      /^d\.yaml:4:\d+ {2}unknown-who {2}"head" is not a role/,
       /^d\.yaml:4:\d+ {2}scoped-role/,
       /^d\.yaml:5:\d+ {2}unscoped-role/,
       /^d\.yaml:5:\d+ {2}include-across-scopes/,
@@ -174,23 +174,23 @@ tables:
   [
     "an unknown include",
     "portier: 1\nroles: { a: { include: [bb] }, bc: {} }\ntables: {}\n",
-    [/unknown-role.*did you mean "bc"/],
+    [/unknown-role.*Did you mean "bc"/],
   ],
   ["a table without key", "portier: 1\ntables: { a: { fields: { id: text } } }\n", [/missing-key.*"key"/]],
   [
     "an unknown key field",
     "portier: 1\ntables: { a: { key: idd, fields: { id: text } } }\n",
-    [/unknown-field.*did you mean "id"/],
+    [/unknown-field.*Did you mean "id"/],
   ],
   [
     "an unknown type",
     "portier: 1\ntables: { a: { key: id, fields: { id: txt } } }\n",
-    [/unknown-type.*did you mean "text"/],
+    [/unknown-type.*Did you mean "text"/],
   ],
   [
     "a reference to nowhere",
     "portier: 1\ntables: { a: { key: id, fields: { id: text, b: { reference: aa } } } }\n",
-    [/unknown-table.*did you mean "a"/],
+    [/unknown-table.*Did you mean "a"/],
   ],
   [
     "a default that does not fit",
@@ -198,13 +198,13 @@ tables:
     [/bad-default/],
   ],
   [
-    "an owner that is no person",
+    "an owner that is not a person",
     "portier: 1\npeople: { table: a }\ntables: { a: { key: id, fields: { id: text } }, b: { key: id, owner: id, fields: { id: text } } }\n",
     [/not-a-person/],
   ],
   ["a time zone that is none", "portier: 1\ntimeZone: Lisbon\ntables: {}\n", [/bad-time-zone/]],
   [
-    "a role's field that is no choice or text",
+    "a role's field that is not a choice or text",
     "portier: 1\npeople: { table: a, roles: n }\ntables: { a: { key: id, fields: { id: text, n: integer } } }\n",
     [/wrong-field-type/],
   ],
@@ -367,8 +367,8 @@ describe("data with mistakes", () => {
       `[{"id":"o-1","status":"on"}]`,
       [/bad-value {2}"status" must be one of in, out, not "on"/],
     ],
-    ["an unknown field", "objects", `[{"id":"o-1","titel":"Bell"}]`, [/unknown-field.*did you mean "title"/]],
-    ["an unknown table", "objekts", "[]", [/unknown-table.*did you mean "objects"/]],
+    ["an unknown field", "objects", `[{"id":"o-1","titel":"Bell"}]`, [/unknown-field.*Did you mean "title"/]],
+    ["an unknown table", "objekts", "[]", [/unknown-table.*Did you mean "objects"/]],
     [
       "several mistakes",
       "objects",

@@ -112,7 +112,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
     await field(keeper, "borrower").fill("The Harbour House");
     await field(keeper, "starts on").fill("2027-03-01");
     await field(keeper, "ends on").fill("2027-05-01");
-    await keeper.getByRole("button", { name: "Make" }).click();
+    await keeper.getByRole("button", { name: "Create" }).click();
     await expect.poll(() => keeper.url()).toMatch(/#\/loans$/);
     await go(keeper, "loans", "l-901");
     await choose(keeper, "status", "requested");
@@ -160,14 +160,14 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
         .setInputFiles({ name: "new.csv", mimeType: "text/csv", buffer: Buffer.from(text) });
     await upload("accession,title,department\nBM-SH-9101,Cleat,ships\nBM-SH-0001,Twice,ships\n");
     const dialog = page.getByRole("dialog");
-    await expect.poll(() => dialog.textContent()).toContain("Nothing was made: 1 of 2 lines are not accepted.");
+    await expect.poll(() => dialog.textContent()).toContain("Nothing was imported: 1 of 2 lines were refused.");
     expect(await dialog.getByRole("row").allTextContents()).toEqual([
       "line 2fine",
       expect.stringContaining("line 3accession"),
     ]);
     await page.keyboard.press("Escape");
     await upload("accession,title,department\nBM-SH-9101,Cleat,ships\nBM-SH-9102,Bollard,ships\n");
-    await expect.poll(() => dialog.textContent()).toContain("2 records were made.");
+    await expect.poll(() => dialog.textContent()).toContain("2 records were imported.");
     await page.keyboard.press("Escape");
     await page.getByRole("textbox", { name: "Search in Objects" }).fill("Bollard");
     await counted(page, 1);
@@ -235,10 +235,10 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
     await expect
       .poll(() => director.getByTestId("asked").textContent())
       .toMatch(/sensitive fields of "objects": shelf, insured_value[\s\S]*on \d+ of \d+ objects/);
-    await director.getByRole("button", { name: "Give it" }).click();
+    await director.getByRole("button", { name: "Assign", exact: true }).click();
     await expect.poll(() => menu(volunteer), { timeout: 5_000 }).toContain("Objects");
-    await director.getByRole("button", { name: "Take registrar from Mateo Brandt" }).click();
-    await director.getByRole("button", { name: "Take it" }).click();
+    await director.getByRole("button", { name: "Revoke registrar from Mateo Brandt" }).click();
+    await director.getByRole("button", { name: "Revoke", exact: true }).click();
     await expect.poll(() => menu(volunteer), { timeout: 5_000 }).toBe("Visit House");
   });
 
@@ -254,9 +254,9 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
     await director.getByRole("button", { name: "What would they gain?" }).click();
     await expect
       .poll(() => director.getByTestId("asked").textContent())
-      .toMatch(/Wren Takeda is given editor of [\s\S]*edit caption, sequence on \d+ of/);
-    await director.getByRole("button", { name: "Give it" }).click();
-    const given = director.getByRole("table", { name: "Given roles" });
+      .toMatch(/Wren Takeda is assigned editor of [\s\S]*edit caption, sequence on \d+ of/);
+    await director.getByRole("button", { name: "Assign", exact: true }).click();
+    const given = director.getByRole("table", { name: "Assigned roles" });
     await expect
       .poll(() => given.textContent())
       .toMatch(new RegExp(`Wren Takedaeditor of ${title}until 2027-06-(?:29|30)Helps with`));
@@ -264,14 +264,14 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
     await director.getByRole("option", { name: "lead", exact: true }).click();
     await expect
       .poll(() => director.getByTestId("asked").textContent())
-      .toMatch(/Wren Takeda is given lead of [\s\S]*instead of editor[\s\S]*edit title/);
-    await director.getByRole("button", { name: "Change it" }).click();
+      .toMatch(/Wren Takeda is assigned lead of [\s\S]*instead of editor[\s\S]*edit title/);
+    await director.getByRole("button", { name: "Change", exact: true }).click();
     await expect
       .poll(() => given.textContent())
       .toMatch(new RegExp(`Wren Takedalead of ${title}until 2027-06-(?:29|30)`));
-    await director.getByRole("button", { name: "Take lead from Wren Takeda" }).click();
+    await director.getByRole("button", { name: "Revoke lead from Wren Takeda" }).click();
     await expect.poll(() => director.getByTestId("asked").textContent()).toContain(`loses lead of ${title}`);
-    await director.getByRole("button", { name: "Take it" }).click();
+    await director.getByRole("button", { name: "Revoke", exact: true }).click();
     await expect.poll(() => given.textContent()).not.toContain("Wren Takeda");
   });
 

@@ -85,7 +85,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s",
         .poll(() => page.locator("#plan-cell").textContent())
         .toBe("B1 q1: locked – The heading is the director's.");
       await cell(page, 3, 1).dblclick();
-      await status(page).toBe("This is not yours to edit.");
+      await status(page).toBe("You may not edit this.");
       expect(await page.locator("[role=gridcell] input").count()).toBe(0);
     },
   );
@@ -179,8 +179,8 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s",
     await button(director, "Delete the row").click();
     await expect
       .poll(() => dialog(director).textContent())
-      .toContain("A1:G1 would not be protected any more: The heading is the director's.");
-    await button(director, "Leave it").click();
+      .toContain("A1:G1 would no longer be protected: The heading is the director's.");
+    await button(director, "Cancel").click();
     await expect.poll(() => names(director)).toContain("Go to A1:G1 heading");
     expect(await treasurer.getByRole("button", { name: /row/ }).count()).toBe(0);
   });
@@ -259,29 +259,29 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s",
       const director = await openPlan("Ines Okoro");
       await button(director, "Protect cells").click();
       await director.getByRole("textbox", { name: "Cells" }).fill("B1500:C1500");
-      await director.getByRole("combobox", { name: "The same as" }).click();
+      await director.getByRole("combobox", { name: "Copy from" }).click();
       await director.getByRole("option", { name: /heading/ }).click();
       await director.getByRole("textbox", { name: "Note" }).fill("Agreed with the guild.");
-      await button(director, "What comes of it?").click();
+      await button(director, "Preview").click();
       const preview = director.getByTestId("range-preview");
       await expect.poll(() => preview.textContent()).toMatch(/Saoirse Dahlloses edit q1, q2 on 1 of 1928 rows/);
       expect(await barriers(director)).toEqual([]);
-      await button(director, "Keep it so").click();
+      await button(director, "Save").click();
       await button(treasurer, "Go to B1500:C1500").click();
       await expect
         .poll(() => treasurer.locator("#plan-cell").textContent())
         .toBe("B1500 q1: locked – Agreed with the guild.");
       await button(director, "Change B1500:C1500").click();
       await director.getByRole("textbox", { name: "Cells" }).fill("ZZ1:ZZ2");
-      await button(director, "What comes of it?").click();
-      await expect.poll(() => dialog(director).textContent()).toMatch(/cannot be kept.*beyond the last column, G/);
+      await button(director, "Preview").click();
+      await expect.poll(() => dialog(director).textContent()).toMatch(/not valid.*beyond the last column, G/);
       await button(director, "Remove this protection").click();
       await expect
         .poll(() => preview.textContent())
         .toMatch(/will be less protected than now: Agreed with the guild\.Saoirse Dahlgains edit q1, q2/);
       // Who made a protection, or whom it names, may change it: for others there is no button, and a forged request is refused.
       expect(await treasurer.getByRole("button", { name: /^Change/ }).count()).toBe(0);
-      await button(director, "Remove it").click();
+      await button(director, "Remove").click();
       await expect.poll(() => treasurer.getByRole("button", { name: /B1500/ }).count()).toBe(0);
       const ranges = new URL("/api/plan/ranges", app.url).href;
       const change = async (page: Page, change: object, confirmed: readonly string[] = []) => {
@@ -301,7 +301,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s",
       await expect.poll(() => button(treasurer, "Change C1600").count()).toBe(1);
       await button(treasurer, "Change C1600").click();
       await button(treasurer, "Remove this protection").click();
-      await button(treasurer, "Remove it").click();
+      await button(treasurer, "Remove").click();
       await expect.poll(() => button(director, "Go to C1600").count()).toBe(0);
       expect((await director.request.post(ranges, { data: { change: { kind: "rename" } } })).status()).toBe(400);
       const row = { at: 1 };
@@ -330,7 +330,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s",
     expect(xml).toMatch(/<sheetProtection sheet="1"/);
     // The same file changes nothing, and says of no range that it is not here.
     await takeIn(page, "plan.xlsx", file);
-    await status(page).toBe("Nothing in it differs from what is there.");
+    await status(page).toBe("The block changes nothing.");
     if (sheet === undefined) throw new Error("no sheet");
     sheet.getCell("B5").value = 333;
     sheet.getCell("A5").value = "Mine";
@@ -341,10 +341,10 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s",
     await shown(page, 5, 2).toBe("333.00");
     await shown(page, 5, 3).toBe("666.00");
     await takeIn(page, "plan.xlsx", Buffer.from("PK no workbook"));
-    await status(page).toBe("This file is no XLSX workbook.");
+    await status(page).toBe("This file is not an XLSX workbook.");
     const bomb = new JSZip().file("xl/worksheets/sheet1.xml", "0".repeat(60_000_000));
     await takeIn(page, "plan.xlsx", await bomb.generateAsync({ type: "nodebuffer", compression: "DEFLATE" }));
-    await status(page).toBe("This workbook unfolds to more than is taken in.");
+    await status(page).toBe("This workbook unpacks to more than the limit.");
     const [download] = await Promise.all([page.waitForEvent("download"), button(page, "Save as CSV").click()]);
     const text = readFileSync(await download.path(), "utf8");
     expect(text).toMatch(
@@ -378,11 +378,11 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s",
     await page.getByRole("combobox", { name: "Edited by" }).click();
     await page.getByRole("option", { name: "registrar" }).click();
     await page.keyboard.press("Escape");
-    await button(page, "What comes of it?").click();
+    await button(page, "Preview").click();
     await expect
       .poll(() => page.getByTestId("range-preview").textContent())
-      .toMatch(/you will not edit G2:G of "plan" yourself.*Ines Okoroloses edit remark on 1927 of 1928/);
-    await button(page, "Keep it so").click();
+      .toMatch(/ou will not be able to edit G2:G of "plan".*Ines Okoroloses edit remark on 1927 of 1928/);
+    await button(page, "Save").click();
     await expect.poll(() => button(page, "Go to G2:G").count()).toBe(1);
     await expect.poll(() => cell(page, 2, 7).getByRole("img").getAttribute("aria-label")).toBe("locked");
     // The last row is the last that is drawn, by Ctrl+End; the block has one more.

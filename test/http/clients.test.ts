@@ -63,8 +63,8 @@ const page: Answer<"list_objects", 200> = { records: [{ accession: "BM-X", label
 const key: string = page.records[0]!.accession;
 const status: "registered" | "on_display" | "on_loan" | "withdrawn" | null | undefined = page.records[0]!.status;
 const made: Answer<"create_objects", 201> = { record: null, dropped: [{ reason: "denied", message: "No.", field: "shelf" }] };
-const done: Answer<"bulk_objects", 200> = { accepted: true, results: [{ accepted: true }] };
-const refused: Answer<"importMany_objects", 422> = {
+const done: Answer<"bulkEdit_objects", 200> = { accepted: true, results: [{ accepted: true }] };
+const refused: Answer<"import_objects", 422> = {
   accepted: false,
   results: [{ accepted: false, reason: "invalid", refusals: [] }, { accepted: true }],
 };
@@ -131,7 +131,10 @@ it("works against the service", async () => {
   const headers = { "if-match": seen.headers.get("etag") };
   const changed = await api.records.editObjects("BM-SH-0001", { values: { condition_note: "Seen." } }, { headers });
   expect(changed.data.record).toMatchObject({ condition_note: "Seen." });
-  const many = await api.bulk.bulkObjects({ keys: ["BM-SH-0001", "BM-SH-0002"], values: { condition_note: "Both." } });
+  const many = await api.bulkEdits.bulkEditObjects({
+    keys: ["BM-SH-0001", "BM-SH-0002"],
+    values: { condition_note: "Both." },
+  });
   expect(many.data).toEqual({ accepted: true, results: [{ accepted: true }, { accepted: true }] });
   const late = api.records.editObjects("BM-SH-0001", { values: { condition_note: "Late." } }, { headers });
   await expect(late).rejects.toMatchObject({ status: 412, error: { type: "urn:portier:problem:changed" } });

@@ -16,7 +16,7 @@ interface Opened {
 
 /** Starts the command as it is started by hand. */
 async function open(file: string, ...more: string[]): Promise<Opened> {
-  const child = spawn("node", ["dist/cli/main.js", "open", file, "--at", "2026-11-24", ...more]);
+  const child = spawn("node", ["dist/cli/main.js", "inspect", file, "--at", "2026-11-24", ...more]);
   let said = "";
   const address = await new Promise<string>((resolve, reject) => {
     const hear = (part: Buffer) => {
@@ -98,9 +98,7 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
       `Odalys Quint (assistant, editor of e-1, keeper, lead of e-1): 400 of 400 existA visitor (no role): ${known} of 400 exist`,
     );
     await expect.poll(() => page.getByRole("gridcell").count()).toBeGreaterThan(100);
-    expect(await page.getByRole("gridcell", { name: "for A visitor there is no such record" }).count()).toBeGreaterThan(
-      0,
-    );
+    expect(await page.getByRole("gridcell", { name: "does not exist for A visitor" }).count()).toBeGreaterThan(0);
     const grid = page.getByRole("grid", { name: "objects" });
     await grid.focus();
     for (const key of ["End", "ArrowLeft", "Enter"]) await page.keyboard.press(key);
@@ -115,8 +113,8 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
     await page.getByText("different", { exact: true }).click();
     await page.getByRole("textbox", { name: "Search in objects" }).fill("sextant");
     await expect.poll(() => page.getByRole("row").count()).toBeLessThan(30);
-    await page.getByRole("combobox", { name: "See as" }).click();
-    await page.getByRole("combobox", { name: "See as" }).fill("Saoirse");
+    await page.getByRole("combobox", { name: "View as" }).click();
+    await page.getByRole("combobox", { name: "View as" }).fill("Saoirse");
     await page.getByRole("option", { name: "Saoirse Dahl, s-010" }).click();
     await page.getByRole("button", { name: "plan 8" }).click();
     expect(page.url()).toContain("#/view-as/plan?as=s-010&compare=visitor");
@@ -140,15 +138,15 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
     await expect.poll(() => page.getByRole("tab", { name: "Remarks" }).textContent()).toBe("Remarks");
     await rewrite(page, "[title, label, material, made_in]", "[titel]");
     await text(page, ".remarks").toMatch(
-      /error line 128: table "objects" has no field "titel"; did you mean "title"\?/,
+      /error line 128: table "objects" has no field "titel". Did you mean "title"\?/,
     );
     await expect.poll(() => page.locator(".cm-lintRange-error").textContent()).toBe("titel");
     await expect.poll(() => button(page, "Save …").isDisabled()).toBe(true);
     await page.keyboard.press("Control+s");
-    await text(page).toContain("The rules have errors, and are not saved.");
-    // What is shown elsewhere is by the last rules that were right, and says so.
-    await page.getByRole("link", { name: "ViewAs" }).click();
-    await text(page, ".shell").toContain("under the last rules that were right");
+    await text(page).toContain("The rules have errors. Fix them before saving.");
+    // What is shown elsewhere is by the last version without errors, and says so.
+    await page.getByRole("link", { name: "View as" }).click();
+    await text(page, ".shell").toContain("from the last version without errors");
     await page.getByRole("link", { name: "Rules", exact: true }).click();
     await rewrite(page, "titel", "l");
     await page.keyboard.type("ab");
@@ -175,11 +173,11 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
       .poll(() => page.locator(".cm-changedLine").allTextContents())
       .toEqual(["        where: status <> 'withdrawn'"]);
     await page.getByRole("checkbox", { name: "only what was changed" }).click();
-    await button(page, "Save it so").click();
+    await button(page, "Save").click();
     await text(page).toContain("Saved.");
     await text(page, ".file").toBe("museum.portier.yaml");
     expect(rules()).toBe(readFileSync(museumFile, "utf8").replace("status = 'on_display'", "status <> 'withdrawn'"));
-    await text(page, ".side").toContain("Nobody gains or loses anything.");
+    await text(page, ".side").toContain("Nobody gains or loses access.");
     // The table that the cursor is in, as one sees it under what is written.
     await side(page, "Its data");
     await text(page, ".side").toMatch(
@@ -199,37 +197,37 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
     await button(page, "Copy it").click();
     await text(page, ".differences").toMatch(/Bram Solheim.*gains edit, protect q1, q2, q3, q4 on 7 of 8 plan/);
     await expect.poll(() => page.locator(".cm-content").textContent()).toMatch(/heads-plan:[ {]*to: head/);
-    await button(page, "Back to what is saved").click();
+    await button(page, "Revert").click();
     await go(page, "#/roles");
     await page.getByRole("button", { name: /^conservator/ }).click();
-    await page.getByRole("textbox", { name: "A role with the same part" }).fill("restorer");
+    await page.getByRole("textbox", { name: "New role with the same permissions" }).fill("restorer");
     await button(page, "Copy the part").click();
     await expect.poll(() => page.url()).toContain("#/rules");
     await expect.poll(() => page.locator(".cm-content").textContent()).toContain("restorer: ");
     await button(page, "Save …").click();
-    await text(page, ".side").toContain("Nobody gains or loses anything.");
-    await button(page, "Save it so").click();
+    await text(page, ".side").toContain("Nobody gains or loses access.");
+    await button(page, "Save").click();
     await expect.poll(() => rules()).toMatch(/^ {2}restorer: \{ assignableBy: \[director\] \}$/m);
     expect(rules().match(/#.*/g)).toEqual(readFileSync(museumFile, "utf8").match(/#.*/g));
   });
 
   it("keeps what is on the screen as an expectation, runs it, and finds it not met after a change", async () => {
     const page = await enter("#/view-as/loans?as=s-010");
-    await button(page, "Keep the counts as an expectation").click();
-    await text(page).toContain("Kept in museum.expect.yaml: s-010 on loans.");
+    await button(page, "Add the counts as an expectation").click();
+    await text(page).toContain("Added to museum.expect.yaml: s-010 on loans.");
     await page.getByRole("gridcell").first().click();
-    await button(page, "Keep this record so as an expectation").click();
-    await text(page).toMatch(/Kept in museum.expect.yaml: s-010 on loans\/l-/);
+    await button(page, "Add as expectation").click();
+    await text(page).toMatch(/Added to museum.expect.yaml: s-010 on loans\/l-/);
     const kept = readFileSync(join(folder, "museum.expect.yaml"), "utf8");
     const before = readFileSync(join(dirname(museumFile), "museum.expect.yaml"), "utf8");
     expect(kept.startsWith(before.trimEnd())).toBe(true);
     await page.getByRole("link", { name: "Expectations" }).click();
-    await text(page).toMatch(/[\d,]+ met, 0 not met/);
-    await text(page).toMatch(/\d+ of 65 rules are exercised in every part/);
+    await text(page).toMatch(/[\d,]+ passed, 0 failed/);
+    await text(page).toMatch(/\d+ of 65 rules are covered in every part/);
     await go(page, "#/rules");
     await rewrite(page, "status = 'on_display'", "status <> 'withdrawn'");
     await page.getByRole("link", { name: "Expectations" }).click();
-    await text(page).toMatch(/[1-9][\d,]* not met.*museum\.expect\.yaml:\d+/);
+    await text(page).toMatch(/[1-9][\d,]* failed.*museum\.expect\.yaml:\d+/);
   });
 
   it("draws roles, says who is in them through what, and who is above whom", async () => {
@@ -249,7 +247,7 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
     await rewrite(page, "status = 'on_display'", "status <> 'withdrawn'");
     writeFileSync(file(), `${rules()}# theirs\n`);
     await button(page, "Save …").click();
-    await button(page, "Save it so").click();
+    await button(page, "Save").click();
     await text(page, ".shell").toContain("museum.portier.yaml was changed by somebody else");
     expect(rules()).toMatch(/status = 'on_display'[\s\S]*# theirs\n$/);
     await button(page, /Read it anew/).click();
@@ -292,7 +290,7 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
     const page = await enter("#/rules");
     await text(page, ".remarks").toMatch(/error line \d+/);
     await rewrite(page, "portier: 2", "portier: 1");
-    await text(page, ".side").toContain("Nothing is wrong, and nothing is doubted.");
+    await text(page, ".side").toContain("No errors, no warnings.");
     await go(page, "#/view-as/objects");
     await text(page, ".counts").toContain("A visitor (no role): 186 of 400 exist");
   });

@@ -74,10 +74,10 @@ describe("what the inspector answers", () => {
     const inspector = opened();
     const draft = inspector.draft(rules.replace("view: [title, label, material, made_in]", "view: [titel]"));
     expect(draft.compiles).toBe(false);
-    expect(draft.remarks[0]).toMatchObject({ kind: "error", code: "unknown-field", hint: 'did you mean "title"?' });
+    expect(draft.remarks[0]).toMatchObject({ kind: "error", code: "unknown-field", hint: 'Did you mean "title"?' });
     expect(rules.split("\n")[(draft.remarks[0]?.line ?? 0) - 1]).toContain("made_in]");
     expect(inspector.see(look(["visitor"])).total).toBeGreaterThan(100);
-    expect(() => inspector.add({ kind: "role", role: "keeper", name: "x" })).toThrow(/mend them first/);
+    expect(() => inspector.add({ kind: "role", role: "keeper", name: "x" })).toThrow(/fix them first/);
   });
 
   it("counts who gains and loses against what is saved, and nothing once that is saved", () => {
@@ -155,10 +155,10 @@ describe("what the inspector answers", () => {
   it("opens what is broken, and what has no records", () => {
     const inspector = new Inspector();
     expect(inspector.open(project("portier: 1\ntables: {"))).toMatchObject({ compiles: false, overview: undefined });
-    expect(() => inspector.see(look(["visitor"]))).toThrow(/mend them first/);
+    expect(() => inspector.see(look(["visitor"]))).toThrow(/fix them first/);
     const mended = inspector.draft("portier: 1\ntables: { t: { key: id, fields: { id: text } } }");
     expect(mended.overview?.trouble).toMatch(
-      /The records do not fit: departments\.json: there is no table "departments" \(and \d+ more\)/,
+      /The records do not match the rules: departments\.json: there is no table "departments" \(and \d+ more\)/,
     );
     const none = new Inspector().open(project(rules, { kind: "none" }));
     expect(none.overview?.trouble).toMatch(/--data/);

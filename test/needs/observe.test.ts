@@ -239,7 +239,7 @@ describe.each(Object.entries(engines))("observed tables in %s", (_name, open) =>
           .may("edit", "objects", data["objects"]?.[0], "shelf"),
       ).toBe(true);
       writeFileSync(file, `${readFileSync(file, "utf8")}{"at": 1}\n`);
-      expect((await waitForCli(["observed", file])).err).toMatch(/observed.jsonl:\d+: this line is no observation/);
+      expect((await waitForCli(["observed", file])).err).toMatch(/observed.jsonl:\d+: this line is not an observation/);
     } finally {
       rmSync(folder, { recursive: true });
     }

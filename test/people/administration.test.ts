@@ -161,7 +161,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
 
   it("a wrong name is answered with the right one", async () => {
     const outcome = await as("s-001").assign({ person: "s-007", role: "Registrar" });
-    expect(outcome).toMatchObject({ problems: [{ hint: 'did you mean "registrar"?' }] });
+    expect(outcome).toMatchObject({ problems: [{ hint: 'Did you mean "registrar"?' }] });
   });
 
   it("what a field or a link table gives is taken away there", async () => {

@@ -89,7 +89,7 @@ describe("changes of who holds what", () => {
           ...others,
           staff: staff.map((row) => (row["id"] === "p1" ? { ...row, post: null, active: true } : row)),
         };
-        // What cannot be read is taken for held or not, and is no matter of giving.
+        // What cannot be read is taken for held or not, and is not a matter of giving.
         const readable = (assignments as readonly Row[]).filter((row) => row["from"] !== "soon" && row["until"] !== 5);
         const clerk = { id: "p1", person: "p1", role: "clerk", on: null, from: null, until: null };
         const first = { ...clerk, assignedBy: null, reason: null };

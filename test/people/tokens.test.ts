@@ -68,7 +68,7 @@ describe("a token", () => {
     expect(session.may("list", "departments", source.find("departments", "ships") ?? {})).toBe(false);
   });
 
-  it("gives what its roles may give, and is no holder who stays when the last stored one goes", async () => {
+  it("gives what its roles may give, and is not a holder who stays when the last stored one goes", async () => {
     const signedIn = await reader.read(await sign({ ...good, realm: { roles: ["director"] } }), { now });
     const store = memoryStore(portier, { source });
     const options = { claims: signedIn.claims, request: { now: now.toISOString() } };
@@ -119,7 +119,7 @@ describe("a token", () => {
 
   it("that names a role which there is not opens nothing, and says the nearest", async () => {
     const token = await sign({ ...good, realm: { roles: ["Keeper"] } });
-    await expect(reader.read(token, { now })).rejects.toThrow(/no role "Keeper"; did you mean "keeper"/);
+    await expect(reader.read(token, { now })).rejects.toThrow(/no role "Keeper". Did you mean "keeper"/);
     const wrong = { issuer, audience: "museum", keys: { keys: [] }, groups: { Lenders: "lender" } };
     expect(() => tokenReader(portier, wrong)).toThrow(/no role "lender"/);
   });

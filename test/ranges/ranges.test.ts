@@ -238,7 +238,7 @@ describe("the ranges of a document", () => {
     expect(() => editRange(document, { ...quarter, range: "B3:B" }, {})).toThrow(/has no range B3:B for edit/);
     expect(() => editRange(document, { ...quarter, rule: "plan/none" }, {})).toThrow(/wrong-call/);
     expect(() => editRange(document, { ...quarter, rule: "__proto__/x" }, {})).toThrow(/wrong-call/);
-    expect(() => editRange(document, quarter, { range: "B0" })).toThrow(/"B0" is no cell range; write B2:F40/);
+    expect(() => editRange(document, quarter, { range: "B0" })).toThrow(/"B0" is not a cell range; write B2:F40/);
   });
 
   it("are added with a rule of their own, and removed with what nothing else uses", () => {
@@ -249,7 +249,7 @@ describe("the ranges of a document", () => {
     const place = { rule: "plan/openings", action: "edit", range: "B7:E7" };
     expect(removeRange(added, place)).toEqual(document);
     expect(() => addRange(added, "plan", given)).toThrow(/has a "openings" already/);
-    expect(() => addRange(document, "objects", given)).toThrow(/"objects" is no grid/);
+    expect(() => addRange(document, "objects", given)).toThrow(/"objects" is not a grid/);
     // A name that another rule uses stays, and so does a rule that has another range.
     const twice = addRange(document, "plan", { ...given, name: "more", range: "A1:A1" });
     const rule = { reserve: { edit: { cells: ["more", "C9"] } } };
@@ -262,7 +262,7 @@ describe("the ranges of a document", () => {
 
   it.each([
     ["A1:K1", /range-outside {2}the range "A1:K1" reaches beyond the last column, B/],
-    ["headng", /bad-range {2}"headng" is no cell range; did you mean the range "heading"/],
+    ["headng", /bad-range {2}"headng" is not a cell range. Did you mean the range "heading"/],
     ["A0", /bad-range .*write B2:F40/],
   ])("are refused when they are wrong: %s", (cells, message) => {
     const text = `portier: 1

@@ -372,7 +372,7 @@ describe("roles and groups", () => {
     [
       "a group that brings a role that is none",
       { groups: { a: { members: [], roles: ["keepr"] } }, tables: {} },
-      /unknown-role .*did you mean "keeper"/,
+      /unknown-role .*Did you mean "keeper"/,
     ],
     [
       "a group that brings a scoped role",
@@ -399,7 +399,7 @@ describe("roles and groups", () => {
     [
       "a table that is skipped and is none",
       { tables: { "*": { rules: { wall: { deny: { view: "all" }, skip: ["thing"] } } }, things: table({}) } },
-      /unknown-table .*did you mean "things"/,
+      /unknown-table .*Did you mean "things"/,
     ],
   ])("are refused when they cannot be meant: %s", (_what, more, message) => {
     expect(() => compile(house((more.tables ?? {}) as Tables, { ...more, tables: undefined } as never))).toThrow(

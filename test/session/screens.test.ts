@@ -130,15 +130,15 @@ describe("screens", () => {
   it.each<[object, string, RegExp]>([
     [{ needs: "objects" }, "bad-need", /TABLE.ACTION/],
     [{ needs: "objects.view.title.more" }, "bad-need", /TABLE.ACTION/],
-    [{ needs: "object.view" }, "unknown-table", /did you mean "objects"/],
-    [{ needs: "objects.veiw" }, "unknown-action", /did you mean "view"/],
-    [{ needs: "objects.view.titel" }, "unknown-field", /did you mean "title"/],
+    [{ needs: "object.view" }, "unknown-table", /Did you mean "objects"/],
+    [{ needs: "objects.veiw" }, "unknown-action", /Did you mean "view"/],
+    [{ needs: "objects.view.titel" }, "unknown-field", /Did you mean "title"/],
     [{ needs: [] }, "wrong-shape", /at least one/],
     [{}, "missing-key", /lacks "needs"/],
     [{ needs: "objects.view", to: "keeper of x" }, "unknown-who", /"keeper of x"/],
-    [{ needs: "objects.view", home: "gide" }, "unknown-who", /did you mean "guide"/],
+    [{ needs: "objects.view", home: "gide" }, "unknown-who", /Did you mean "guide"/],
     [{ needs: "objects.view", in: "b" }, "unknown-screen", /no screen "b"/],
-    [{ need: "objects.view" }, "unknown-key", /did you mean "needs"/],
+    [{ need: "objects.view" }, "unknown-key", /Did you mean "needs"/],
   ])("that are wrong are refused with what is nearest: %#", (screen, code, message) => {
     try {
       compile(house({ a: screen }));

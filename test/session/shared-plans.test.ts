@@ -7,7 +7,7 @@ import { expect, it } from "vitest";
 import { internals } from "../../src/session/internals.js";
 
 // A plan for each of a hundred thousand people would be a gigabyte. What of a person is only compared with what is in
-// records is no part of it; whatever else rules ask of a person is, or reach would promise too little.
+// records is not a part of it; whatever else rules ask of a person is, or reach would promise too little.
 
 const people = Array.from({ length: 200 }, (_, index) => ({
   id: `s-${index}`,

@@ -40,7 +40,7 @@ describe("a snapshot", () => {
     ]);
     const over = snapshotOf(as("s-003"), ["objects"], { expiresAt: "2020-01-01T00:00:00Z" });
     expect(wrong(over)).toEqual(["wrong-call", expect.stringMatching(/ended at 2020-01-01T00:00:00.000Z/)]);
-    // Its end is no matter of trust between strangers, but it does not get lost on the way.
+    // Its end is not a matter of trust between strangers, but it does not get lost on the way.
     const { expiresAt: _, ...endless } = over;
     expect(wrong(endless)?.[1]).toMatch(/damaged/);
   });

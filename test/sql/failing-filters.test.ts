@@ -24,7 +24,7 @@ const marks = ["a", "b"].map((id) => ({ id, note: id }));
 const seen = ["a", "b"].map((id) => ({ id, title: "1" }));
 const hidden = Array.from({ length: 40 }, (_, index) => ({ id: `h${index}`, title: "not a number" }));
 
-/** Conditions on a title that fail on what is no number. */
+/** Conditions on a title that fail on what is not a number. */
 const failing: Readonly<Record<string, readonly string[]>> = {
   postgres: ["cast(title as integer) = 1", "1 / (12 - length(title)) = 0", "(select 1 union select length(title)) = 1"],
   sqlite: ["json_extract(title, '$') = 1", "json_array_length(title) = 0"],

@@ -84,8 +84,8 @@ function canonical(table: string, row: Row): Row {
 
 describe("a statement that cannot be meant is an error", () => {
   it.each<[string, () => unknown, RegExp]>([
-    ["an unknown table", () => where(as(), "object", "list", sqlite), /unknown-table .*did you mean "objects"/],
-    ["an unknown action", () => where(as(), "objects", "veiw", sqlite), /unknown-action .*did you mean "view"/],
+    ["an unknown table", () => where(as(), "object", "list", sqlite), /unknown-table .*Did you mean "objects"/],
+    ["an unknown action", () => where(as(), "objects", "veiw", sqlite), /unknown-action .*Did you mean "view"/],
     ["a new record", () => where(as(), "objects", "create", sqlite), /speaks of no stored record/],
     [
       "a place that is none",

@@ -100,7 +100,7 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
     expect(await engine.run(`select 1 from pg_namespace where nspname = $1`, [seen])).toEqual([]);
     await superuser(`create role ${reader} login; grant ${reader} to ${holder}`);
     await expect(owner(script().migration)).rejects.toMatchObject({
-      message: `${reader} is no role that policies hold for`,
+      message: `${reader} is not a role that policies hold for`,
     });
     await superuser(`alter role ${reader} nologin`);
     // Twice, as it can be run again.

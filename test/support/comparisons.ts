@@ -1,6 +1,6 @@
 import type { DocumentInput, Row } from "portier";
 
-/** The moment of the sessions that the cases below are for: already the next day in the document's time zone. */
+/** The instant of the sessions that the cases below are for: already the next day in the document's time zone. */
 export const comparedAt = "2027-01-31T12:30:00Z";
 
 const optional = (type: string) => ({ type, optional: true });
@@ -78,11 +78,11 @@ export const comparisons: readonly (readonly [where: string, record: Row, truth:
   ["day = today", { day: "2027-02-01" }, "true"],
   ["day = today + 28 days", { day: "2027-03-01" }, "true"],
   ["day > date '2027-01-31'", { day: "2027-02-30" }, "unknown"],
-  ["moment = request.now", { instant: "2027-02-01T01:30:00+13:00" }, "true"],
-  ["moment < request.now", { instant: "2027-01-31T12:29:59.999999Z" }, "true"],
-  ["moment + 1 day = timestamp '2027-02-01T12:30:00Z'", { instant: "2027-01-31T12:30:00Z" }, "true"],
-  ["moment - 90 minutes < timestamp '2027-01-31T11:00:00.000001Z'", { instant: "2027-01-31T12:30:00Z" }, "true"],
-  ["moment < request.now", { instant: "2027-01-31T12:30:00" }, "unknown"],
+  ["instant = request.now", { instant: "2027-02-01T01:30:00+13:00" }, "true"],
+  ["instant < request.now", { instant: "2027-01-31T12:29:59.999999Z" }, "true"],
+  ["instant + 1 day = timestamp '2027-02-01T12:30:00Z'", { instant: "2027-01-31T12:30:00Z" }, "true"],
+  ["instant - 90 minutes < timestamp '2027-01-31T11:00:00.000001Z'", { instant: "2027-01-31T12:30:00Z" }, "true"],
+  ["instant < request.now", { instant: "2027-01-31T12:30:00" }, "unknown"],
   ["open = true", { open: false }, "false"],
   ["open = true or name = 'a'", { name: "a" }, "true"],
   ["open = true and name = 'b'", { name: "a" }, "false"],
@@ -130,15 +130,15 @@ export const comparisons: readonly (readonly [where: string, record: Row, truth:
   ["worth > size", { worth: "3.01", size: 3 }, "true"],
   ["day - 1 day < today", { day: "2027-02-01" }, "true"],
   ["day + 1 day > today", { day: "9999-12-31" }, "unknown"],
-  ["moment + 30 minutes > request.now", { instant: "2027-01-31T12:00:00.000001Z" }, "true"],
-  ["moment <> request.now", { instant: "2027-01-31T12:30:00.000001Z" }, "true"],
-  ["moment = timestamp '2027-01-31T12:30:00.5+00:00'", { instant: "2027-01-31T07:30:00.500-05:00" }, "true"],
+  ["instant + 30 minutes > request.now", { instant: "2027-01-31T12:00:00.000001Z" }, "true"],
+  ["instant <> request.now", { instant: "2027-01-31T12:30:00.000001Z" }, "true"],
+  ["instant = timestamp '2027-01-31T12:30:00.5+00:00'", { instant: "2027-01-31T07:30:00.500-05:00" }, "true"],
   ["open <> true", { open: false }, "true"],
   // Shifts add up: all but the last were once lost in databases.
   ["day + 100 days + 1 day = date '2027-05-12'", { day: "2027-01-31" }, "true"],
   ["day = today - 30 days + 1 day", { day: "2027-01-03" }, "true"],
   [
-    "moment + 1 hour - 30 minutes + 1 day = timestamp '2027-02-01T13:00:00Z'",
+    "instant + 1 hour - 30 minutes + 1 day = timestamp '2027-02-01T13:00:00Z'",
     { instant: "2027-01-31T12:30:00Z" },
     "true",
   ],
@@ -147,7 +147,7 @@ export const comparisons: readonly (readonly [where: string, record: Row, truth:
   ["day + 1 day is null", { day: "9999-12-31" }, "true"],
   ["day - 4000000 days is null", { day: "2027-01-31" }, "true"],
   ["day + 9007199254740991 days is not null", { day: "2027-01-31" }, "false"],
-  ["moment + 2147483647 days is null", { instant: "2027-01-31T12:30:00Z" }, "true"],
-  ["moment - 1 minute is null", { instant: "0001-01-01T00:00:00Z" }, "true"],
+  ["instant + 2147483647 days is null", { instant: "2027-01-31T12:30:00Z" }, "true"],
+  ["instant - 1 minute is null", { instant: "0001-01-01T00:00:00Z" }, "true"],
   ["day + 1 day is null", { day: "2027-02-30" }, "unknown"],
 ];

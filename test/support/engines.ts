@@ -84,7 +84,7 @@ async function openPostgres(): Promise<Engine> {
   const schema = freeName();
   const options = `-c search_path=${schema} -c timezone=Pacific/Auckland -c lock_timeout=2000 -c jit=off`;
   const pool = new pg.Pool({ connectionString, options });
-  // A link that is cut while it rests is no matter.
+  // A link that is cut while it rests is not a matter.
   pool.on("error", () => {});
   await pool.query(`create schema ${schema}`);
   return engine(pgConnection(pool), {

@@ -37,6 +37,6 @@ describe("matchers", () => {
       () => expect(as("s-003")).not.toPermitExactly("view", "objects", undefined as never, []),
     ],
   ])("refuse %s, which would make every negated expectation come true", (_what, expectation) => {
-    expect(expectation).toThrow(/is no record of "objects"/);
+    expect(expectation).toThrow(/is not a record of "objects"/);
   });
 });

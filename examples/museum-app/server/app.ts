@@ -20,7 +20,7 @@ const policy =
 const largestBody = 5_000_000;
 
 function problem(status: number, title: string, headers: Readonly<Record<string, string>> = {}): Response {
-  return Response.json({ title, detail: "Nothing was done.", status }, { status, headers });
+  return Response.json({ title, detail: "Nothing was changed.", status }, { status, headers });
 }
 
 export interface MuseumOptions {
@@ -76,7 +76,7 @@ export function museumApp(
     const body: unknown = await context.req.json().catch(() => null);
     const { person, actedBy } = (body ?? {}) as { person?: unknown; actedBy?: unknown };
     if (typeof person !== "string" || (actedBy !== undefined && typeof actedBy !== "string")) {
-      return context.json({ title: "Say who signs in" }, 400);
+      return context.json({ title: "Name the person who signs in" }, 400);
     }
     signIn(context, { person, ...(actedBy === undefined ? {} : { actedBy }) });
     return context.body(null, 204);
@@ -140,7 +140,7 @@ export function museumApp(
       const body = readFileSync(join(pages, file));
       return context.body(body, 200, { "content-type": types[extname(file)] ?? "application/octet-stream" });
     } catch {
-      return context.text("There is no such page.", 404);
+      return context.text("Page not found.", 404);
     }
   });
   return app;

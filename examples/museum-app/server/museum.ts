@@ -66,7 +66,7 @@ export function screensOf(context: Context<MuseumEnv>): Promise<readonly string[
 
 /** The answer to whoever may not know of something. */
 export function noSuchThing(context: Context): Response {
-  return context.json({ title: "There is no such thing", status: 404 }, 404);
+  return context.json({ title: "Not found", status: 404 }, 404);
 }
 
 async function finishTreatment(inside: Connection, record: Readonly<Record<string, unknown>>): Promise<void> {

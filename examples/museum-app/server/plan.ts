@@ -114,15 +114,15 @@ export function planRoutes(): Hono<MuseumEnv> {
   app.onError((error, context) => {
     const problem = (status: 400 | 422 | 500 | 503, title: string, detail: string) =>
       context.json({ title, detail, status }, status);
-    if (error instanceof PortierError) return problem(422, "The ranges cannot be so", sentence(error));
+    if (error instanceof PortierError) return problem(422, "These ranges are not valid", sentence(error));
     if (error instanceof BadWorkbook) return problem(422, "This file cannot be read", error.message);
     if (error instanceof ConflictError || error instanceof Busy) {
       context.header("retry-after", "10");
-      return problem(503, "Others are being served", error.message);
+      return problem(503, "Busy", error.message);
     }
     if (error instanceof SyntaxError) return problem(400, "This change cannot be read", error.message);
     console.error(error);
-    return problem(500, "It did not work out", "Nothing was changed.");
+    return problem(500, "Internal error", "Nothing was changed.");
   });
   return app;
 }
@@ -176,5 +176,5 @@ function isOpen({ ranges }: NamedCells, unlocked: readonly string[], last: numbe
 }
 
 function sentence({ problems }: PortierError): string {
-  return problems.map(({ message, hint }) => (hint === undefined ? message : `${message}; ${hint}`)).join(". ");
+  return problems.map(({ message, hint }) => (hint === undefined ? message : `${message} ${hint}`)).join(" ");
 }

@@ -7,7 +7,7 @@ export interface SheetIn {
   readonly ranges: readonly NamedCells[];
 }
 
-/** Something that is no workbook, or too large a one. */
+/** Something that is not a workbook, or too large a one. */
 export class BadWorkbook extends Error {
   override readonly name = "BadWorkbook";
 }
@@ -51,7 +51,7 @@ export async function readWorkbook(bytes: Uint8Array): Promise<SheetIn> {
 
 async function readInWorker(bytes: Uint8Array): Promise<SheetIn> {
   const worker = new Worker(new URL("./workbook-worker.js", import.meta.url), { workerData: bytes, resourceLimits });
-  const tooMuch = () => new BadWorkbook("It takes too long to read this workbook.");
+  const tooMuch = () => new BadWorkbook("This workbook takes too long to read.");
   let timer: NodeJS.Timeout | undefined;
   try {
     return await new Promise<SheetIn>((resolve, reject) => {

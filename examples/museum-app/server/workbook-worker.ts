@@ -28,7 +28,7 @@ async function readSheet(bytes: Uint8Array): Promise<SheetIn> {
     // What it reads is the zip file's own bytes; its types speak of an older kind of buffer.
     await workbook.xlsx.load((await zip.generateAsync({ type: "uint8array" })).slice().buffer);
   } catch (error) {
-    throw error instanceof BadWorkbook ? error : new BadWorkbook("This file is no XLSX workbook.");
+    throw error instanceof BadWorkbook ? error : new BadWorkbook("This file is not an XLSX workbook.");
   }
   const [sheet] = workbook.worksheets;
   if (sheet === undefined) throw new BadWorkbook("This workbook has no sheet.");
@@ -49,7 +49,7 @@ async function mustBeSmall(zip: JSZip): Promise<void> {
     // Its streams are of an older kind, which cannot be gone through so.
     for await (const part of new Readable().wrap(file.nodeStream()) as AsyncIterable<Uint8Array>) {
       size += part.length;
-      if (size > largestUnpacked) throw new BadWorkbook("This workbook unfolds to more than is taken in.");
+      if (size > largestUnpacked) throw new BadWorkbook("This workbook unpacks to more than the limit.");
     }
   }
 }
@@ -75,7 +75,7 @@ function without(text: string, element: string): string {
     kept.push(text.slice(from, at));
     const close = text.indexOf(">", at);
     const last = text[close - 1] === "/" ? close + 1 : text.indexOf(end, at) + end.length;
-    if (close < 0 || last < at + begin.length) throw new BadWorkbook("This file is no XLSX workbook.");
+    if (close < 0 || last < at + begin.length) throw new BadWorkbook("This file is not an XLSX workbook.");
     from = last;
   }
   kept.push(text.slice(from));
@@ -95,5 +95,5 @@ function shownIn(value: unknown): string | null {
 try {
   parentPort?.postMessage({ sheet: await readSheet(workerData as Uint8Array) });
 } catch (error) {
-  parentPort?.postMessage({ bad: error instanceof BadWorkbook ? error.message : "This file is no XLSX workbook." });
+  parentPort?.postMessage({ bad: error instanceof BadWorkbook ? error.message : "This file is not an XLSX workbook." });
 }

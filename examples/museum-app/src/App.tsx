@@ -87,7 +87,7 @@ function Page({ screen, rest }: { screen: string; rest: readonly string[] }): Re
   const page = pages.find((one) => one.screen === screen);
   if (page === undefined || !screens.includes(screen)) {
     return (
-      <Alert title="There is no such page" color="gray">
+      <Alert title="Page not found" color="gray">
         Or it does not exist for you. Choose one above, or sign in as somebody else.
       </Alert>
     );

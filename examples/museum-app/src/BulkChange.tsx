@@ -41,7 +41,7 @@ export function BulkChange({ table, keys, onDone }: BulkProps): ReactNode {
     accepted ? [] : [`${keys[index]}: ${(refusals ?? []).map(({ message }) => message).join(" ")}`],
   );
   return (
-    <section aria-label="Change all that are chosen">
+    <section aria-label="Change selected records">
       <Group align="end" mt="sm">
         <Text>{keys.length} chosen:</Text>
         <Select

@@ -53,8 +53,8 @@ export function CsvImport({ table, onDone }: { table: string; onDone: () => void
           <>
             <Text>
               {refused === 0
-                ? `${results.length} records were made.`
-                : `Nothing was made: ${refused} of ${results.length} lines are not accepted.`}
+                ? `${results.length} records were imported.`
+                : `Nothing was imported: ${refused} of ${results.length} lines were refused.`}
             </Text>
             <Table aria-label="Results">
               <Table.Tbody>

@@ -28,7 +28,7 @@ export function RecordCard({ table, recordKey, screen }: CardProps): ReactNode {
   }, [load, snapshot]);
   if (failure !== undefined) {
     return (
-      <Alert title="This cannot be shown" color="gray">
+      <Alert title="This record cannot be shown" color="gray">
         {failure} <Anchor href={linkTo(screen)}>Back to the list</Anchor>
       </Alert>
     );
@@ -100,12 +100,12 @@ function Opened({ table, recordKey, screen, opened, load }: OpenedProps): ReactN
           )}
         </AccessFields>
       </div>
-      <Outcome change={change} done={recordKey === undefined ? "Made." : "Saved."} />
+      <Outcome change={change} done={recordKey === undefined ? "Created." : "Saved."} />
       <Outcome change={act} done="Done." />
       <Group mt="lg">
         {isOpen && (
           <Button type="submit" disabled={changed === 0} loading={change.state === "sending"}>
-            {form.isNew ? "Make" : "Save"}
+            {form.isNew ? "Create" : "Save"}
           </Button>
         )}
         {others.map(({ name }) => (
@@ -118,7 +118,7 @@ function Opened({ table, recordKey, screen, opened, load }: OpenedProps): ReactN
             {words(name)}
           </Button>
         ))}
-        {!isOpen && <Text c="dimmed">You may read this, and not change it.</Text>}
+        {!isOpen && <Text c="dimmed">You may view this, but not change it.</Text>}
       </Group>
       <Identity change={change} onDone={finish} />
       <Identity change={act} onDone={finishAct} />
@@ -216,14 +216,14 @@ function Outcome<V>({ change, done }: { change: Change<V>; done: string }): Reac
   if (change.state === "failed") {
     return (
       <Alert mt="md" color="red" title="Nothing was changed">
-        {change.error instanceof Error ? change.error.message : "It could not be sent."}
+        {change.error instanceof Error ? change.error.message : "The change could not be sent."}
       </Alert>
     );
   }
   if (change.state !== "refused") return null;
   return (
-    <Alert mt="md" color="orange" title="This was not accepted">
-      {[...new Set(change.refusals.map(({ message }) => message))].join(" ") || "It is not permitted."}
+    <Alert mt="md" color="orange" title="Refused">
+      {[...new Set(change.refusals.map(({ message }) => message))].join(" ") || "You may not do this."}
     </Alert>
   );
 }
@@ -238,7 +238,7 @@ function Identity<V>({
   return (
     <Modal opened={change.state === "asking"} onClose={change.cancel} title="Please confirm" centered>
       {change.asking.map(({ rule, note }) => (
-        <Text key={rule}>{note ?? "This is to be confirmed."}</Text>
+        <Text key={rule}>{note ?? "Please confirm this."}</Text>
       ))}
       <Group mt="md">
         <Button onClick={async () => onDone(await change.confirm())}>Yes, do it</Button>

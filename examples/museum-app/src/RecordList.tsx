@@ -90,7 +90,7 @@ export function RecordList({ table, title, screen, filter }: ListProps): ReactNo
         </Group>
       </Group>
       {failure !== undefined && (
-        <Alert color="red" title="This could not be shown">
+        <Alert color="red" title="This list could not be loaded">
           {failure}
         </Alert>
       )}
@@ -119,7 +119,7 @@ export function RecordList({ table, title, screen, filter }: ListProps): ReactNo
                   {mayBulk && (
                     <Table.Td>
                       <Checkbox
-                        aria-label={`Choose ${key}`}
+                        aria-label={`Select ${key}`}
                         checked={chosen.includes(key)}
                         onChange={(event) =>
                           setChosen(
@@ -157,11 +157,7 @@ export function RecordList({ table, title, screen, filter }: ListProps): ReactNo
       )}
       <Group justify="space-between" mt="xs">
         <Text size="sm" c="dimmed" role="status">
-          {found === undefined
-            ? "…"
-            : total === 0
-              ? "Nothing here exists for you."
-              : `${total} ${total === 1 ? "record" : "records"}`}
+          {found === undefined ? "…" : total === 0 ? "No records." : `${total} ${total === 1 ? "record" : "records"}`}
         </Text>
         {total > perPage && (
           <Pagination
@@ -185,7 +181,7 @@ function cell(
 ): ReactNode {
   if (!Object.hasOwn(record, name)) {
     return (
-      <span className="lock" title="This is hidden from you">
+      <span className="lock" title="Hidden from you">
         hidden
       </span>
     );

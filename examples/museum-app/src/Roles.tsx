@@ -1,8 +1,8 @@
 import { Alert, Button, Group, Select, Stack, Table, Text, Title } from "@mantine/core";
 import type { ReactNode } from "react";
 import { useCallback, useEffect, useState } from "react";
+import { AssignRole, type KnownRole, type RoleChange } from "./AssignRole.js";
 import { ApiError, get, post } from "./api.js";
-import { AssignRole, type KnownRole, type RoleChange } from "./GiveRole.js";
 import { useMuseum } from "./session.js";
 
 interface Assignment {
@@ -101,7 +101,7 @@ export function Roles(): ReactNode {
         Given
       </Title>
       <div className="records">
-        <Table aria-label="Given roles">
+        <Table aria-label="Assigned roles">
           <Table.Tbody>
             {held?.assignments.map(({ id, person: who, role: name, on, until, reason }) => (
               <Table.Tr key={id}>
@@ -129,7 +129,7 @@ export function Roles(): ReactNode {
                   <Button
                     size="compact-sm"
                     variant="light"
-                    aria-label={`Take ${name} from ${labelOf("staff", who)}`}
+                    aria-label={`Revoke ${name} from ${labelOf("staff", who)}`}
                     onClick={() => preview({ kind: "revoke", person: who, role: name, ...(on === null ? {} : { on }) })}
                   >
                     Take away
@@ -143,7 +143,7 @@ export function Roles(): ReactNode {
       <Title order={2} size="h4">
         What was done
       </Title>
-      <Table aria-label="What was done">
+      <Table aria-label="History">
         <Table.Tbody>
           {held?.entries.map(({ at, kind, person: whom, by, reason }) => (
             <Table.Tr key={`${at} ${kind} ${whom}`}>
@@ -177,7 +177,7 @@ interface AskedProps {
 function Asked({ change, preview, name, onMake, onLeave }: AskedProps): ReactNode {
   const { labelOf } = useMuseum();
   const { outcome, gains, losses } = preview;
-  const verb = change.kind === "revoke" ? "loses" : "is given";
+  const verb = change.kind === "revoke" ? "loses" : "is assigned";
   const instead = change.insteadOf === undefined ? "" : ` instead of ${change.insteadOf}`;
   const of = change.on === undefined ? "" : ` of ${labelOf("exhibitions", change.on)}`;
   const isRefused = (outcome.problems ?? []).length > 0;
@@ -203,11 +203,11 @@ function Asked({ change, preview, name, onMake, onLeave }: AskedProps): ReactNod
       <Group mt="sm">
         {!isRefused && (
           <Button onClick={onMake}>
-            {change.kind === "revoke" ? "Take it" : change.kind === "replace" ? "Change it" : "Give it"}
+            {change.kind === "revoke" ? "Revoke" : change.kind === "replace" ? "Change" : "Assign"}
           </Button>
         )}
         <Button variant="default" onClick={onLeave}>
-          Leave it
+          Cancel
         </Button>
       </Group>
     </Alert>

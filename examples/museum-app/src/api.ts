@@ -119,7 +119,7 @@ export function createRecord(table: string, values: Row, options: Confirmed): Pr
 }
 
 export function actOn(table: string, key: string, action: string, options: Confirmed): Promise<ChangeResult> {
-  if (action !== "delete") return judged(() => call("POST", pathOf("acts", table, key, action), options));
+  if (action !== "delete") return judged(() => call("POST", pathOf("actions", table, key, action), options));
   const query = new URLSearchParams((options.confirmed ?? []).map((rule) => ["confirmed", rule]));
   return judged(() => call("DELETE", `${pathOf("records", table, key)}?${query}`));
 }
@@ -149,7 +149,7 @@ export function changeMany(
   confirmed: readonly string[],
 ): Promise<ManyResults> {
   return allOrNothing(
-    async () => (await call<ManyResults>("PATCH", pathOf("bulk", table), { keys, values, confirmed })).body,
+    async () => (await call<ManyResults>("PATCH", pathOf("bulk-edits", table), { keys, values, confirmed })).body,
   );
 }
 

@@ -10,7 +10,7 @@ export function Differences({ found }: { found: Found }): ReactNode {
   const { overview } = useProject();
   const nameOf = (id: string) => overview.eyes.find((eye) => eye.id === id)?.name ?? id;
   const { people, rules } = found;
-  if (people.length + rules.length === 0) return <p>Nobody gains or loses anything.</p>;
+  if (people.length + rules.length === 0) return <p>Nobody gains or loses access.</p>;
   return (
     <div className="differences">
       {people.map(({ persons, gains, losses }) => (
@@ -39,7 +39,7 @@ export function Differences({ found }: { found: Found }): ReactNode {
                 <span className="soft">
                   {one.change === "other"
                     ? one.isTentative
-                      ? "to another end"
+                      ? "with other results"
                       : "by other conditions"
                     : `${one.before} → ${one.after}`}
                 </span>

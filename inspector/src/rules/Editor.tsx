@@ -149,7 +149,7 @@ export function Editor(props: EditorProps): ReactNode {
         from,
         Math.min(row.to, from + (/^[\w-]+/.exec(doc.sliceString(from, row.to))?.[0].length ?? 1)),
       );
-      const hint = remark.hint === undefined ? "" : `; ${remark.hint}`;
+      const hint = remark.hint === undefined ? "" : ` ${remark.hint}`;
       return { from, to, severity: remark.kind === "error" ? "error" : "warning", message: `${remark.message}${hint}` };
     });
     editor.dispatch(setDiagnostics(editor.state, found));

@@ -47,8 +47,8 @@ export function Rules(): ReactNode {
   // The first time it asks that; then it saves.
   const trySave = async () => {
     setSaid(undefined);
-    if (!compiles) return setSaid("The rules have errors, and are not saved.");
-    if (!isUnsaved) return setSaid("There is nothing to save.");
+    if (!compiles) return setSaid("The rules have errors. Fix them before saving.");
+    if (!isUnsaved) return setSaid("No changes to save.");
     if (!isShown) return setSide("differences");
     try {
       await save();
@@ -75,14 +75,14 @@ export function Rules(): ReactNode {
         />
         <Group className="bar">
           <Button size="xs" disabled={!isUnsaved || !compiles} onClick={trySave}>
-            {isShown ? "Save it so" : "Save …"}
+            {isShown ? "Save" : "Save …"}
           </Button>
           <Button size="xs" variant="default" disabled={!isUnsaved} onClick={() => write(document.text)}>
-            Back to what is saved
+            Revert
           </Button>
           <Checkbox
             size="xs"
-            label="only what was changed"
+            label="show changes only"
             checked={isComparing}
             onChange={() => setIsComparing(!isComparing)}
           />
@@ -100,17 +100,17 @@ export function Rules(): ReactNode {
         <Tabs.List>
           <Tabs.Tab value="remarks">Remarks{all.length > 0 && ` (${all.length})`}</Tabs.Tab>
           <Tabs.Tab value="differences">Gains and losses</Tabs.Tab>
-          <Tabs.Tab value="data">Its data</Tabs.Tab>
+          <Tabs.Tab value="data">Data</Tabs.Tab>
           <Tabs.Tab value="copy">Copy</Tabs.Tab>
         </Tabs.List>
         <Tabs.Panel value="remarks">
-          {all.length === 0 && <p>Nothing is wrong, and nothing is doubted.</p>}
+          {all.length === 0 && <p>No errors, no warnings.</p>}
           <ul className="remarks">
             {all.slice(0, mostRemarks).map((remark) => (
               <li key={`${remark.line} ${remark.column} ${remark.code} ${remark.message}`}>
                 <button type="button" onClick={() => setLine(remark.line)}>
                   <b>{remark.kind}</b> line {remark.line ?? "?"}: {remark.message}
-                  {remark.hint !== undefined && `; ${remark.hint}`} <span className="soft">{remark.code}</span>
+                  {remark.hint !== undefined && ` ${remark.hint}`} <span className="soft">{remark.code}</span>
                 </button>
               </li>
             ))}
@@ -118,7 +118,11 @@ export function Rules(): ReactNode {
           {all.length > mostRemarks && <p className="soft">and {all.length - mostRemarks} more</p>}
         </Tabs.Panel>
         <Tabs.Panel value="differences">
-          {!compiles && <Alert color="orange">The rules have errors: this is by the last that were right.</Alert>}
+          {!compiles && (
+            <Alert color="orange">
+              The rules have errors: these answers come from the last version without errors.
+            </Alert>
+          )}
           {failure !== undefined && <p className="failure">{failure}</p>}
           {found !== undefined && <Differences found={found} />}
         </Tabs.Panel>

@@ -13,7 +13,7 @@ const ruleKeys = [
   ...["from", "until", "skip", "note", "ignore"],
 ];
 const roleKeys = ["include", "scope", "exclusive", "minHolders", "assignableBy", "note", "ignore"];
-const groupKeys = ["members", "where", "without", "roles", "note", "ignore"];
+const groupKeys = ["members", "where", "equivalent", "roles", "note", "ignore"];
 const screenKeys = ["needs", "to", "in", "home", "note", "ignore"];
 const peopleKeys = ["table", "name", "manager", "active", "roles", "assignments", "ignore"];
 const fieldKeys = [
@@ -102,7 +102,7 @@ export function wordsAt({ path, isKey }: WritingPlace, { tables, roles, groups }
   }
   if (section === "groups") {
     if (part === undefined) return name === undefined ? [] : keys(groupKeys);
-    return ["members", "without", "roles"].includes(part) ? who : [];
+    return ["members", "equivalent", "roles"].includes(part) ? who : [];
   }
   if (section === "screens") {
     if (part === undefined) return name === undefined ? [] : keys(screenKeys);

@@ -187,17 +187,17 @@ export function SeenTable({ table, eyes, show, search, asked, onAsk }: SeenProps
           })}
         </div>
       </div>
-      {seen?.total === 0 && <p className="empty">No record of this table is to be shown so.</p>}
+      {seen?.total === 0 && <p className="empty">No records to show.</p>}
       <p className="legend">
-        <span className="sample hidden">hidden</span> may not be seen
-        <span className="sample">✎ text</span> may be edited
-        <span className="sample">✎? text</span> after a confirmation
+        <span className="sample hidden">hidden</span> not visible
+        <span className="sample">✎ text</span> editable
+        <span className="sample">✎? text</span> editable after a confirmation
         {eyes.length > 1 && (
           <>
             <span className="sample">≠</span> differs from the first
           </>
         )}
-        <span className="keys">Arrow keys move, Enter asks why, Escape closes</span>
+        <span className="keys">Arrow keys move, Enter explains, Escape closes</span>
       </p>
     </>
   );
@@ -246,7 +246,7 @@ function Cells({ record, at, name, line, table, activeColumn, askedField, onAsk 
     const column = activeColumn ?? 0;
     return (
       <div {...propsOf(column, "")} className={`cell absent${activeColumn === undefined ? "" : " active"}`}>
-        {record.key}: for {name} there is no such record
+        {record.key}: does not exist for {name}
       </div>
     );
   }

@@ -31,11 +31,12 @@ export function ViewAs(): ReactNode {
     setPlace(undefined);
     setSaid(undefined);
   }, [table?.name, eyes.join(" "), turn]);
-  if (table === undefined) return <p className="empty">The rules declare no table yet, or have errors.</p>;
+  if (table === undefined)
+    return <p className="empty">There are no tables: the rules declare none yet, or have errors.</p>;
   const keep = async (eye: string, key: string | undefined) => {
     try {
       const proposal = await ask("propose", { eye, table: table.name, key });
-      setSaid(`Kept in ${await addExpectation(proposal)}: ${proposal.as} on ${proposal.on}.`);
+      setSaid(`Added to ${await addExpectation(proposal)}: ${proposal.as} on ${proposal.on}.`);
     } catch (error) {
       setSaid((error as Error).message);
     }
@@ -71,7 +72,7 @@ export function ViewAs(): ReactNode {
             onChange={(event) => setSearch(event.currentTarget.value)}
           />
           <Button size="compact-xs" variant="default" onClick={() => keep(eyes[0] ?? "visitor", undefined)}>
-            Keep the counts as an expectation
+            Add the counts as an expectation
           </Button>
           <Text size="sm" role="status" className="soft">
             {said}

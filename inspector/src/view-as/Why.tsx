@@ -72,7 +72,7 @@ export function Why({ place: { eye, key, field }, table, onClose, onKeep }: WhyP
       )}
       {onKeep !== undefined && (
         <Button size="compact-sm" variant="default" onClick={onKeep}>
-          Keep this record so as an expectation
+          Add as expectation
         </Button>
       )}
     </aside>

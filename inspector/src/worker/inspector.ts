@@ -158,7 +158,7 @@ export class Inspector implements InspectorApi {
     const [group] = proposeExpectations(portier, [this.#eye(eye)], (name) => (name === table ? rows : []));
     const on = key === undefined ? table : `${table}/${key}`;
     const found = group?.proposals.find((one) => one.on === on);
-    if (found === undefined) throw new Error("there is nothing to keep");
+    if (found === undefined) throw new Error("there is nothing to add");
     return found;
   }
 
@@ -170,14 +170,14 @@ export class Inspector implements InspectorApi {
 
   add(addition: Addition): string {
     const { document, text } = this.#now();
-    if (text !== this.#text) throw new Error("the rules have errors: mend them first");
+    if (text !== this.#text) throw new Error("the rules have errors: fix them first");
     if (addition.kind === "rule") return editText(text, copyRule(document, addition.address, addition.copy));
     if (addition.kind === "role") return editText(text, copyRole(document, addition.role, addition.name));
     return editText(text, addRange(document, addition.table, addition.range));
   }
 
   #now(): Standing {
-    if (this.#standing === undefined) throw new Error("the rules have errors: mend them first");
+    if (this.#standing === undefined) throw new Error("the rules have errors: fix them first");
     return this.#standing;
   }
 

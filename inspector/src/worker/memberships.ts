@@ -17,7 +17,7 @@ export function membershipsOf(standing: Standing): Memberships {
       name: person.name,
       ways: isCertain
         ? ways.map((way) => formatMembershipPath(portier.schema, way))
-        : ["not known: their record leaves it open"],
+        : ["unknown: it depends on data that cannot be read"],
     }));
   const roles = report.roles.map(({ name, note, facts, may }) => ({
     name,

@@ -52,13 +52,13 @@ function recordsUnder(portier: Portier, { data }: ProjectState): { data: Data; t
       const known = Object.entries(data.tables).filter(([name]) => hasTable(portier, name));
       return { data: withTables(portier, new Map(known)), trouble: undefined };
     }
-    return { data: none, trouble: "There are no records: name a folder or a database with --data." };
+    return { data: none, trouble: "No records: name a folder or a database with --data." };
   } catch (error) {
     if (!(error instanceof PortierError)) throw error;
     const [first] = error.problems;
     const more = error.problems.length > 1 ? ` (and ${error.problems.length - 1} more)` : "";
     const place = first?.file === undefined ? "" : `${first.file}${first.line === undefined ? "" : `:${first.line}`}: `;
-    return { data: none, trouble: `The records do not fit: ${place}${first?.message}${more}` };
+    return { data: none, trouble: `The records do not match the rules: ${place}${first?.message}${more}` };
   }
 }
 

@@ -52,5 +52,5 @@ function readFiles({ portier }: Standing, files: TestFiles) {
 }
 
 function saidAtPlace({ file, line, message, hint }: Problem): string {
-  return `${file}:${line}: ${message}${hint === undefined ? "" : `; ${hint}`}`;
+  return `${file}:${line}: ${message}${hint === undefined ? "" : ` ${hint}`}`;
 }

@@ -7,9 +7,9 @@ import { uncovered } from "../../verify/expectations/uncovered.js";
 
 /** How far something was exercised, with the sign that says so without colour. */
 const states = {
-  whole: { sign: "✓", tone: "good", word: "exercised in every part" },
-  partly: { sign: "◐", tone: "half", word: "exercised in part" },
-  never: { sign: "✗", tone: "bad", word: "never exercised" },
+  whole: { sign: "✓", tone: "good", word: "covered in every part" },
+  partly: { sign: "◐", tone: "half", word: "partly covered" },
+  never: { sign: "✗", tone: "bad", word: "not covered" },
   later: { sign: "–", tone: "soft", word: "not there at this moment" },
 } as const;
 
@@ -79,12 +79,12 @@ function stateOf(rule: RuleCoverage): State {
 
 /** The parts of a rule that have a line of their own. */
 function partsOf(rule: RuleCoverage): { path: Path; state: State; notes: string[] }[] {
-  const { where, entriesNotMet, isForAnyone, who, fieldsNotAsked, effect } = rule;
+  const { where, entriesNotCovered, isForAnyone, who, fieldsNotCovered, effect } = rule;
   const parts: { path: Path; state: State; notes: string[] }[] = [];
   if (!isForAnyone) {
-    const notes = entriesNotMet.length === 0 ? [] : [`nobody met: ${entriesNotMet.join(", ")}`];
-    if (!who.notMet && notes.length === 0) notes.push("nobody whom it is not for was asked about");
-    parts.push({ path: ["to"], state: notes.length === 0 ? "whole" : who.met ? "partly" : "never", notes });
+    const notes = entriesNotCovered.length === 0 ? [] : [`nobody met: ${entriesNotCovered.join(", ")}`];
+    if (!who.notApplied && notes.length === 0) notes.push("nobody whom it is not for was asked about");
+    parts.push({ path: ["to"], state: notes.length === 0 ? "whole" : who.applied ? "partly" : "never", notes });
   }
   if (where !== undefined) {
     const outcomes = (["true", "false", "unknown"] as const).map((one) => `${one} ${where[one] ? "✓" : "✗"}`);
@@ -92,7 +92,7 @@ function partsOf(rule: RuleCoverage): { path: Path; state: State; notes: string[
     parts.push({ path: ["where"], state, notes: [outcomes.join("  ")] });
   }
   const byAction = new Map<string, string[]>();
-  for (const one of fieldsNotAsked) {
+  for (const one of fieldsNotCovered) {
     const [action = "", ...field] = one.split(" ");
     byAction.set(action, [...(byAction.get(action) ?? []), field.join(" ")]);
   }

@@ -7,7 +7,7 @@ import { coveragePage } from "./coverage-page.js";
 import { expectationsOf } from "./expectation-files.js";
 import { askedOf, type Testing } from "./testing.js";
 
-/** Says what of the rules the expectations have exercised; a rule that never applied is found, and ends with 1. */
+/** Says which parts of the rules the expectations cover; exit code 1 for a rule that decided no answer. */
 export function runCoverage(testing: Testing, format: string, io: Io): ExitCode {
   const { portier, parsed, file, files } = testing;
   const expectations = files.flatMap((one) => expectationsOf(portier, one));
@@ -22,11 +22,13 @@ export function runCoverage(testing: Testing, format: string, io: Io): ExitCode 
     for (const rule of rules) {
       const open = uncovered(rule);
       if (open.length === 0) continue;
-      io.out(`${rule.applied ? paint.warning("partly") : paint.no("never ")}  ${place(rule)}  ${rule.rule}\n`);
+      io.out(
+        `${rule.applied ? paint.warning("partly covered") : paint.no("not covered   ")}  ${place(rule)}  ${rule.rule}\n`,
+      );
       for (const line of open) io.out(`        ${line}\n`);
     }
     const whole = rules.filter((rule) => uncovered(rule).length === 0).length;
-    io.out(`${rules.length} rules: ${applied} applied, ${whole} of them exercised in every part\n`);
+    io.out(`${rules.length} rules: ${applied} covered, ${whole} of them in every part\n`);
   }
   return applied === rules.length ? 0 : 1;
 }

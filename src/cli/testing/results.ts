@@ -17,7 +17,7 @@ interface TestedFile {
 
 export const resultFormats = ["text", "json", "junit", "sarif"] as const;
 
-/** Runs expectations and prints what came of them; 1 where one is not met. */
+/** Runs expectations and prints their results; 1 where one fails. */
 export function runAll(
   testing: Testing,
   format: (typeof resultFormats)[number] | "html",
@@ -36,14 +36,14 @@ export function runAll(
   return tested.every(({ results }) => results.every(({ passed }) => passed)) ? 0 : 1;
 }
 
-/** What is not met as findings at the lines of the expectations; what is alike on several records is one. */
+/** Failures at the lines of the expectations; what is alike on several records is one. */
 function failures({ file, locate, results }: TestedFile) {
   return alike(results.filter(({ passed }) => !passed)).flatMap(([first, ...more]) => {
     if (first === undefined) return [];
     const { path, what, expected, found } = first;
     const others = more.length === 0 ? "" : `, and the same on ${more.length} more records`;
     const message = `${what}: expected ${expected}, found ${found}${others}`;
-    return [{ code: "not-met", level: "error" as const, message, file, ...locate(path) }];
+    return [{ code: "failed-expectation", level: "error" as const, message, file, ...locate(path) }];
   });
 }
 
@@ -53,7 +53,7 @@ function printResults(tested: readonly TestedFile[], isExplained: boolean, io: I
     for (const [first, ...more] of alike(results.filter(({ passed }) => !passed))) {
       if (first === undefined) continue;
       const { path, name, what, expected, found, why } = first;
-      io.out(`${paint.no("not met")}  ${placeText(locate, path, file)}  ${what}\n`);
+      io.out(`${paint.no("failed ")}  ${placeText(locate, path, file)}  ${what}\n`);
       if (name !== undefined) io.out(`         ${paint.quiet(name)}\n`);
       io.out(`         expected ${expected}, found ${found}\n`);
       if (more.length > 0) io.out(`         the same on ${more.length} more records: ${recordList(more)}\n`);
@@ -62,7 +62,7 @@ function printResults(tested: readonly TestedFile[], isExplained: boolean, io: I
   }
   const all = tested.flatMap(({ results }) => results);
   const open = all.filter(({ passed }) => !passed).length;
-  const sum = `${all.length - open} met, ${open} not met`;
+  const sum = `${all.length - open} passed, ${open} failed`;
   io.out(`${open === 0 ? paint.yes(sum) : paint.no(sum)}\n`);
 }
 

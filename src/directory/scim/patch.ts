@@ -22,7 +22,7 @@ const readOnly = ["id", "groups", "meta", "schemas"];
  * A resource after a PATCH (RFC 7644, 3.5.2): all operations are done, or none. Its cost grows with the operations and the
  * elements that there are, not with their product.
  *
- * @throws ScimError, with the number of the operation: for what is no operation, for a path that is none or whose attribute is
+ * @throws ScimError, with the number of the operation: for what is not an operation, for a path that is none or whose attribute is
  * not kept here, and where a value was given of which nothing would be kept.
  */
 export function patched(resource: Resource, body: Resource, targets: readonly Target[], most: number): Resource {
@@ -147,7 +147,7 @@ class Draft {
     throw new ScimError(400, `${sayPath(path)} is not kept here; there are ${known.join(", ")}`, "invalidPath");
   }
 
-  /** Changes an attribute that is no list; tells whether something that was given is kept. */
+  /** Changes an attribute that is not a list; tells whether something that was given is kept. */
   #changeOne({ op, path, value }: Change): boolean {
     if (path.filter !== undefined) throw new ScimError(400, `"${path.name}" is not a list`, "invalidPath");
     const old = heldBy(this.#resource, path);

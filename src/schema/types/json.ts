@@ -3,7 +3,7 @@ import { fieldType } from "./field-type.js";
 /** How deep an opaque value may nest; a deeper one does not fit. */
 const depthLimit = 100;
 
-/** JSON with the keys of every object in order, so that equal values have equal texts; undefined for what is no JSON. */
+/** JSON with the keys of every object in order, so that equal values have equal texts; undefined for what is not JSON. */
 function canonicalJson(value: unknown, depth = 0): string | undefined {
   if (depth > depthLimit) return undefined;
   if (value === null || typeof value === "boolean" || typeof value === "string") return JSON.stringify(value);

@@ -15,7 +15,7 @@ export function list(element: FieldType): FieldType {
     canonical: (value) => {
       if (!Array.isArray(value)) return undefined;
       const elements: Scalar[] = [];
-      // By index, as a hole in the list is no element.
+      // By index, as a hole in the list is not an element.
       for (let i = 0; i < value.length; i++) {
         const canonical = value[i] === null ? undefined : element.canonical(value[i]);
         if (canonical === undefined) return undefined;

@@ -1,24 +1,24 @@
-import type { Facts, MistakeCode } from "../../schema/problems.js";
+import type { ErrorCode, Facts } from "../../schema/problems.js";
 
 /** Why a change of who holds what is refused: a code, and the facts that its sentence is made of. */
 export interface RefusedRoles {
-  readonly code: MistakeCode;
+  readonly code: ErrorCode;
   readonly facts: object;
 }
 
 /** It is thrown while the change is judged: the first reason ends that. */
 class Refused extends Error implements RefusedRoles {
-  readonly code: MistakeCode;
+  readonly code: ErrorCode;
   readonly facts: object;
 
-  constructor(code: MistakeCode, facts: object) {
+  constructor(code: ErrorCode, facts: object) {
     super(code);
     this.code = code;
     this.facts = facts;
   }
 }
 
-export function refuse<C extends MistakeCode>(code: C, facts: Facts<C>): never {
+export function refuse<C extends ErrorCode>(code: C, facts: Facts<C>): never {
   throw new Refused(code, facts);
 }
 

@@ -30,7 +30,7 @@ export function checkSettings(
     const isOwn = person === assigner.person;
     if (!isOwn && person !== assigner.actedBy) continue;
     if (!widensSettings(schema, source, after, person, assigner.now)) continue;
-    if (!isOwn) refuse("not-while-acting", { what: "give themselves anything" });
+    if (!isOwn) refuse("not-while-acting", { what: "set anything for yourself" });
     if (!isConfirmed) refuse("assigns-oneself", {});
   }
 }

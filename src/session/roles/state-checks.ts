@@ -58,7 +58,7 @@ export class StateChecks {
         const gained = has.filter((one) => !among(had, one));
         const lost = had.filter((one) => !among(has, one));
         if (gained.length > 0 && person === assigner.actedBy)
-          refuse("not-while-acting", { what: "give themselves anything" });
+          refuse("not-while-acting", { what: "assign anything to yourself" });
         if (gained.length > 0 && person === assigner.person && !isConfirmed) refuse("assigns-oneself", {});
         for (const { role, on } of [...gained, ...lost]) {
           if (role.assignableBy.length > 0) this.#context.mustAssign(role, on);

@@ -50,7 +50,7 @@ begin
       is_wrong := (c1 is null) <> (c2 is null) or ((r1 is null) <> (r2 is null) and (c1 is null or r1 is null));
       if r1 is null or r2 is null then b := null; end if;
     end if;
-    if is_wrong then perform ${at("fault")}(format('a protection cannot be read: %L is no cell range', one)); end if;
+    if is_wrong then perform ${at("fault")}(format('a protection cannot be read: %L is not a cell range', one)); end if;
     return next;
   end loop;
 end`,

@@ -19,8 +19,8 @@ begin
     select from pg_roles where rolname = ${literal(reader)}
       and (rolsuper or rolbypassrls or rolcanlogin or pg_has_role(oid, current_user, 'usage'))
   ) then
-    raise exception using message = ${literal(`${reader} is no role that policies hold for`)},
-      hint = 'name another role as the reader: one that cannot log in, does not bypass row security, and is no member of the owner';
+    raise exception using message = ${literal(`${reader} is not a role that policies hold for`)},
+      hint = 'name another role as the reader: one that cannot log in, does not bypass row security, and is not a member of the owner';
   end if;
   if not pg_has_role(${literal(reader)}, 'usage') then
     raise exception using errcode = 'insufficient_privilege',

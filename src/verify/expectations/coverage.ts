@@ -12,25 +12,25 @@ import { toNobody } from "../../session/reading.js";
 import { type ExpectationData, openExpected, recordsOf } from "./asked.js";
 import type { Check, Expectation } from "./expectation.js";
 
-/** What of a rule expectations have exercised. */
+/** Which parts of a rule expectations cover. */
 export interface RuleCoverage {
   readonly rule: string;
   readonly effect: EffectName;
   readonly path: Path;
-  /** Whether it bore on the answer to any of them. */
+  /** Whether it decided the answer of any of them. */
   readonly applied: boolean;
-  /** Whether it is there at the moment that was asked about: a rule for a time may not be. */
+  /** Whether it is in force at the time of the expectations: a rule with `from` or `until` may not be. */
   readonly isInForce: boolean;
-  /** Whether there is nobody whom it is not for. */
+  /** Whether it applies to everybody. */
   readonly isForAnyone: boolean;
-  /** How those whom they are about stood to it: met, and not met. */
-  readonly who: { readonly met: boolean; readonly notMet: boolean };
-  /** The entries of `to` and `except` that nobody met. */
-  readonly entriesNotMet: readonly string[];
-  /** How its condition came out; undefined for a rule without one. */
+  /** Whether expectations are about people it applies to, and about people it does not apply to. */
+  readonly who: { readonly applied: boolean; readonly notApplied: boolean };
+  /** The entries of `to` and `except` that matched nobody. */
+  readonly entriesNotCovered: readonly string[];
+  /** The values that its condition had; undefined for a rule without one. */
   readonly where: { readonly true: boolean; readonly false: boolean; readonly unknown: boolean } | undefined;
-  /** What it says about fields that no expectation asked of: `view shelf`. */
-  readonly fieldsNotAsked: readonly string[];
+  /** Actions and fields of it that no expectation asks about: `view shelf`. */
+  readonly fieldsNotCovered: readonly string[];
 }
 
 /** What is known of a rule while expectations are gone through. */
@@ -43,8 +43,8 @@ interface Seen {
 }
 
 /**
- * Goes through expectations with the explanation of each answer, and says which rules, entries, outcomes of conditions and
- * fields they have exercised: what none of them asked about, none of them would notice.
+ * Goes through expectations with the explanation of each answer, and says which rules, entries, values of conditions and
+ * fields they cover: a mistake in what is not covered is not detected.
  */
 export function coverageOf(
   portier: Portier,
@@ -82,10 +82,10 @@ export function coverageOf(
       applied: own?.applied === true,
       isInForce: isInForce(rule, now),
       isForAnyone: rule.except.length === 0 && rule.to.every(({ kind }) => kind === "anyone"),
-      who: { met: own?.who.has("true") === true, notMet: own?.who.has("false") === true },
-      entriesNotMet: entries.filter((entry) => own?.entries.get(entry) !== true),
+      who: { applied: own?.who.has("true") === true, notApplied: own?.who.has("false") === true },
+      entriesNotCovered: entries.filter((entry) => own?.entries.get(entry) !== true),
       where: rule.where !== always ? outcomesOf(own?.where) : undefined,
-      fieldsNotAsked: asked.filter((one) => own?.fields.has(one) !== true),
+      fieldsNotCovered: asked.filter((one) => own?.fields.has(one) !== true),
     };
   });
 }

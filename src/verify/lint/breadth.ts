@@ -129,7 +129,7 @@ function existsUnder(condition: Expression, isNegated: boolean): Exists[] {
   return found(pushNots(condition, isNegated));
 }
 
-/** Optional fields that a comparison reads; to ask whether one is null is no reliance on it. */
+/** Optional fields that a comparison reads; to ask whether one is null does not rely on it. */
 function nullableFields(condition: Expression): string[] {
   const names = new Set<string>();
   visitTests(condition, (test) => {

@@ -55,7 +55,7 @@ function readableProtections(
         add(`no cells of "${String(row["table"])}" are protected as data, so it does nothing`);
       for (const name of protection?.to ?? []) {
         if (readProtectionWho(name, ruleset) === undefined)
-          add(`"${name}" is no role, group or person, and lets nobody in`);
+          add(`"${name}" is not a role, group or person, and lets nobody in`);
       }
     } catch (error) {
       if (!(error instanceof PortierError)) throw error;

@@ -54,12 +54,12 @@ export function Plan(): ReactNode {
     const { changes, rowsBeyond, columnsBeyond } = changesOf(block, at, rows ?? [], columns);
     if (columnsBeyond > 0) return setSaid(`The block is ${counted(columnsBeyond, "column")} wider than the plan.`);
     if (changes.length > 0) return void send(changes, [], rowsBeyond);
-    return rowsBeyond > 0 ? setReviewed(onlyBeyond(rowsBeyond)) : setSaid("Nothing in it differs from what is there.");
+    return rowsBeyond > 0 ? setReviewed(onlyBeyond(rowsBeyond)) : setSaid("The block changes nothing.");
   };
   const jump = (range: PlanRange) => {
     const { top, left } = parseRange(range.range) as CellRange;
     const rowIdx = (rows ?? []).findIndex((one) => Number(one["row"]) >= top);
-    if (rowIdx < 0) return setSaid("There is no row in this range yet.");
+    if (rowIdx < 0) return setSaid("This range has no rows yet.");
     // The first column of the grid is the rows' numbers.
     grid.current?.scrollToCell({ rowIdx, idx: left });
     return grid.current?.setActivePosition({ rowIdx, idx: left }, { shouldFocus: true });
@@ -160,7 +160,7 @@ export function Plan(): ReactNode {
         <Group mt="sm">
           <Button onClick={() => rowChanges.question?.onYes()}>Yes, do it</Button>
           <Button variant="default" onClick={rowChanges.leave}>
-            Leave it
+            Cancel
           </Button>
         </Group>
       </Modal>
@@ -209,7 +209,7 @@ function CellLine({ record, field, column, state, chosen }: CellLineProps): Reac
 }
 
 function whyLocked({ kind, note }: CellState): string {
-  return note ?? (kind === "hidden" ? "This is hidden from you." : "This is not yours to edit.");
+  return note ?? (kind === "hidden" ? "This is hidden from you." : "You may not edit this.");
 }
 
 function onlyBeyond(rowsBeyond: number): Reviewed {

@@ -62,7 +62,7 @@ export function PlanFiles({ rows, columns, onBlock, onRanges, onFailure }: Files
       >
         {(props) => (
           <Button variant="default" {...props}>
-            Take in a file
+            Import a file
           </Button>
         )}
       </FileButton>

@@ -170,7 +170,7 @@ export function PlanGrid(props: GridProps): ReactNode {
           if (record === undefined || row < 0 || record === rows[row]) return;
           onBlock([[textOf(record[column.key])]], { row, column: column.idx - 1 });
         }}
-        renderers={{ noRowsFallback: <p className="empty">There are no rows yet, or none that exist for you.</p> }}
+        renderers={{ noRowsFallback: <p className="empty">No rows.</p> }}
       />
     </div>
   );

@@ -65,8 +65,8 @@ export function RangeForm({ drafted, ranges, who, onDone, onClose }: FormProps):
       const { outcome } = of;
       if (outcome.accepted || outcome.reason !== "refused") return setPreviewed({ change: asked, of });
       setPreviewed(undefined);
-      const said = outcome.problems.map(({ message, hint }) => (hint === undefined ? message : `${message}; ${hint}`));
-      return setFailure(said.join(". "));
+      const said = outcome.problems.map(({ message, hint }) => (hint === undefined ? message : `${message} ${hint}`));
+      return setFailure(said.join(" "));
     });
   const set =
     <V,>(keep: (value: V) => void) =>
@@ -95,7 +95,7 @@ export function RangeForm({ drafted, ranges, who, onDone, onClose }: FormProps):
             onChange={(event) => set(setCells)(event.currentTarget.value)}
           />
           <TextInput
-            label="But not"
+            label="Except"
             description="cells that stay as they are"
             value={except}
             onChange={(event) => set(setExcept)(event.currentTarget.value)}
@@ -110,14 +110,14 @@ export function RangeForm({ drafted, ranges, who, onDone, onClose }: FormProps):
           searchable
         />
         <Select
-          label="And the others"
+          label="Everybody else"
           data={effects}
           value={effect}
           allowDeselect={false}
           onChange={(value) => value !== null && set(setEffect)(value as Effect)}
         />
         <Select
-          label="The same as"
+          label="Copy from"
           placeholder="another protection"
           data={others.map((one, index) => ({ value: String(index), label: `${nameOf(one)}: ${one.note ?? ""}` }))}
           value={null}
@@ -144,20 +144,18 @@ export function RangeForm({ drafted, ranges, who, onDone, onClose }: FormProps):
           />
         </Group>
         {failure !== undefined && (
-          <Alert color="wine" title="This cannot be kept">
+          <Alert color="wine" title="This protection is not valid">
             {failure}
           </Alert>
         )}
         {previewed !== undefined && (
-          <Alert title="What comes of it" data-testid="range-preview">
+          <Alert title="What changes" data-testid="range-preview">
             {previewed.of.outcome.warnings.map(({ id: warning, message }) => (
               <Text key={warning} fw={600}>
                 {message}
               </Text>
             ))}
-            {previewed.of.differences.length === 0 && (
-              <Text>Nobody gains or loses anything on the rows there are.</Text>
-            )}
+            {previewed.of.differences.length === 0 && <Text>Nobody gains or loses access to the rows there are.</Text>}
             {previewed.of.differences.map(({ persons, gains, losses }) => (
               <div key={persons.join()}>
                 <Text fw={600}>{persons.map((key) => labelOf("staff", key)).join(", ")}</Text>
@@ -174,19 +172,19 @@ export function RangeForm({ drafted, ranges, who, onDone, onClose }: FormProps):
                 })
               }
             >
-              {previewed.change.kind === "unprotect" ? "Remove it" : "Keep it so"}
+              {previewed.change.kind === "unprotect" ? "Remove" : "Save"}
             </Button>
           </Alert>
         )}
         <Group>
-          {previewed === undefined && <Button onClick={() => preview(change)}>What comes of it?</Button>}
+          {previewed === undefined && <Button onClick={() => preview(change)}>Preview</Button>}
           {id !== undefined && (
             <Button variant="default" onClick={() => preview({ kind: "unprotect", id })}>
               Remove this protection
             </Button>
           )}
           <Button variant="default" onClick={onClose}>
-            Leave it
+            Cancel
           </Button>
         </Group>
       </Stack>

@@ -49,7 +49,7 @@ export function Ranges({ known, onJump, onEdit, onAdd }: RangesProps): ReactNode
                   aria-label={`Go to ${nameOf(one)}`}
                   onClick={() => onJump(one)}
                 >
-                  Go there
+                  Go to
                 </Button>
                 {one.mayChange && (
                   <Button

@@ -26,7 +26,7 @@ export function reviewOf(changes: readonly CellChange[], { results }: ManyResult
       const refusal = result?.refusals?.find(({ field }) => field === cell.field) ?? whole;
       const isGone = result?.accepted === false && result.reason === "not-found";
       if (refusal === undefined && !isGone) rest.push(cell);
-      else refused.push({ address: cell.address, message: refusal?.message ?? "This row is not there any more." });
+      else refused.push({ address: cell.address, message: refusal?.message ?? "This row no longer exists." });
     }
   }
   const questions = new Map(results.flatMap(({ confirm }) => confirm ?? []).map((one) => [one.rule, one]));
@@ -79,7 +79,7 @@ export function Review({ reviewed, onSend, onClose, onAddRows }: ReviewProps): R
           </Group>
         )}
         {questions.map(({ rule, note }) => (
-          <Text key={rule}>{note ?? "This is to be confirmed."}</Text>
+          <Text key={rule}>{note ?? "Please confirm this."}</Text>
         ))}
         <Group>
           {rest.length > 0 && (

@@ -44,7 +44,7 @@ export function useRowChanges(onDone: (said: string) => Promise<void>, onRefused
         return ask("Protected cells would be lost", lines, { ...agreed, acceptLost: true });
       }
       if (outcome.confirm !== undefined) {
-        const lines = outcome.confirm.map(({ note }) => note ?? "This is to be confirmed.");
+        const lines = outcome.confirm.map(({ note }) => note ?? "Please confirm this.");
         const confirmed = [...agreed.confirmed, ...outcome.confirm.map(({ rule }) => rule)];
         return ask("Please confirm", lines, { ...agreed, confirmed });
       }
