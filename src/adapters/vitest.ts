@@ -80,7 +80,7 @@ function why(
 ): string {
   const declared = findTable(internals(session).ruleset.schema, table);
   const address = record === undefined || declared === undefined ? undefined : recordAddress(declared, record);
-  const what = `${table}${address === undefined ? "" : `/${address}`}${field === undefined ? "" : ` ${field}`}`;
+  const what = `${table}${address === undefined ? "" : `/${address}`}`;
   return explanationText(explain(session, { action, table, record, field }), session.person ?? "this person", what);
 }
 

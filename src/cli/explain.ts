@@ -59,9 +59,9 @@ function runExplain(args: readonly (string | undefined)[], options: ExplainOptio
     io.out(`${JSON.stringify({ viewer: viewer.id, key, ...explanation }, null, 2)}\n`);
     return 0;
   }
-  const whose = viewer.kind === "visitor" ? "a visitor" : `${viewer.id} ${viewer.name}`;
-  const what = `${table.name}${key === undefined ? "" : `/${key}`}${field === undefined ? "" : ` ${field}`}`;
-  io.out(toned(explanationText(explanation, whose, what), io));
+  const person = viewer.kind === "visitor" ? "a visitor" : viewer.name;
+  const what = `${table.name}${key === undefined ? "" : `/${key}`}`;
+  io.out(toned(explanationText(explanation, person, what), io));
   return 0;
 }
 
@@ -78,8 +78,8 @@ function toned(text: string, io: Io): string {
   return text
     .split("\n")
     .map((line) => {
-      if (line.startsWith("  YES")) return `  ${paint.yes("YES")}${line.slice(5)}`;
-      if (line.startsWith("  NO")) return `  ${paint.no("NO")}${line.slice(4)}`;
+      if (line.startsWith("YES ")) return `${paint.yes("YES")}${line.slice(3)}`;
+      if (line.startsWith("NO ")) return `${paint.no("NO")}${line.slice(2)}`;
       return line.startsWith(" ") ? line : paint.heading(line);
     })
     .join("\n");

@@ -5,7 +5,7 @@ import { readsOf } from "./reads.js";
 import type { ConditionTrace, RuleTrace, TracedTruth } from "./trace.js";
 import { expressionOf } from "./trace.js";
 
-/** One way in which the answer would have been a permit: everything in `needs` together. */
+/** One way to be permitted: everything in `needs` together. */
 export interface Remedy {
   /** The permit that would then apply. */
   readonly rule: string;
@@ -42,9 +42,9 @@ const nothing: Change = { plus: [], minus: [], where: [] };
 const limits = { steps: 2_000, found: 24, changes: 6 } as const;
 
 /**
- * What a denial lacks, fewest first: each way is whole, so that whoever does what it says, and nothing else, gets a yes. So it also
- * names what was met and might not be any more, because what is to be changed is read there, too; and what would not stop
- * before, but would stop somebody who has become what is needed.
+ * What would allow what is denied, fewest conditions first. Each remedy is complete: whoever does what it says, and nothing else,
+ * is permitted. So it also names what holds now and might not hold any more, as what is to be changed is read there, too; and
+ * what does not block now, but would block somebody who has become what is needed.
  */
 export function findRemedies(ways: readonly Gates[], held: HeldNames, more: readonly MissingCondition[]): Remedy[] {
   const found: Remedy[] = [];
@@ -226,13 +226,13 @@ class Search {
   }
 }
 
-const toBeWords = "to be: ";
+const toBeWords = "be ";
 
 function needsOf({ plus, minus, where }: Change): MissingCondition[] {
   const names = minus.filter((entry) => !isSetting(entry));
   return [
     ...plus.map((entry): MissingCondition => ({ kind: "who", text: toBeWords + entry })),
-    ...(names.length === 0 ? [] : [{ kind: "who", text: `to be none of: ${names.join(", ")}` } as const]),
+    ...(names.length === 0 ? [] : [{ kind: "who", text: `not be ${names.join(", ")}` } as const]),
     ...minus.filter(isSetting).map((entry): MissingCondition => ({ kind: "setting", text: `without the ${entry}` })),
     ...where.map(({ trace, isMet }): MissingCondition => {
       return { kind: "where", text: isMet ? trace.text : `not (${trace.text})`, ...hereOf(trace) };
@@ -252,7 +252,7 @@ function withoutLonger(found: readonly Remedy[]): Remedy[] {
   });
 }
 
-/** Ways through one rule that differ in one name are one: "to be: a or b". */
+/** Ways through one rule that differ in one name are one: "be a or b". */
 function joined(found: readonly Remedy[]): Remedy[] {
   const ways = new Map<string, { rule: string; names: string[]; rest: readonly MissingCondition[] }>();
   for (const { rule, needs } of found) {

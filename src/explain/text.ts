@@ -1,11 +1,15 @@
+import { sentence } from "../schema/problems.js";
 import type { Explanation } from "./explain.js";
 import { type Remedy, valuesOf } from "./missing.js";
 import type { EntryTrace, RuleTrace } from "./trace.js";
 
 /** An explanation in words, in the order in which it is read; for a page to lay out. */
 export interface ExplanationWords {
-  /** `NO: a rule reserves it for others (objects/value-stays-in-the-office)` */
+  readonly verdict: "yes" | "no";
+  /** `Odalys Quint cannot view insured_value of objects/BM-SH-0001: only registrar or director may.` */
   readonly answer: string;
+  /** The address of the rule that decided, where one did. */
+  readonly rule: string | undefined;
   /** The deciding rule's note: all of this that the current user may be shown. */
   readonly note: string | undefined;
   /** `assistant, keeper`, or `none`. */
@@ -26,20 +30,11 @@ export interface WordEntry {
   readonly details: readonly { readonly label: string; readonly text: string }[];
 }
 
-const reasons = {
-  permitted: "a rule permits it and none forbids it",
-  denied: "a rule denies it",
-  reserved: "a rule reserves it for others",
-  "not-permitted": "no rule permits it",
-  "not-found": "for this person there is no such record",
-  fault: "deciding failed, so it is denied",
-} as const;
-
 const reaches = {
-  all: "YES: on every record",
-  own: "YES: on own records",
-  some: "YES: on some records",
-  none: "NO: on no record",
+  all: "every record",
+  own: "records they own",
+  some: "some records",
+  none: "records",
 } as const;
 
 const effectWords = {
@@ -49,34 +44,47 @@ const effectWords = {
   confirm: ["asks to confirm", "would ask to confirm"],
 } as const;
 
-/** Puts an explanation into words. Every sentence about a decision is made here. */
-export function explanationWords(explanation: Explanation): ExplanationWords {
+/**
+ * Puts an explanation into words. Every sentence about a decision is made here.
+ *
+ * @param person What to call the person.
+ * @param record What to call the record, such as `objects/BM-SH-0001`. Default: the table, or a record of it.
+ */
+export function explanationWords(
+  explanation: Explanation,
+  person = "this person",
+  record = explanation.reach === undefined ? `this record of ${explanation.table}` : explanation.table,
+): ExplanationWords {
   const { decision, reach, rules, roles, alternatives, toSeeRecord, field } = explanation;
   const bearing = rules.filter((trace) => trace.applies !== "no");
   const others = rules.filter((trace) => trace.applies === "no" && trace.covers);
   const ofFields = field === undefined;
   const sections = [
-    ruleSection(reach === undefined ? "Rules that bear on it" : "Rules that may bear on it", bearing, ofFields),
-    missingSection("What is missing (any one of these)", alternatives),
-    missingSection("To know of the record at all (any one of these)", toSeeRecord),
-    ruleSection("Rules that cover it but do not apply", others, ofFields),
+    ruleSection(reach === undefined ? "Rules that apply" : "Rules that may apply", bearing, ofFields),
+    missingSection("What would allow it", alternatives),
+    missingSection("What would let them see the record", toSeeRecord),
+    ruleSection("Rules that do not apply", others, ofFields),
   ].filter(({ entries }) => entries.length > 0);
   return {
-    answer: answer(explanation),
+    verdict: isYes(explanation) ? "yes" : "no",
+    answer: answer(explanation, person, record),
+    rule: decision?.rule,
     note: decision?.note,
     roles: roles.length === 0 ? "none" : roles.join(", "),
     sections,
   };
 }
 
-/** An explanation as lines of plain text, without colour. `whose` names the person, `what` the thing asked about. */
-export function explanationText(explanation: Explanation, whose: string, what: string): string {
-  const words = explanationWords(explanation);
-  const lines = [`May ${whose} ${explanation.action} ${what}?`, "", `  ${words.answer}`];
-  if (words.note !== undefined) lines.push(`  Note of the rule: ${words.note}`);
-  lines.push(`  Roles held: ${words.roles}`);
+/** An explanation as lines of plain text, without colour; `person` and `record` as for {@link explanationWords}. */
+export function explanationText(explanation: Explanation, person: string, record: string): string {
+  const words = explanationWords(explanation, person, record);
+  const lines = [`${words.verdict.toUpperCase()}  ${words.answer}`, ""];
+  if (words.rule !== undefined) lines.push(`  Decided by  ${words.rule}`);
+  if (words.note !== undefined) lines.push(`  Note        ${words.note}`);
+  lines.push(`  Roles       ${words.roles}`);
   for (const { kind, title, entries } of words.sections) {
-    lines.push("", title);
+    const isChoice = kind === "missing" && entries.length > 1;
+    lines.push("", isChoice ? `${title} (any one of these is enough)` : title);
     for (const { text, details } of entries) {
       lines.push(kind === "missing" ? `  - ${text}` : `  ${text}`);
       for (const detail of details) {
@@ -90,16 +98,67 @@ export function explanationText(explanation: Explanation, whose: string, what: s
   return `${lines.join("\n")}\n`;
 }
 
-function answer({ decision, reach, meets }: Explanation): string {
-  if (!meets) return "NO: this person is not active or not among the people, so no rule is met";
-  if (decision === undefined) return reaches[reach ?? "none"];
-  const by = decision.rule === undefined ? "" : ` (${decision.rule})`;
-  const tentative = decision.tentative === true ? "; the new values decide" : "";
-  const asked =
-    decision.confirm === undefined
-      ? ""
-      : `; to be confirmed first (${decision.confirm.map(({ rule }) => rule).join(", ")})`;
-  return `${decision.permitted ? "YES" : "NO"}: ${reasons[decision.reason]}${by}${asked}${tentative}`;
+function isYes({ decision, reach, meets }: Explanation): boolean {
+  return meets && (decision === undefined ? (reach ?? "none") !== "none" : decision.permitted);
+}
+
+/** One sentence: who may or cannot do what, and why. */
+function answer(explanation: Explanation, person: string, record: string): string {
+  const { decision, reach, meets, action, field } = explanation;
+  const fields = field === undefined ? "" : `${field} of `;
+  const verb = isYes(explanation) ? "may" : "cannot";
+  if (!meets)
+    return sentence(`${person} cannot ${action} ${fields}${record}: they are not active, or not in the people table`);
+  if (decision === undefined) {
+    return sentence(`${person} ${verb} ${action} ${fields}${reaches[reach ?? "none"]} of ${record}`);
+  }
+  const why = decision.permitted ? "" : `: ${whyNot(explanation)}`;
+  const confirmed = decision.confirm === undefined ? "" : ", after a confirmation";
+  const tentative = decision.tentative === true ? ", if the new values allow it" : "";
+  return sentence(`${person} ${verb} ${action} ${fields}${record}${why}${confirmed}${tentative}`);
+}
+
+function whyNot({ decision, rules, field, action }: Explanation): string {
+  const decided = rules.find(({ rule }) => rule === decision?.rule);
+  switch (decision?.reason) {
+    case "reserved":
+      return decided === undefined ? "it is reserved for others" : `only ${audience([decided])} may`;
+    case "denied":
+      return decided === undefined ? "it is denied" : `it is denied to ${audience([decided])}`;
+    case "not-found":
+      return "for them this record does not exist";
+    case "fault":
+      return "the decision failed, so it is denied";
+    default: {
+      const permits = rules.filter(({ effect, covers }) => effect === "permit" && covers);
+      if (permits.length === 0) return `no rule permits anybody to ${action} ${field === undefined ? "it" : field}`;
+      const own = permits.filter(({ to }) => to.truth === "true");
+      return own.length === 0
+        ? `only ${audience(permits)} may`
+        : "it does not meet the conditions of the rules for them";
+    }
+  }
+}
+
+/** `registrar or director`: for whom rules are, each name once. */
+function audience(traces: readonly RuleTrace[]): string {
+  const names = traces.flatMap(({ to }) => {
+    const except = to.except.length === 0 ? "" : ` (except ${to.except.map(({ entry }) => entry).join(", ")})`;
+    return to.to.map(({ entry }) => `${called(entry)}${except}`);
+  });
+  return listed([...new Set(names)]);
+}
+
+/** Roles and groups go by their names; the rest by what it stands for. */
+function called(entry: string): string {
+  if (entry === "anyone") return "everybody";
+  if (entry === "signed-in") return "people who are signed in";
+  return entry.replace(/\bowner\b/, "the owner").replace(/^(above|below) /, "those $1 ");
+}
+
+function listed(names: readonly string[]): string {
+  if (names.length < 2) return names[0] ?? "nobody";
+  return `${names.slice(0, -1).join(", ")} or ${names.at(-1)}`;
 }
 
 function missingSection(title: string, list: readonly Remedy[]): WordSection {
@@ -116,7 +175,7 @@ function ruleSection(title: string, traces: readonly RuleTrace[], ofFields: bool
 
 function ruleEntry(trace: RuleTrace, ofFields: boolean): WordEntry {
   const [does, would] = effectWords[trace.effect];
-  const details = [{ label: "to", text: whoText(trace) }];
+  const details = [{ label: trace.effect === "reserve" ? "for" : "to", text: whoText(trace) }];
   if (trace.where !== undefined) {
     const { text, truth } = trace.where;
     const values = valuesOf(trace.where);
@@ -146,12 +205,11 @@ function fieldsText(fields: readonly string[]): string {
   return ` of ${fields.slice(0, 4).join(", ")}${rest > 0 ? ` and ${rest} more` : ""}`;
 }
 
-function whoText({ to, effect }: RuleTrace): string {
+function whoText({ to }: RuleTrace): string {
   const entries = to.to.map(entryText).join(", ");
   const except = to.except.length === 0 ? "" : `, except ${to.except.map(entryText).join(", ")}`;
-  const met = { true: "met", false: "not met", unknown: "unknown", open: "depends on the record" }[to.truth];
-  const kept = effect === "reserve" ? " (kept by)" : "";
-  return `${entries}${except}${kept}  -> ${met}`;
+  const isIn = { true: "they are", false: "they are not", unknown: "unknown", open: "depends on the record" }[to.truth];
+  return `${entries}${except}  -> ${isIn}`;
 }
 
 /** `collections (through keeper, head)`: how the person comes to it. */

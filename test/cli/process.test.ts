@@ -64,7 +64,7 @@ describe("long work", () => {
     child.stderr.on("data", (part) => {
       said += String(part);
     });
-    await vi.waitFor(() => expect(said).toMatch(/test --mutate: \d+ of \d+ changes tried\n/), { timeout: 60_000 });
+    await vi.waitFor(() => expect(said).toMatch(/test --mutate: \d+ of \d+ mutations tried\n/), { timeout: 60_000 });
     child.kill();
   });
 
@@ -138,7 +138,7 @@ describe("the inspector's server", () => {
     );
     chmodSync(opener, 0o755);
     // A terminal: without one, no browser is opened.
-    const command = `node dist/cli/main.js open ${join(folder, "museum.portier.yaml")}`;
+    const command = `node dist/cli/main.js inspect ${join(folder, "museum.portier.yaml")}`;
     const env = { ...process.env, PATH: `${folder}:${process.env["PATH"]}` };
     const child = spawn("script", ["-qec", command, "/dev/null"], { env });
     let said = "";

@@ -140,7 +140,7 @@ describe.each(Object.entries(places))("roles by command, in %s", (_name, open) =
       /may not assign or revoke role "keeper"/,
     ],
     [["assign", "s-007", "lead", "--instead-of", "lead", "--on", "e-2", "--as", "s-001"], 1, /cannot replace itself/],
-    [["revoke", "s-001", "director", "--as", "s-001"], 1, /It comes from post, so revoke it there/],
+    [["revoke", "s-001", "director", "--as", "s-001"], 1, /It comes from "post", so revoke it there/],
     [["assign", "s-007", "director", "--bootstrap"], 1, /can already be assigned by director/],
   ])("%s is refused with what to do", async (words, code, says) => {
     const [command = "", ...more] = words as string[];

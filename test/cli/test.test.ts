@@ -93,10 +93,10 @@ describe("expectations", () => {
     ["- { as: s-003, on: objects/a, edit: { label: a }, create: { label: a } }", /one of edit, create and do/],
     ["- { as: s-003, on: objects/a, outcome: refused, may: { view: [title] } }", /given with edit, create or do/],
     ["- { as: s-003, at: soon, on: objects, count: { view: 1 } }", /bad-value .*"at" must be a date/],
-    ["- { as: s-003, on: objects }", /lacks "may"; say what is expected/],
-    ["- { on: objects, may: { view: [title] } }", /lacks "as"/],
-    ["- { as: s-003, on: objects, count: { list: many } }", /a count must be a whole number/],
-    ["- { as: s-003, on: objects, mayNot: { delete: [title] } }", /delete of "objects" must be yes/],
+    ["- { as: s-003, on: objects }", /needs "may". Say what is expected/],
+    ["- { on: objects, may: { view: [title] } }", /needs "as"/],
+    ["- { as: s-003, on: objects, count: { list: many } }", /A count must be a whole number/],
+    ["- { as: s-003, on: objects, mayNot: { delete: [title] } }", /Delete of "objects" must be yes/],
   ])("that are wrong are refused as a whole, with the place: %s", (line, says) => {
     const ran = expecting(`  ${line}`);
     expect(ran.err).toMatch(says);
@@ -121,10 +121,10 @@ describe("expectations", () => {
     const some = expecting("  - { as: s-003, on: objects/BM-SH-0001, may: { view: [title] } }", "--coverage");
     expect(some.code).toBe(1);
     expect(some.out).toMatch(
-      /never {3}.*museum\.portier\.yaml:\d+:\d+ {2}loans\/fees-are-confidential\n +it bore on no answer\n/,
+      /not covered {5}.*museum\.portier\.yaml:\d+:\d+ {2}loans\/fees-are-confidential\n +it decided no answer\n/,
     );
     expect(some.out).toMatch(
-      /partly {2}.* {2}objects\/what-is-on-display-is-public\n +its condition was never false\n +not asked about: .*view label/,
+      /partly covered {2}.* {2}objects\/what-is-on-display-is-public\n +its condition was never false\n +fields not covered: .*view label/,
     );
     expect(some.out).toMatch(/\n65 rules: \d covered, 0 of them in every part\n$/);
     const all = run("--coverage");
@@ -132,7 +132,7 @@ describe("expectations", () => {
     expect(all.code).toBe(0);
     // Those that are there in another quarter of the year alone are asked about at that time.
     const today = run(other, "--coverage").out;
-    expect([...today.matchAll(/never {3}\S+ {2}plan\/(\S+)-quarter-is-over/g)]).toHaveLength(4);
+    expect([...today.matchAll(/not covered {5}\S+ {2}plan\/(\S+)-quarter-is-over/g)]).toHaveLength(4);
     expect(JSON.parse(run("--coverage", "--format", "json").out).rules).toHaveLength(65);
   });
 
@@ -197,7 +197,7 @@ tables:
     const line = (text: string) => ran.out.split("\n").find((one) => one.includes(`<pre>${text}</pre>`)) ?? "";
     expect(line("      what-is-on-display-is-public:")).toMatch(/class="in partly".*◐/);
     expect(line("        where: status = &#39;on_display&#39;")).toContain("true ✓  false ✗  unknown ✗");
-    expect(line("      fees-are-confidential:")).toMatch(/class="in never".*✗.*it bore on no answer/);
+    expect(line("      fees-are-confidential:")).toMatch(/class="in never".*✗.*it decided no answer/);
     expect(
       line(
         "      first-quarter-is-over: { from: &quot;2027-04-01&quot;, deny: { edit: { cells: &quot;B2:B&quot; } }, note: This quarter is over. }",
@@ -223,7 +223,7 @@ tables:
     writeFileSync(module, "export default { expectations: [{ as: 's-003' }] };\n");
     expect(await waitForCli(["test", file, module])).toMatchObject({
       code: 2,
-      err: expect.stringContaining('lacks "on"'),
+      err: expect.stringContaining('needs "on"'),
     });
     writeFileSync(module, "throw new Error('not today');\n");
     expect(await waitForCli(["test", file, module])).toMatchObject({
@@ -263,7 +263,7 @@ tables:
   });
 
   it("need a file, and people", () => {
-    expect(run("none.yaml")).toMatchObject({ code: 2, err: expect.stringContaining("cannot read none.yaml") });
+    expect(run("none.yaml")).toMatchObject({ code: 2, err: expect.stringContaining("Cannot read none.yaml") });
     for (const name of ["museum.expect.yaml", "museum.recorded.expect.yaml"]) rmSync(join(folder, name));
     expect(run()).toMatchObject({
       code: 2,

@@ -57,7 +57,7 @@ describe("a copy", () => {
     );
     const lost = { ...changed, [name ?? ""]: { ...rule, copyOf: "nothing" } };
     const tables = { ...copied.tables, objects: { ...copied.tables["objects"], rules: lost } };
-    expect(() => compile({ ...copied, tables } as DocumentInput)).toThrow(/no rule "nothing"/);
+    expect(() => compile({ ...copied, tables } as DocumentInput)).toThrow(/Unknown rule "nothing"/);
   });
 
   it("of a role's part stands beside it where somebody is asked to be the other", () => {

@@ -119,6 +119,6 @@ describe("a text that is changed in its place", () => {
     const yaml = "a: &x { one: 1 }\nb: *x\n";
     const say = (value: object) => editText(yaml, value);
     expect(say({ a: { one: 1 }, b: { one: 2 } })).toBe("a: &x { one: 1 }\nb: { one: 2 }\n");
-    expect(() => say({ a: { one: 2 }, b: { one: 1 } })).toThrow(/wrong-call .*write out what anchors/);
+    expect(() => say({ a: { one: 2 }, b: { one: 1 } })).toThrow(/wrong-call .*Write out what anchors/);
   });
 });

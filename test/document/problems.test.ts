@@ -36,16 +36,16 @@ tables:
 const rule = (body: string) => `${head}      one: ${body}\n`;
 
 const mistakes: [string, string, RegExp[]][] = [
-  ["an empty file", "", [/^d\.yaml:1:1 {2}wrong-shape {2}a document must be a mapping/, /unknown-version/, /tables/]],
+  ["an empty file", "", [/^d\.yaml:1:1 {2}wrong-shape {2}A document must be a mapping/, /unknown-version/, /tables/]],
   ["a list", "- a\n", [/wrong-shape/, /unknown-version/, /missing-key/]],
   ["no YAML", "portier: 1\ntables: [a\n", [/^d\.yaml:3:1 {2}not-yaml/]],
   [
     "a key twice",
     "portier: 1\nportier: 1\ntables: {}\n",
-    [/^d\.yaml:2:1 {2}duplicate-name {2}key "portier" is there twice/],
+    [/^d\.yaml:2:1 {2}duplicate-name {2}Duplicate key "portier"/],
   ],
   ["a key twice in two spellings", 'portier: 1\ntables: { a: 1, "a": 2 }\n', [/^d\.yaml:2:17 {2}duplicate-name/]],
-  ["another version", "portier: 2\ntables: {}\n", [/^d\.yaml:1:10 {2}unknown-version .*"portier" is 2/]],
+  ["another version", "portier: 2\ntables: {}\n", [/^d\.yaml:1:10 {2}unknown-version .*"portier" must be 1.*not 2/]],
   [
     "an unknown key",
     `${head}      one: { to: anyone, permits: { view: all } }\n`,
@@ -64,7 +64,7 @@ const mistakes: [string, string, RegExp[]][] = [
   [
     "an unknown field in a condition",
     rule("{ to: anyone, where: titel = 'a', permit: { view: all } }"),
-    [/^d\.yaml:14:33 {2}unknown-field {2}table "objects" has no field "titel". Did you mean "title"\?$/],
+    [/^d\.yaml:14:33 {2}unknown-field {2}Table "objects" has no field "titel". Did you mean "title"\?$/],
   ],
   [
     "an unknown field in an extent",
@@ -74,7 +74,7 @@ const mistakes: [string, string, RegExp[]][] = [
   [
     "a role with another capital",
     rule("{ to: [Registrar], permit: { view: all } }"),
-    [/^d\.yaml:14:19 {2}unknown-who {2}"Registrar".*Did you mean "registrar"/],
+    [/^d\.yaml:14:19 {2}unknown-who {2}Unknown role or group "Registrar".*Did you mean "registrar"/],
   ],
   [
     "an unknown choice value",
@@ -84,7 +84,7 @@ const mistakes: [string, string, RegExp[]][] = [
   [
     "a type mismatch",
     rule("{ to: anyone, where: count = 'two', permit: { view: all } }"),
-    [/^d\.yaml:14:\d+ {2}type-mismatch {2}an integer cannot be compared with a text by "="/],
+    [/^d\.yaml:14:\d+ {2}type-mismatch {2}An integer cannot be compared with a text by "="/],
   ],
   ["two effects", rule("{ to: anyone, permit: { view: all }, deny: { view: [title] } }"), [/several-effects/]],
   ["a permit for nobody", rule("{ permit: { view: all } }"), [/missing-to/]],
@@ -100,7 +100,7 @@ const mistakes: [string, string, RegExp[]][] = [
   [
     "a reserved name",
     "portier: 1\ntables: { __proto__: { key: id, fields: { id: text } } }\n",
-    [/bad-name {2}a table cannot be called "__proto__"/],
+    [/bad-name {2}"__proto__" is not a valid name for a table/],
   ],
   ["a role called owner", "portier: 1\nroles: { owner: {} }\ntables: {}\n", [/^d\.yaml:2:\d+ {2}bad-name/]],
   [
@@ -115,9 +115,9 @@ groups: { g: { members: [c], roles: [a, b] } }
 tables: {}
 `,
     [
-      /^d\.yaml:5:\d+ {2}exclusive-roles {2}role "c" brings roles that exclude each other: a and b/,
-      /^d\.yaml:6:\d+ {2}exclusive-roles {2}role "d" excludes itself/,
-      /^d\.yaml:7:\d+ {2}exclusive-roles {2}group "g" brings roles that exclude each other: a and b/,
+      /^d\.yaml:5:\d+ {2}exclusive-roles {2}Role "c" brings roles that exclude each other: a and b/,
+      /^d\.yaml:6:\d+ {2}exclusive-roles {2}Role "d" excludes itself/,
+      /^d\.yaml:7:\d+ {2}exclusive-roles {2}Group "g" brings roles that exclude each other: a and b/,
     ],
   ],
   [
@@ -133,10 +133,10 @@ tables:
   t: { key: id, fields: { id: text } }
 `,
     [
-      /^d\.yaml:2:\d+ {2}wrong-shape {2}assignments must be true or false/,
+      /^d\.yaml:2:\d+ {2}wrong-shape {2}Assignments must be true or false/,
       /^d\.yaml:4:\d+ {2}unknown-role .*Did you mean "a"/,
       /^d\.yaml:4:\d+ {2}wrong-shape {2}minHolders of role "a" must be a whole number from 0 to 1000, not 1\.5/,
-      /^d\.yaml:4:\d+ {2}unknown-who {2}"head" is not a role/,
+      /^d\.yaml:4:\d+ {2}unknown-who {2}Unknown role or group "head"/,
       /^d\.yaml:4:\d+ {2}scoped-role/,
       /^d\.yaml:5:\d+ {2}unscoped-role/,
       /^d\.yaml:5:\d+ {2}include-across-scopes/,
@@ -150,7 +150,7 @@ tables:
   s: { key: id, fields: { id: text } }
   t: { key: id, fields: { id: text }, source: portier_assignments }
 `,
-    [/^d\.yaml:2:\d+ {2}bad-name {2}a table cannot be called "portier_assignments"; assignments are kept/],
+    [/^d\.yaml:2:\d+ {2}bad-name {2}"portier_assignments" is not a valid name for a table. Assignments are kept/],
   ],
   [
     "times of a link table that are none",
@@ -169,7 +169,7 @@ tables:
   [
     "a circle of roles",
     "portier: 1\nroles: { a: { include: [b] }, b: { include: [c] }, c: { include: [a] } }\ntables: {}\n",
-    [/circle .*a -> b -> c -> a/],
+    [/circular-reference .*a -> b -> c -> a/],
   ],
   [
     "an unknown include",
@@ -212,7 +212,7 @@ tables:
 
 /** Mistakes that only names or conditions show: for these the JSON Schema has no words. */
 const beyondSchema =
-  /unknown-(table|field|who|choice|role|tag|action)|type-mismatch|misplaced-becomes|circle|denied-key|bad-default|not-a-person|bad-time-zone|wrong-field-type|not-yaml|duplicate-name|exclusive-roles|a table cannot be/;
+  /unknown-(table|field|who|choice|role|tag|action)|type-mismatch|misplaced-becomes|circular-reference|denied-key|bad-default|not-a-person|bad-time-zone|wrong-field-type|not-yaml|duplicate-name|exclusive-roles|not a valid name for a table/;
 
 describe("the JSON Schema of documents", () => {
   const schema = JSON.parse(readFileSync("schema/portier.schema.json", "utf8"));
@@ -354,7 +354,12 @@ describe("data with mistakes", () => {
       `[{"id":"o-1","title":"a\\"],[{ \\\\"},  {"id":"o-2",\n  "count":"2"}]`,
       [/^objects\.json:2:\d+ {2}bad-value {2}"count"/],
     ],
-    ["a key twice", "objects", `[${good},\n${good}]`, [/^objects\.json:2:1 {2}duplicate-record .*"o-1" twice/]],
+    [
+      "a key twice",
+      "objects",
+      `[${good},\n${good}]`,
+      [/^objects\.json:2:1 {2}duplicate-record {2}Duplicate key "o-1"/],
+    ],
     [
       "a wrong type",
       "objects",

@@ -653,8 +653,14 @@ describe("the interface itself", () => {
     }
     for (const expected of [
       ...["POST /records 201", "POST /records 422", "PATCH /records 200", "PATCH /records 403", "PATCH /records 409"],
-      ...["PATCH /records 412", "PATCH /records 413", "PATCH /records 415", "PATCH /bulk-edits 200", "PATCH /bulk 422"],
-      ...["POST /imports 200", "POST /imports 422", "POST /actions 200", "POST /acts 403", "DELETE /records 403"],
+      ...[
+        "PATCH /records 412",
+        "PATCH /records 413",
+        "PATCH /records 415",
+        "PATCH /bulk-edits 200",
+        "PATCH /bulk-edits 422",
+      ],
+      ...["POST /imports 200", "POST /imports 422", "POST /actions 200", "POST /actions 403", "DELETE /records 403"],
     ]) {
       expect([...comparedAnswers]).toContain(expected);
     }

@@ -138,7 +138,7 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
     await expect.poll(() => page.getByRole("tab", { name: "Remarks" }).textContent()).toBe("Remarks");
     await rewrite(page, "[title, label, material, made_in]", "[titel]");
     await text(page, ".remarks").toMatch(
-      /error line 128: table "objects" has no field "titel". Did you mean "title"\?/,
+      /error line 128: Table "objects" has no field "titel". Did you mean "title"\?/,
     );
     await expect.poll(() => page.locator(".cm-lintRange-error").textContent()).toBe("titel");
     await expect.poll(() => button(page, "Save …").isDisabled()).toBe(true);
@@ -167,12 +167,12 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
       /A visitor, .*gains list, view accession, title, label, material, made_in on 162 of 400 objects/,
     );
     expect(rules()).toContain("where: status = 'on_display'");
-    await page.getByRole("checkbox", { name: "only what was changed" }).click();
+    await page.getByRole("checkbox", { name: "show changes only" }).click();
     await text(page, ".cm-deletedChunk").toContain("where: status = 'on_display'");
     await expect
       .poll(() => page.locator(".cm-changedLine").allTextContents())
       .toEqual(["        where: status <> 'withdrawn'"]);
-    await page.getByRole("checkbox", { name: "only what was changed" }).click();
+    await page.getByRole("checkbox", { name: "show changes only" }).click();
     await button(page, "Save").click();
     await text(page).toContain("Saved.");
     await text(page, ".file").toBe("museum.portier.yaml");
@@ -250,7 +250,7 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
     await button(page, "Save").click();
     await text(page, ".shell").toContain("museum.portier.yaml was changed by somebody else");
     expect(rules()).toMatch(/status = 'on_display'[\s\S]*# theirs\n$/);
-    await button(page, /Read it anew/).click();
+    await button(page, /Reload/).click();
     await text(page, ".file").toBe("museum.portier.yaml");
   });
 

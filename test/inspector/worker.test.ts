@@ -139,7 +139,7 @@ describe("what the inspector answers", () => {
   it("knows roles, groups, who is in them through what, and who is above whom", () => {
     const { names, line, picture } = opened().memberships();
     const assistant = names.find(({ name }) => name === "assistant");
-    expect(assistant?.members.find(({ id }) => id === "s-002")?.ways[0]).toBe("head, given in post");
+    expect(assistant?.members.find(({ id }) => id === "s-002")?.ways[0]).toBe("head, from post");
     expect(names.find(({ name }) => name === "ships-line")?.kind).toBe("group");
     expect(picture).toMatch(/^<svg/);
     const [top] = line;
@@ -158,7 +158,7 @@ describe("what the inspector answers", () => {
     expect(() => inspector.see(look(["visitor"]))).toThrow(/fix them first/);
     const mended = inspector.draft("portier: 1\ntables: { t: { key: id, fields: { id: text } } }");
     expect(mended.overview?.trouble).toMatch(
-      /The records do not match the rules: departments\.json: there is no table "departments" \(and \d+ more\)/,
+      /The records do not match the rules: departments\.json: Unknown table "departments"\. And \d+ more\./,
     );
     const none = new Inspector().open(project(rules, { kind: "none" }));
     expect(none.overview?.trouble).toMatch(/--data/);

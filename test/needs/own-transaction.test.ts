@@ -283,7 +283,7 @@ describe.each(Object.entries(owns))("the application's own transaction, %s,", (k
     const outside = await own.outside?.();
     if (outside !== undefined) {
       const change = createDatabase(portier, outside.joined).as("wren").edit("objects", "o1", { label: "new" });
-      await expect(change).rejects.toThrow(/no transaction is open/);
+      await expect(change).rejects.toThrow(/No transaction is open/);
       outside.close();
     }
     if (/SQLite|PGlite|Kysely on MariaDB/.test(kind)) return;
@@ -292,7 +292,7 @@ describe.each(Object.entries(owns))("the application's own transaction, %s,", (k
       await reading(joined);
       return "commit";
     }, "read committed");
-    await expect(weak).rejects.toThrow(/this transaction is read committed/);
+    await expect(weak).rejects.toThrow(/This transaction is read committed/);
     await own.within(async (joined) => {
       expect((await reading(joined)).records).toEqual([]);
       return "commit";

@@ -410,9 +410,9 @@ describe("what is protected", () => {
     expect(
       compiled("to: director, permit: { protect: all }", "to: director, where: q1 > 1, permit: { protect: all }"),
     ).toThrow(/protect-reads-record/);
-    expect(compiled("protections: true", "protections: false")).toThrow(/knows no action "protect"/);
+    expect(compiled("protections: true", "protections: false")).toThrow(/has no action "protect"/);
     expect(compiled("    grid: {", "    actions: [protect]\n    grid: {")).toThrow(
-      /a grid with protections has this action/,
+      /A grid with protections has this action/,
     );
   });
 

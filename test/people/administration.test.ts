@@ -52,7 +52,7 @@ const stores: Readonly<Record<string, () => Promise<Kept>>> = {
       may: async (person, at = now, actedBy) =>
         portier.session({ person, source: store.source, request: { now: at }, ...(actedBy && { actedBy }) }).roles,
       reset: async () => {
-        rmSync(`${file}.record`, { force: true });
+        rmSync(`${file}.audit`, { force: true });
         const rows = { assignments: records("portier_assignments"), delegations: records("portier_delegations") };
         writeFileSync(file, JSON.stringify({ version: 0, ...rows }));
       },

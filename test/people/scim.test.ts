@@ -157,7 +157,7 @@ describe.each(Object.entries(engines))("provisioning into %s", (_name, openEngin
     const last = await call("PATCH", "Users/s-001", patch({ op: "replace", path: "active", value: false }));
     expect(last).toMatchObject({
       status: 409,
-      body: { detail: expect.stringContaining('nobody would hold "director"') },
+      body: { detail: expect.stringContaining('Role "director" needs 1 holder') },
     });
     const unknown = await call(
       "PATCH",

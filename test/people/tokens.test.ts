@@ -119,9 +119,9 @@ describe("a token", () => {
 
   it("that names a role which there is not opens nothing, and says the nearest", async () => {
     const token = await sign({ ...good, realm: { roles: ["Keeper"] } });
-    await expect(reader.read(token, { now })).rejects.toThrow(/no role "Keeper". Did you mean "keeper"/);
+    await expect(reader.read(token, { now })).rejects.toThrow(/Unknown role "Keeper". Did you mean "keeper"/);
     const wrong = { issuer, audience: "museum", keys: { keys: [] }, groups: { Lenders: "lender" } };
-    expect(() => tokenReader(portier, wrong)).toThrow(/no role "lender"/);
+    expect(() => tokenReader(portier, wrong)).toThrow(/Unknown role "lender"/);
   });
 
   describe("whose claims are elsewhere", () => {
@@ -179,9 +179,9 @@ describe("a token", () => {
       };
       expect(await read(["offline_access"], "keeper", "offline_access")).toEqual(["keeper"]);
       await expect(read(["offline_access"], "keeper", "uma_authorization")).rejects.toThrow(
-        /no role "uma_authorization"/,
+        /Unknown role "uma_authorization"/,
       );
-      await expect(read(undefined, "keeper", "offline_access")).rejects.toThrow(/no role "offline_access"/);
+      await expect(read(undefined, "keeper", "offline_access")).rejects.toThrow(/Unknown role "offline_access"/);
       expect(await read("unknown", "offline_access", "keeper", "Keeper", "editor of e-2")).toEqual([
         "keeper",
         "editor",

@@ -238,7 +238,7 @@ describe("the ranges of a document", () => {
     expect(() => editRange(document, { ...quarter, range: "B3:B" }, {})).toThrow(/has no range B3:B for edit/);
     expect(() => editRange(document, { ...quarter, rule: "plan/none" }, {})).toThrow(/wrong-call/);
     expect(() => editRange(document, { ...quarter, rule: "__proto__/x" }, {})).toThrow(/wrong-call/);
-    expect(() => editRange(document, quarter, { range: "B0" })).toThrow(/"B0" is not a cell range; write B2:F40/);
+    expect(() => editRange(document, quarter, { range: "B0" })).toThrow(/"B0" is not a cell range. Write B2:F40/);
   });
 
   it("are added with a rule of their own, and removed with what nothing else uses", () => {
@@ -261,9 +261,9 @@ describe("the ranges of a document", () => {
   });
 
   it.each([
-    ["A1:K1", /range-outside {2}the range "A1:K1" reaches beyond the last column, B/],
+    ["A1:K1", /range-outside {2}Range "A1:K1" ends beyond the last column, B/],
     ["headng", /bad-range {2}"headng" is not a cell range. Did you mean the range "heading"/],
-    ["A0", /bad-range .*write B2:F40/],
+    ["A0", /bad-range .*Write B2:F40/],
   ])("are refused when they are wrong: %s", (cells, message) => {
     const text = `portier: 1
 tables:

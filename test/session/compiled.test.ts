@@ -167,7 +167,7 @@ it("says errors in sentences where these are taken along, and else by their code
     return execFileSync(process.execPath, ["--input-type=module", "-e", program], { encoding: "utf8" }).trim();
   };
   expect(said()).toBe("unknown-table  loan");
-  expect(said("messages")).toBe('unknown-table  there is no table "loan". Did you mean "loans"?');
+  expect(said("messages")).toBe('unknown-table  Unknown table "loan". Did you mean "loans"?');
 });
 
 it("judges no change by the functions of snapshots, which cannot tell who may give a role, and says so", () => {

@@ -134,10 +134,10 @@ describe("screens", () => {
     [{ needs: "objects.veiw" }, "unknown-action", /Did you mean "view"/],
     [{ needs: "objects.view.titel" }, "unknown-field", /Did you mean "title"/],
     [{ needs: [] }, "wrong-shape", /at least one/],
-    [{}, "missing-key", /lacks "needs"/],
+    [{}, "missing-key", /needs "needs"/],
     [{ needs: "objects.view", to: "keeper of x" }, "unknown-who", /"keeper of x"/],
     [{ needs: "objects.view", home: "gide" }, "unknown-who", /Did you mean "guide"/],
-    [{ needs: "objects.view", in: "b" }, "unknown-screen", /no screen "b"/],
+    [{ needs: "objects.view", in: "b" }, "unknown-screen", /Unknown screen "b"/],
     [{ need: "objects.view" }, "unknown-key", /Did you mean "needs"/],
   ])("that are wrong are refused with what is nearest: %#", (screen, code, message) => {
     try {

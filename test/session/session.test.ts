@@ -175,7 +175,7 @@ describe("a source that is asynchronous by mistake", () => {
     });
     const outcome = session.checkEdit("objects", { id: "o", title: "a", keeper: null }, { keeper: "nobody" });
     expect(outcome).toEqual({ accepted: false, reason: "fault", refusals: [] });
-    expect(diagnostics[0]?.message).toContain('the source gave a promise for "staff"');
+    expect(diagnostics[0]?.message).toContain('The source returned a promise for "staff"');
     expect(codeOf(() => compile(document).session({ person: "p1", source: promised }))).toBe("bad-source");
   });
 });

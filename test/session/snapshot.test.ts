@@ -48,7 +48,7 @@ describe("a snapshot", () => {
   it.each([undefined, null, "", 7, [], {}, { portier: "snapshot 1" }])(
     "that is %j is none, and said to be none",
     (value) => {
-      expect(wrong(value)).toEqual(["wrong-call", expect.stringMatching(/no snapshot of this version/)]);
+      expect(wrong(value)).toEqual(["wrong-call", expect.stringMatching(/not a snapshot of this version/)]);
     },
   );
 

@@ -291,7 +291,7 @@ describe("what is meant", () => {
 
   it("needs a reason", () => {
     const broken = house({ blind: { ...blind, ignore: { "edit-without-view": true } as never } });
-    expect(() => compile(broken)).toThrow(/meant: edit-without-view must be a text/);
+    expect(() => compile(broken)).toThrow(/ignore: edit-without-view must be a text/);
   });
 });
 

@@ -31,7 +31,7 @@ describe("members of the museum", () => {
   });
 
   it("are of a role or group that is there", () => {
-    expect(() => membersOf(portier, people, "Keeper")).toThrow(/"Keeper" is not a role.*Did you mean "keeper"/);
+    expect(() => membersOf(portier, people, "Keeper")).toThrow(/Unknown role or group "Keeper".*Did you mean "keeper"/);
   });
 });
 

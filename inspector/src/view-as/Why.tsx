@@ -33,7 +33,6 @@ export function Why({ place: { eye, key, field }, table, onClose, onKeep }: WhyP
     [eye, table.name, key, field, action, turn].join(" "),
   );
   const name = overview.eyes.find(({ id }) => id === eye)?.name ?? eye;
-  const [verdict = "", ...reason] = words?.answer.split(": ") ?? [];
   const actions = table.actions.filter((one) => one !== "create" && (field === undefined || one !== "delete"));
   return (
     <aside
@@ -60,11 +59,12 @@ export function Why({ place: { eye, key, field }, table, onClose, onKeep }: WhyP
       {failure !== undefined && <p className="failure">{failure}</p>}
       {words !== undefined && (
         <>
-          <p className={`answer ${verdict.toLowerCase()}`}>
-            <b>{verdict}</b> {reason.join(": ")}
+          <p className={`answer ${words.verdict}`}>
+            <b>{words.verdict.toUpperCase()}</b> {words.answer}
           </p>
+          {words.rule !== undefined && <p className="soft">Decided by {words.rule}</p>}
           {words.note !== undefined && <p className="note">{words.note}</p>}
-          <p className="soft">Roles held: {words.roles}</p>
+          <p className="soft">Roles: {words.roles}</p>
           {words.sections.map((section) => (
             <Section key={section.title} section={section} />
           ))}

@@ -112,7 +112,13 @@ export class Inspector implements InspectorApi {
 
   why({ eye, table, key, field, action }: WhyQuestion) {
     const record = key === undefined ? undefined : this.#recordOf(table, key);
-    return explanationWords(explain(this.#eye(eye).session, { action, table, record, field }));
+    const { name, session } = this.#eye(eye);
+    const person = name.replace(/^A /, "a ");
+    return explanationWords(
+      explain(session, { action, table, record, field }),
+      person,
+      `${table}${key === undefined ? "" : `/${key}`}`,
+    );
   }
 
   matrix(of: "people" | "roles" | "groups"): readonly MatrixLine[] {

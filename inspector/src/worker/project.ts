@@ -56,7 +56,7 @@ function recordsUnder(portier: Portier, { data }: ProjectState): { data: Data; t
   } catch (error) {
     if (!(error instanceof PortierError)) throw error;
     const [first] = error.problems;
-    const more = error.problems.length > 1 ? ` (and ${error.problems.length - 1} more)` : "";
+    const more = error.problems.length > 1 ? ` And ${error.problems.length - 1} more.` : "";
     const place = first?.file === undefined ? "" : `${first.file}${first.line === undefined ? "" : `:${first.line}`}: `;
     return { data: none, trouble: `The records do not match the rules: ${place}${first?.message}${more}` };
   }

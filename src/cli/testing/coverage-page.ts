@@ -5,7 +5,7 @@ import type { Locate, Path } from "../../schema/problems.js";
 import type { RuleCoverage } from "../../verify/expectations/coverage.js";
 import { uncovered } from "../../verify/expectations/uncovered.js";
 
-/** How far something was exercised, with the sign that says so without colour. */
+/** How far something is covered, with the sign that says so without colour. */
 const states = {
   whole: { sign: "✓", tone: "good", word: "covered in every part" },
   partly: { sign: "◐", tone: "half", word: "partly covered" },
@@ -21,7 +21,7 @@ interface Mark {
   readonly notes: string[];
 }
 
-/** The rules file as a page, marked line by line with what expectations have exercised of it. */
+/** The rules file as a page, marked line by line with what expectations cover of it. */
 export function coveragePage(rules: readonly RuleCoverage[], file: string, locate: Locate): string {
   const lines = readFileSync(file, "utf8").split(/\r?\n/);
   const marks = new Map<number, Mark>();
@@ -36,7 +36,7 @@ export function coveragePage(rules: readonly RuleCoverage[], file: string, locat
       const isWorse = known === undefined || worst.indexOf(at) < worst.indexOf(known.state);
       marks.set(line, { state: isWorse ? at : known.state, notes: [...new Set([...(known?.notes ?? []), ...notes])] });
     };
-    const about = state === "later" ? ["not there at this moment"] : rule.applied ? [] : ["it bore on no answer"];
+    const about = state === "later" ? ["not in force at this time"] : rule.applied ? [] : ["it decided no answer"];
     mark(first, state, ...about);
     for (let line = first; line <= lastLine(lines, first); line++) stripes.set(line, state);
     if (state === "later") continue;
@@ -59,7 +59,7 @@ export function coveragePage(rules: readonly RuleCoverage[], file: string, locat
   return page(
     `Coverage of ${basename(file)}`,
     style,
-    `<h1>${escaped(basename(file))}</h1>\n<p>What the expectations have exercised of its ${rules.length} rules.</p>\n<p>${legend}</p>\n<table class="file">\n${body.join("\n")}\n</table>`,
+    `<h1>${escaped(basename(file))}</h1>\n<p>Coverage of its ${rules.length} rules by the expectations.</p>\n<p>${legend}</p>\n<table class="file">\n${body.join("\n")}\n</table>`,
   );
 }
 
@@ -82,8 +82,8 @@ function partsOf(rule: RuleCoverage): { path: Path; state: State; notes: string[
   const { where, entriesNotCovered, isForAnyone, who, fieldsNotCovered, effect } = rule;
   const parts: { path: Path; state: State; notes: string[] }[] = [];
   if (!isForAnyone) {
-    const notes = entriesNotCovered.length === 0 ? [] : [`nobody met: ${entriesNotCovered.join(", ")}`];
-    if (!who.notApplied && notes.length === 0) notes.push("nobody whom it is not for was asked about");
+    const notes = entriesNotCovered.length === 0 ? [] : [`nobody matched: ${entriesNotCovered.join(", ")}`];
+    if (!who.notApplied && notes.length === 0) notes.push("nobody it does not apply to was asked about");
     parts.push({ path: ["to"], state: notes.length === 0 ? "whole" : who.applied ? "partly" : "never", notes });
   }
   if (where !== undefined) {
@@ -97,7 +97,11 @@ function partsOf(rule: RuleCoverage): { path: Path; state: State; notes: string[
     byAction.set(action, [...(byAction.get(action) ?? []), field.join(" ")]);
   }
   for (const [action, fields] of byAction) {
-    parts.push({ path: [effect, action], state: "partly", notes: [`not asked: ${action} ${fields.join(", ")}`] });
+    parts.push({
+      path: [effect, action],
+      state: "partly",
+      notes: [`fields not covered: ${action} ${fields.join(", ")}`],
+    });
   }
   return parts;
 }

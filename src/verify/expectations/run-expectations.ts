@@ -173,11 +173,7 @@ class Run {
 
   #why(action: ActionName, record: Row | undefined, field: Field | undefined): string {
     const explanation = explain(this.#session, { action, table: this.#table.name, record, field: field?.name });
-    return explanationText(
-      explanation,
-      this.#who,
-      `${this.#name(record)}${field === undefined ? "" : ` ${field.name}`}`,
-    );
+    return explanationText(explanation, this.#who, this.#name(record));
   }
 
   #result(path: Path, what: string, expected: string, found: string, why?: string, row?: Row): ExpectationResult {

@@ -39,7 +39,7 @@ export function useRowChanges(onDone: (said: string) => Promise<void>, onRefused
         setQuestion({ title, lines, onYes: () => void change(send, done, more) });
       if (outcome.reason === "lost-cells") {
         const lines = outcome.lost.map(
-          ({ range, note }) => `${range} would not be protected any more${note === null ? "." : `: ${note}`}`,
+          ({ range, note }) => `${range} would no longer be protected${note === null ? "." : `: ${note}`}`,
         );
         return ask("Protected cells would be lost", lines, { ...agreed, acceptLost: true });
       }
