@@ -1,5 +1,5 @@
 // How long the access matrix of many persons takes on many records, and how it stands to asking cell by cell. The same
-// process measures both; cell by cell is measured for some persons and reckoned up for all.
+// process measures both; cell by cell is measured for some persons and counted up for all.
 import { readFileSync } from "node:fs";
 import { performance } from "node:perf_hooks";
 import { parseDocument } from "../dist/document/index.js";

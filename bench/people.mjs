@@ -57,10 +57,10 @@ function documentOf() {
 }
 
 const portier = compile(documentOf());
-const houses = [];
+const museums = [];
 try {
-  for (const people of [few, many]) houses.push(await house(people));
-  const [small, large] = houses;
+  for (const people of [few, many]) museums.push(await museumOf(people));
+  const [small, large] = museums;
   console.log(`${"".padEnd(58)}   ratio   among ${many} : among ${few} (median of ${rounds})`);
   await compare("open a session and ask who the person is", (one, at) =>
     one.database.as(one.person(at)).ask((session) => session.roles.length),
@@ -70,14 +70,15 @@ try {
       .as(one.person(at))
       .ask((session) => session.may("view", "staff", { id: "x", name: "y", level: 3, active: true }, "name")),
   );
-  await compare("give a role and take it away again", async (one, at) => {
+  await compare("assign a role and take it away again", async (one, at) => {
     const assigner = administration(portier, one.store).as("p0");
     const change = { person: one.person(at), role: `role-${at % 7 === 0 ? 1 : 2}` };
     const given = await assigner.assign(change);
     if (given.accepted) await assigner.revoke(change);
   });
   console.log("\nstatements that opening a session sends, and rows that they read:");
-  for (const one of houses) console.log(`  among ${String(one.people).padStart(7)} people: ${await statementsOf(one)}`);
+  for (const one of museums)
+    console.log(`  among ${String(one.people).padStart(7)} people: ${await statementsOf(one)}`);
 
   async function compare(what, work) {
     const times = { small: [], large: [] };
@@ -101,13 +102,13 @@ try {
     console.log(`${what.padEnd(58)}   ${(a / b).toFixed(2)}x   ${a.toFixed(2)} ms : ${b.toFixed(2)} ms`);
   }
 } finally {
-  for (const { pool, schema } of houses) {
+  for (const { pool, schema } of museums) {
     await pool.query(`drop schema ${schema} cascade`);
     await pool.end();
   }
 }
 
-async function house(people) {
+async function museumOf(people) {
   const schema = `portier_people_${process.pid}_${people}`;
   const setup = new pg.Pool({ connectionString: address, max: 1 });
   await setup.query(`create schema ${schema}`);

@@ -59,7 +59,7 @@ export const museum = define({
     treatments: { needs: "treatments.list", to: ["keeper", "conservator", "director"], home: "conservator" },
     exhibits: { needs: "exhibits.edit.caption" },
     plan: { needs: "plan.view", home: "treasurer" },
-    house: { needs: "staff.list.name" },
+    museum: { needs: "staff.list.name" },
     administration: { needs: "staff.edit.post", to: "director", home: "director" },
   },
   tables: {
@@ -71,7 +71,7 @@ export const museum = define({
           to: ["assistant", "conservator", "registrar", "treasurer", "director"],
           permit: { view: ["name", "head"] },
         },
-        "director-shapes-the-house": { to: "director", permit: { create: "all", edit: "all", delete: "yes" } },
+        "director-shapes-the-museum": { to: "director", permit: { create: "all", edit: "all", delete: "yes" } },
       },
     },
     staff: {
@@ -412,7 +412,7 @@ export const museum = define({
         remark: { type: "text", optional: true },
       },
       rules: {
-        "house-reads-the-plan": {
+        "museum-reads-the-plan": {
           to: ["head", "registrar", "treasurer", "director"],
           permit: { view: "all", export: "all" },
         },
@@ -459,7 +459,7 @@ export const museum = define({
       to: ["assistant", "conservator", "registrar", "treasurer", "director"],
       permit: { view: ["name", "head"] },
     },
-    "director-shapes-the-house": { to: "director", permit: { create: "all", edit: "all", delete: "yes" } },
+    "director-shapes-the-museum": { to: "director", permit: { create: "all", edit: "all", delete: "yes" } },
   },
   staff: {
     "colleagues-are-known": {
@@ -682,7 +682,7 @@ export const museum = define({
     },
   },
   plan: {
-    "house-reads-the-plan": {
+    "museum-reads-the-plan": {
       to: ["head", "registrar", "treasurer", "director"],
       permit: { view: "all", export: "all" },
     },

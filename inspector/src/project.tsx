@@ -12,7 +12,7 @@ export interface Project {
   readonly overview: Overview;
   readonly remarks: readonly Remark[];
   readonly compiles: boolean;
-  /** The text that all of this is about: what was written since is looked at in a moment. */
+  /** The text that all of this is about: what was written since is looked at in an instant. */
   readonly judged: string;
   /** Counts what the worker has taken: answers of before are old. */
   readonly turn: number;

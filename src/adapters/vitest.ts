@@ -104,9 +104,9 @@ export interface AccessFixtures<T extends TableTypes> {
 
 /**
  * Turns a document and data into what tests are written with. A plain object, to be used as it is or with
- * `test.extend`; sessions are of one moment, so that tests come out the same on every day.
+ * `test.extend`; sessions are of one instant, so that tests come out the same on every day.
  *
- * @param now the moment of the sessions: an instant, or a date (its start in UTC). Default: when it is called.
+ * @param now the time of the sessions: an instant, or a date (its start in UTC). Default: when it is called.
  *
  * @example
  * const it = test.extend({ museum: accessFixtures(portier, data, { now: "2026-11-24" }) });

@@ -88,7 +88,7 @@ function findWarnings(
   return warnings.sort((a, b) => (a.line ?? 0) - (b.line ?? 0));
 }
 
-/** The rules on which no expectation beside the document bears. A rule that is not there at that moment is not asked. */
+/** The rules on which no expectation beside the document bears. A rule that is not there at that time is not asked. */
 function untestedRules(
   portier: Portier,
   files: readonly ExpectationFile[],

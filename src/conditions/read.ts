@@ -127,7 +127,7 @@ export function rawValue(row: Row, name: string): unknown {
   return value !== undefined && name in Object.prototype && !Object.hasOwn(row, name) ? undefined : value;
 }
 
-/** A field's value as an application would show it: stored, or for a reference made by other fields put together. */
+/** A field's value as an application would show it: stored, or for a reference made of other fields put together. */
 export function fieldValue(row: Row, field: Field): unknown {
   return field.by === undefined ? rawValue(row, field.name) : addressBy(field.by, (part) => fieldValue(row, part));
 }

@@ -54,7 +54,7 @@ export interface UserWork {
 }
 
 /**
- * One person at work on a database. Every call reads the current user anew, so a role that was taken away counts at once.
+ * One person at work on a database. Every call reads the current user anew, so a role that was revoked counts at once.
  *
  * A change runs in one transaction: the current user, the record (locked until the end) and whatever the rules read of others are
  * read in it, judged as `session.accept` judges, and what is accepted is written. What comes back is the record as the

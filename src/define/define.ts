@@ -17,7 +17,7 @@ export interface Declared<D extends Declaration> {
  * Declares a document's shape in TypeScript: the same keys as in YAML, with every name checked where it is written.
  *
  * ```ts
- * const house = define({
+ * const museum = define({
  *   people: { table: "staff", roles: "post" },
  *   roles: { keeper: {} },
  *   tables: {
@@ -33,7 +33,7 @@ export interface Declared<D extends Declaration> {
  *     },
  *   },
  * });
- * compile(house).session().mask("objects", { id: "o-1", title: "Bell", status: "shown" });
+ * compile(museum).session().mask("objects", { id: "o-1", title: "Bell", status: "shown" });
  * // { id: "o-1", title: "Bell" }, typed { id?: string; title?: string; status?: "shown" | "stored" } | undefined
  * ```
  */

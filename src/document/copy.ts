@@ -14,7 +14,7 @@ export interface RuleCopy {
 }
 
 /**
- * A document with a copy of one of its rules. What is meant by doubts about the first is not copied: the reasons may not be
+ * A document with a copy of one of its rules. Its `ignore` is not copied: the reasons may not be
  * the same.
  *
  * @throws PortierError with code `wrong-call` where there is no such rule, or one with the name of the copy.
@@ -39,8 +39,7 @@ export function copyRule(document: DocumentInput, address: string, { name, to }:
  * A document with a role that has another one's part. What is permitted to the other, denied to it, or to be confirmed, is so
  * to this one by rules of its own (`copyOf` says of which each is a copy), so that one thing can be changed. Where the other
  * is an exception, keeps what is reserved, is in a group, shown a screen, or asked for in a condition, this one is beside it.
- * It brings what the other brings, and is given by the same. How many must hold the other, and why doubts about it are
- * meant, is not copied.
+ * It brings what the other brings, and is given by the same. Its `minHolders` and `ignore` are not copied.
  *
  * @throws PortierError with code `wrong-call` where there is no such role, or a role or group with the name of the copy.
  */

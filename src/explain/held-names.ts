@@ -95,7 +95,7 @@ export class HeldNames {
     return new Set([...own, "may", ...(people === undefined ? [] : [`table ${people.table.name}`])]);
   }
 
-  /** Whether it is a role that is held as such, or a group. */
+  /** Whether it is a role that is held globally, or a group. */
   #isName(name: string): boolean {
     return this.#ruleset.groups.has(name) || this.#ruleset.schema.roles.has(name) || this.#ruleset.lines.has(name);
   }

@@ -8,9 +8,9 @@ import type { Memberships } from "../session/memberships.js";
 
 /** One way in which a person comes to a role, or into a group. */
 export interface MembershipPath {
-  /** The names that lead there, from the nearest on; empty for a role that is given itself. */
+  /** The names that lead there, from the nearest on; empty for a role that is assigned itself. */
   readonly through: readonly string[];
-  /** The field or link table that gives a role at the end of the way; undefined where the person's own record decides. */
+  /** The field or link table that assigns a role at the end of the way; undefined where the person's own record decides. */
   readonly source: string | undefined;
   /** The address of the record that a scoped role is held on. */
   readonly on: string | undefined;

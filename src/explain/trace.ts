@@ -55,7 +55,7 @@ export interface RuleTrace {
   readonly where: ConditionTrace | undefined;
   /** What a change must lead to; never decided here, as no values are given. */
   readonly becomes: string | undefined;
-  /** For a rule that is there for a time: its bounds (instants in UTC), and whether the session's moment is within. */
+  /** For a rule that is there for a time: its bounds (instants in UTC), and whether the session's instant is within. */
   readonly period: { readonly from?: string; readonly until?: string; readonly inForce: boolean } | undefined;
   /** Whether the rule bears on the answer; `open` where that depends on the record or the change. */
   readonly applies: "yes" | "no" | "open";

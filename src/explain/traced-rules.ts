@@ -65,7 +65,7 @@ export class TracedRules {
     const { extent } = options;
     const isKey = field !== undefined && rule.table.key.includes(field);
     const keyFollows = isKey && (action === "list" || action === "view" || action === "export");
-    // A reference made by other fields is hidden with any of them.
+    // A reference made of other fields is hidden with any of them.
     const hidesPart = rule.effect.phase === "block" && field?.by?.some((part) => extent.fields.has(part)) === true;
     const inExtent =
       field === undefined ? extent.fields.size > 0 || extent.act : keyFollows || hidesPart || extent.fields.has(field);

@@ -30,7 +30,7 @@ const scalars: Readonly<Record<string, FoundType>> = {
 };
 
 const remarks: Readonly<Record<string, string>> = {
-  datetime: "is read as a moment in UTC",
+  datetime: "is read as an instant in UTC",
   float: "is not exact; make it decimal",
   double: "is not exact; make it decimal",
 };

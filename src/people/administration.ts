@@ -44,8 +44,8 @@ type ProtectionOf<C extends ProtectionChange["kind"]> = Omit<Extract<ProtectionC
 type Without<C extends RoleChange["kind"]> = Omit<Extract<RoleChange, { kind: C }>, "kind">;
 
 /**
- * One person who gives and takes roles. What they may do is what the roles' `assignableBy` says; everything is judged on the
- * state that the store holds at that moment, and written together with a record of it.
+ * One person who assigns and revokes roles. What they may do is what the roles' `assignableBy` says; everything is judged on the
+ * state that the store holds at that time, and written together with a record of it.
  */
 export class Administrator {
   readonly #portier: Portier;
@@ -267,7 +267,7 @@ export interface Administration {
    */
   as(who: string | number | AdministratorIdentity): Administrator;
   /**
-   * Gives a role in nobody's name, for the first one who has it: refused as soon as there is anybody who may give it.
+   * Gives a role in nobody's name, for the first one who has it: refused as soon as there is anybody who may assign it.
    */
   bootstrap(change: Without<"assign">): Promise<RoleOutcome>;
   /** Keeps an answer of a session in the record: who asked what, and what was answered. */
@@ -275,7 +275,7 @@ export interface Administration {
 }
 
 /**
- * Gives and takes roles, in the name of one person or another.
+ * Assigns and revokes roles, in the name of one person or another.
  *
  * @throws PortierError (`wrong-call`) for a document that does not say `people: { assignments: true }`.
  *
@@ -334,7 +334,7 @@ function isPerson(identity: Identity): identity is AdministratorIdentity {
   return (identity.person ?? "") !== "";
 }
 
-/** The record says when something was done, whatever moment it was judged for. */
+/** The record says when something was done, whatever instant it was judged for. */
 function realTime(): string {
   return timestampOf(new Date()) as string;
 }

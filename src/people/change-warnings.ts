@@ -18,7 +18,7 @@ import { residualText } from "../verify/compared-plans.js";
 import { assignmentProblem } from "./assignment-problem.js";
 import { affectedPerson, type RoleChange } from "./role-change.js";
 
-/** Something that a giver must have read before a change is made. */
+/** Something that an assigner must have read before a change is made. */
 export interface ChangeWarning {
   /** What to confirm it by: stable for as long as it says the same. */
   readonly id: string;
@@ -43,7 +43,7 @@ export interface Affected {
 }
 
 /**
- * The sessions of whoever a change affects, at the moment from which it counts. Of a delegation: what the one who acts
+ * The sessions of whoever a change affects, at the instant from which it counts. Of a delegation: what the one who acts
  * may by themselves, and what they may when they act.
  */
 export function affectedBy(portier: Portier, { source, after, change, writes, assigner }: ChangeContext): Affected {
@@ -74,7 +74,7 @@ export function affectedBy(portier: Portier, { source, after, change, writes, as
   return { person, before: was, after: is };
 }
 
-/** The first moment at which a change makes a difference: when it begins, or when what it moves would have ended. */
+/** The first instant at which a change makes a difference: when it begins, or when what it moves would have ended. */
 export function instantOfEffect(writes: readonly StoredWrite[], now: string): string {
   const instants = writes.flatMap(({ before, after }) => {
     const isMoved = before !== undefined && after !== undefined;
@@ -99,7 +99,7 @@ function openOr(instead: () => Session, open: () => Session): Session {
   }
 }
 
-/** What a giver must have read before a change is made. */
+/** What an assigner must have read before a change is made. */
 export function warningsOf(portier: Portier, context: ChangeContext): ChangeWarning[] {
   const { change, assigner } = context;
   // What ends somebody's acting for another takes nothing from what is theirs, and gives nobody anything.
@@ -156,7 +156,7 @@ function mayAssignAny(session: Session, role: Role): boolean {
   );
 }
 
-/** The roles of the giver that somebody may take away after a change, and might not before. */
+/** The roles of the assigner that somebody may take away after a change, and might not before. */
 function takenRoles(portier: Portier, { source, assigner }: ChangeContext, { before, after }: Affected): Role[] {
   const { person, now, claims } = assigner;
   const { people } = portier.schema;

@@ -18,7 +18,7 @@ import type { RoleChange } from "./role-change.js";
 
 type ChangeOf<K extends RoleChange["kind"]> = Extract<RoleChange, { kind: K }>;
 
-/** What a change writes, once it is seen that the giver may make it and that what it names is there. */
+/** What a change writes, once it is seen that the assigner may make it and that what it names is there. */
 export class ChangeWrites {
   readonly #context: AssignmentContext;
 
@@ -55,7 +55,7 @@ export class ChangeWrites {
     }
   }
 
-  /** A gift in nobody's name, while there is nobody who may give the role. */
+  /** A gift in nobody's name, while there is nobody who may assign the role. */
   bootstrap(change: ChangeOf<"assign">): StoredWrite[] {
     const { role } = this.#roleOf(change);
     const assigner = role.assignableBy[0];
@@ -99,13 +99,13 @@ export class ChangeWrites {
     return { table: this.#context.kept.assignments, before: undefined, after: { ...given } };
   }
 
-  /** The assignments of a role that are not over, for a change of which the giver has the right. */
+  /** The assignments of a role that are not over, for a change of which the assigner has the right. */
   #assigned(change: ChangeOf<"revoke" | "set-expiry">): Row[] {
     const { person } = change;
     personKey(this.#context, person);
     const mine = [...this.#assignmentsOf(person)].filter((row) => !this.#isOver(row));
     const declared = this.#context.schema.roles.get(change.role);
-    // A role that the document does not have any more can still be taken away, by whoever may give any role.
+    // A role that the document does not have any more can still be taken away, by whoever may assign any role.
     const { role, on } = declared === undefined ? this.#lostRole(change, mine) : this.#roleOf(change);
     if (role !== undefined) this.#context.mustAssign(role, on);
     const rows = mine.filter((row) => row["role"] === change.role && (row["on"] ?? null) === on);

@@ -14,7 +14,7 @@ export interface Ending {
 
 const minutesOfDay = 24 * 60;
 
-/** The assignments and delegations that end within some days from a moment, the next one first. */
+/** The assignments and delegations that end within some days from an instant, the next one first. */
 export function endingSoon(
   { assignments, delegations }: { readonly assignments: readonly Row[]; readonly delegations: readonly Row[] },
   now: string,

@@ -12,7 +12,7 @@ export type RoleChange =
       readonly kind: "assign";
       readonly person: string;
       readonly role: string;
-      /** The record that a scoped role is given on. */
+      /** The record that a scoped role is assigned on. */
       readonly on?: string | undefined;
       readonly from?: string | undefined;
       readonly until?: string | undefined;
@@ -30,7 +30,7 @@ export type RoleChange =
   | {
       readonly kind: "replace";
       readonly person: string;
-      /** The role that is given. */
+      /** The role that is assigned. */
       readonly role: string;
       /** The one that is taken away. Held on a record as the other is, or neither. */
       readonly insteadOf: string;
@@ -48,7 +48,7 @@ export type RoleChange =
       readonly until: string | null;
       readonly reason?: string | undefined;
     }
-  /** Lets `to` act for `of`, who is the giver unless said. */
+  /** Lets `to` act for `of`, who is the assigner unless said. */
   | {
       readonly kind: "delegate";
       readonly of?: string | undefined;

@@ -21,7 +21,7 @@ export interface ReportOptions {
   readonly people?: readonly Viewer[];
   /** Table name to records, to count. */
   readonly records?: ReadonlyMap<string, readonly Row[]>;
-  /** What the sessions of roles are opened with: the moment counts. */
+  /** What the sessions of roles are opened with: the instant counts. */
   readonly request?: Readonly<Record<string, unknown>>;
 }
 

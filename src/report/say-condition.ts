@@ -129,7 +129,7 @@ function sayOperand(operand: Operand): string {
     case "held":
       return `the records whose ${operand.role} the person is`;
     case "request":
-      return operand.name === "now" ? "this moment" : `the request's ${operand.name}`;
+      return operand.name === "now" ? "now" : `the request's ${operand.name}`;
     case "today":
       return "today";
     case "shift": {

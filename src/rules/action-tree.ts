@@ -148,7 +148,7 @@ function shownWays({ fields }: Table, action: "list" | "view"): readonly TreeWay
   return fields.filter(isOwn).map((field) => ({ gate: gate(action, field), tree: gate(action, field) }));
 }
 
-/** The key is seen whenever any field is; a made reference where all its parts are; a lookup where its source is, too. */
+/** The key is seen whenever any field is; a composite reference where all its parts are; a lookup where its source is, too. */
 function shown(table: Table, action: "list" | "view", field: Field | undefined): ActionTree {
   if (field === undefined || table.key.includes(field)) return { kind: "any", ways: shownWays(table, action) };
   const parts = (field.by ?? []).map((part) => shown(table, action, part));

@@ -26,7 +26,7 @@ type Declared = ReadonlyMap<string, DeclaredRole>;
 
 /**
  * Reads `roles`, closes `include` over itself, and names circles. `tables` are the tables that a scope may name, `groups`
- * the names that may give a role besides.
+ * the names that may assign a role besides.
  */
 export function declareRoles(
   part: Part | undefined,

@@ -215,7 +215,7 @@ function madeAddress(table: string, key: readonly Field[]): Field {
   };
 }
 
-/** References made by other fields, and lookups, lead to fields that are there only when all tables are made. */
+/** References made of other fields, and lookups, lead to fields that are there only when all tables are made. */
 function linkFields(
   table: Table,
   declared: ReadonlyMap<string, DeclaredField>,

@@ -57,7 +57,7 @@ function declareRequest(part: Part | undefined): Map<string, FieldType> {
   for (const [name, entry] of readMapping(part, "request")) {
     if (!checkName(entry, "a request value", name)) continue;
     if (name === "now") {
-      const rule = "request.now is the moment of the session";
+      const rule = "request.now is the time of the session";
       part.problems.add("bad-name", { what: "a request value", name, rule }, entry.path);
       continue;
     }

@@ -24,7 +24,7 @@ declare const tables: unique symbol;
 /** A document whose tables TypeScript knows, as `define` makes it; it is plain data, as any document. */
 export type TypedDocument<T extends TableTypes> = DocumentInput & { readonly [tables]?: T };
 
-/** Doubts that `lint` is not to raise about a part, by their codes, each with the reason why it is meant that way. */
+/** Warnings that `lint` does not raise about a part: the code of each, with the reason. */
 export type IgnoreInput = Readonly<Record<string, string>>;
 
 export interface PeopleInput {
@@ -92,7 +92,7 @@ export interface RoleInput {
   readonly exclusive?: string | readonly string[];
   /** How many persons must hold it: the last ones cannot be taken out. */
   readonly minHolders?: number;
-  /** Who may give it and take it away: roles and groups, or `ROLE of this` on the record on which it is given. */
+  /** Who may assign it and take it away: roles and groups, or `ROLE of this` on the record on which it is given. */
   readonly assignableBy?: string | readonly string[];
   readonly note?: string;
   readonly ignore?: IgnoreInput;

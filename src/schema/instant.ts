@@ -3,7 +3,7 @@ import type { Schema } from "./schema.js";
 import { canonicalDate, dayIn, startOfDay } from "./types/date.js";
 import { canonicalTimestamp } from "./types/timestamp.js";
 
-/** What a moment is written as, for messages. */
+/** What an instant is written as, for messages. */
 export const instantExpects = 'a date such as "2027-01-31" or an instant with its zone';
 
 /** The instant of a date (its start in the document's time zone) or of an instant; undefined for what is neither. */
@@ -13,14 +13,14 @@ export function readInstant({ timeZone }: Pick<Schema, "timeZone">, value: strin
 }
 
 /**
- * A moment as it is stored: an instant as it is, a date as its start in the document's time zone.
+ * How an instant is stored: an instant as it is, a date as its start in the document's time zone.
  *
  * @throws PortierError (`bad-value`) for anything else.
  */
 export function instantOf(schema: Schema, field: string, value: string | null | undefined): string | null {
   if (value === null || value === undefined) return null;
-  const moment = readInstant(schema, value);
-  if (moment !== undefined) return moment;
+  const instant = readInstant(schema, value);
+  if (instant !== undefined) return instant;
   throw portierError("bad-value", { field, expects: instantExpects, found: value });
 }
 

@@ -46,7 +46,7 @@ export function readText(part: Part | undefined, what: string): string | undefin
   return undefined;
 }
 
-/** `ignore`: doubts that are not to be raised about a part, each with the reason why it is meant that way. */
+/** `ignore`: warnings that are not raised about a part: the code of each, with the reason. */
 export function readIgnore(part: Part | undefined): IgnoredWarnings {
   if (part === undefined) return meansNothing;
   const reasons = [...readMapping(part, "ignore")].map(

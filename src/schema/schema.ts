@@ -47,7 +47,7 @@ export function findTable(schema: KnownTables, name: string): Table | undefined 
   return schema.tables.get(name) ?? keptTablesOf(schema).find((table) => table.name === name);
 }
 
-/** Doubts that are not to be raised about a part of the document, by their codes, each with the author's reason. */
+/** Warnings that are not raised about a part of the document: the code of each, with the author's reason. */
 export type IgnoredWarnings = ReadonlyMap<string, string>;
 
 export const meansNothing: IgnoredWarnings = new Map();
@@ -173,7 +173,7 @@ export interface SettingAdds {
 export type RoleSource =
   /** A field of the person with one role's name, or a list of them. */
   | { readonly kind: "field"; readonly field: Field }
-  /** Records of another table, each of which gives a role, where `on` is given on one record of the role's scope. */
+  /** Records of another table, each of which assigns a role, where `on` is given on one record of the role's scope. */
   | {
       readonly kind: "link";
       readonly table: Table;
@@ -190,7 +190,7 @@ export type RoleSource =
 export interface Role {
   readonly name: string;
   readonly note: string | undefined;
-  /** The table on whose records the role is held; undefined for a role that is held as such. */
+  /** The table on whose records the role is held; undefined for a role that is held globally. */
   readonly scope: string | undefined;
   /** The role itself and all that it includes, at any depth. */
   readonly closure: ReadonlySet<string>;
@@ -198,15 +198,15 @@ export interface Role {
   readonly exclusive: ReadonlySet<string>;
   /** How many persons must hold it (a scoped one, on each record on which it is held at all); 0 for no such number. */
   readonly minHolders: number;
-  /** Who may give it and take it away; nobody where none is said. */
+  /** Who may assign it and take it away; nobody where none is said. */
   readonly assignableBy: readonly Assigner[];
   readonly ignore: IgnoredWarnings;
 }
 
-/** Who may give a role: who holds a role or is in a group, or who holds a scoped role on the same record. */
+/** Who may assign a role: who holds a role or is in a group, or who holds a scoped role on the same record. */
 export interface Assigner {
   readonly name: string;
-  /** `lead of this`: on the record on which the role is given. */
+  /** `lead of this`: on the record on which the role is assigned. */
   readonly ofThis: boolean;
 }
 

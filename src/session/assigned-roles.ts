@@ -51,7 +51,7 @@ export interface AssignedFrom {
   readonly person: Row;
   /** The person's key in canonical form. */
   readonly key: Scalar;
-  /** The moment that counts, a canonical instant. */
+  /** Now, as a canonical instant. */
   readonly now: string;
   readonly claims: Iterable<RoleClaim>;
 }

@@ -10,7 +10,7 @@ import { isRunning } from "./assigned-roles.js";
 /**
  * The roles that whoever acts for a person does not act in.
  *
- * @throws PortierError when no delegation from that person to them runs at that moment, or what is stored of one cannot be
+ * @throws PortierError when no delegation from that person to them runs at that time, or what is stored of one cannot be
  * read.
  */
 export function findDelegation(

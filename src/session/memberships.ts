@@ -39,13 +39,13 @@ export class Memberships {
   readonly #facts: MembershipFacts;
   readonly #decided = new Map<string, Truth>();
   readonly #sound = new Map<string, Truth>();
-  /** The same person as what is stored says, without any doubt. */
+  /** The same person as what is stored says, as stored, with certainty. */
   readonly #stored: Memberships | undefined;
 
-  constructor(facts: MembershipFacts, warnings: "doubted" | "as stored" = "doubted") {
+  constructor(facts: MembershipFacts, how: "checked" | "as stored" = "checked") {
     this.#facts = facts;
-    const isDoubted = facts.withheld.size > 0 || facts.ruleset.hasExclusiveRoles;
-    if (warnings === "doubted" && isDoubted) this.#stored = new Memberships(facts, "as stored");
+    const isUncertain = facts.withheld.size > 0 || facts.ruleset.hasExclusiveRoles;
+    if (how === "checked" && isUncertain) this.#stored = new Memberships(facts, "as stored");
   }
 
   /** The roles that are given and count for certain, and the groups that claims name. */

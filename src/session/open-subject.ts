@@ -26,7 +26,7 @@ import type { Subject } from "./subject.js";
 export interface OpenedSubject extends Subject {
   /** The person's key in canonical form; null for an anonymous visitor, undefined for a made-up holder of roles. */
   readonly key: Scalar | null | undefined;
-  /** The moment of the session, a canonical instant. */
+  /** The time of the session, a canonical instant. */
   readonly now: string;
   readonly classKey: () => string;
   readonly planKey: string;
@@ -253,7 +253,7 @@ interface Actor {
 /**
  * Who acts for the person. `nobody` for one who is not there or not active: then nothing is permitted.
  *
- * @throws PortierError when no delegation from the person to them runs at that moment.
+ * @throws PortierError when no delegation from the person to them runs at that time.
  */
 function findActor(
   ruleset: Ruleset,

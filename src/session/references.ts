@@ -19,7 +19,7 @@ interface ReferenceContext {
 
 /**
  * The changed references that lead to no record that the person knows of, missing and hidden ones alike. Of a list the
- * added elements count (all, where the person does not see the list). A reference made by other fields is checked when
+ * added elements count (all, where the person does not see the list). A reference made of other fields is checked when
  * one of them changes; then each of those that did is at fault.
  */
 export function missingRecords(

@@ -7,7 +7,7 @@ import type { Subject } from "./subject.js";
 
 /**
  * A made-up person who holds these roles, or is in these groups, and of whom nothing else is known, for questions about a
- * role or group at the moment of a request.
+ * role or group at the time of a request.
  */
 export function roleSubject(
   ruleset: Ruleset,

@@ -16,7 +16,7 @@ import type { StepData } from "./step.js";
 
 /**
  * One person's residual plan as plain JSON: the shapes of some tables, and what is left of the rules for this person at
- * this moment. Nothing of rules that cannot apply to them, and nothing of anybody else. Made by `snapshotOf`, opened by
+ * now. Nothing of rules that cannot apply to them, and nothing of anybody else. Made by `snapshotOf`, opened by
  * {@link openSnapshot}; what is inside may change with every version.
  */
 export interface Snapshot {

@@ -48,7 +48,7 @@ export interface MaskedSelect<R = MaskedRow> extends Statement {
  * outside it, and so can only work with what is seen.
  *
  * The last column, `hidden`, names the fields that are hidden in the record, with commas between them. A field that is
- * seen in every record of the select is selected as it is. A reference made by other fields has no column; `unmask`
+ * seen in every record of the select is selected as it is. A reference made of other fields has no column; `unmask`
  * puts it together.
  *
  * @throws PortierError for a table that is not there, or where a field is called as the column of hidden ones is.
@@ -141,7 +141,7 @@ function masked(field: Field, when: Formula, scope: Scope): Fragment {
   const value = field.lookup === undefined ? column(scope, scope.record, field) : lookupColumn(field, scope);
   if (value === undefined && isNever(when)) return raw("null");
   if (value === undefined) {
-    const what = `the lookup "${field.name}" of "${field.table}" shows a reference made by other fields, and has no column`;
+    const what = `the lookup "${field.name}" of "${field.table}" shows a reference made of other fields, and has no column`;
     throw portierError("wrong-call", { what, hint: "look up the fields that it is made of" });
   }
   // Null, but of the column's type: without it PostgreSQL takes null for a text, and a filter from outside that compares

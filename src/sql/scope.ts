@@ -15,7 +15,7 @@ export interface Place {
 export interface OpenSubject {
   /** What a table is called where the condition stands: what is stored in the database names its schema. */
   readonly sourceOf: (table: Table) => string;
-  /** The value of an operand, or of a reference made by other fields, of each part; null for a visitor. */
+  /** The value of an operand, or of a reference made of other fields, of each part; null for a visitor. */
   readonly value: (operand: SessionOperand) => Fragment;
   /** The keys of the records on which they hold a scoped role, as a list. */
   readonly held: (role: string) => Fragment;

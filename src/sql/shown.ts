@@ -50,7 +50,7 @@ function sourceShown(plan: TableGates, action: ShowAction, field: Field, scope: 
   return formula("and", [sourceShown(plan, action, through, scope), test(anyOf([isNull, found]))]);
 }
 
-/** The value of a lookup, null where its reference leads nowhere; undefined where it ends in a made reference. */
+/** The value of a lookup, null where its reference leads nowhere; undefined where it ends in a composite reference. */
 export function lookupColumn(field: Field, scope: Scope): Fragment | undefined {
   const path = pathOf(writtenOut(field));
   if (lastOf(path).by !== undefined) return undefined;

@@ -27,7 +27,7 @@ export interface Part {
 }
 
 /**
- * An operand as a statement has it: one part, or for a reference made by other fields one for each. `unreadable` and
+ * An operand as a statement has it: one part, or for a reference made of other fields one for each. `unreadable` and
  * `null` stand for operands that are so whatever the record.
  */
 export type Value =

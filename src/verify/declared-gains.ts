@@ -2,7 +2,7 @@ import type { Field, Role, Schema, SettingSource } from "../schema/schema.js";
 
 /**
  * What a document opens more widely than another one outside of its rules, as sentences: tables that are observed, settings per
- * person, and who may give roles. No look at what somebody may do shows these before they are used.
+ * person, and who may assign roles. No look at what somebody may do shows these before they are used.
  */
 export function declaredGains(before: Schema, after: Schema): string[] {
   return [

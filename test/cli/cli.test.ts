@@ -17,8 +17,8 @@ function file(name: string, text: string): string {
   return path;
 }
 
-const doubtful = file(
-  "doubtful.portier.yaml",
+const warned = file(
+  "warned.portier.yaml",
   `portier: 1
 people: { table: staff, roles: post }
 roles: { keeper: {}, registrar: {}, porter: {} }
@@ -48,12 +48,12 @@ describe("portier lint", () => {
     expect(ran).toEqual({ code: 0, out: `ok  ${museumFile}: no errors, no warnings\n`, err: "" });
   });
 
-  it("says every doubt with its place, and ends with 1", () => {
-    const ran = portierCli(["lint", doubtful]);
+  it("says every warning with its place, and ends with 1", () => {
+    const ran = portierCli(["lint", warned]);
     expect(ran.code).toBe(1);
     const lines = ran.out.trim().split("\n");
     expect(lines.map((line) => line.replace(folder, "").split("  ").slice(0, 3).join(" "))).toEqual([
-      expect.stringMatching(/^warning .doubtful.portier.yaml:3:\d+ unused-role$/),
+      expect.stringMatching(/^warning .warned.portier.yaml:3:\d+ unused-role$/),
       expect.stringMatching(/:5:3 table-without-rules$/),
       expect.stringMatching(/:12:\d+ sensitive-for-anyone$/),
       expect.stringMatching(/:14:\d+ condition-never-true$/),
@@ -62,7 +62,7 @@ describe("portier lint", () => {
   });
 
   it("prints JSON with the same findings", () => {
-    const { out } = portierCli(["lint", doubtful, "--format", "json"]);
+    const { out } = portierCli(["lint", warned, "--format", "json"]);
     const { problems } = JSON.parse(out);
     expect(problems[2]).toMatchObject({ severity: "warning", code: "sensitive-for-anyone", line: 12 });
   });
@@ -163,8 +163,8 @@ describe("the matrix in other forms", () => {
 
 describe("what lint writes for tools", () => {
   it("is SARIF with the place of each finding, and the same each time", () => {
-    const ran = portierCli(["lint", doubtful, "--format", "sarif"]);
-    expect(portierCli(["lint", doubtful, "--format", "sarif"])).toEqual(ran);
+    const ran = portierCli(["lint", warned, "--format", "sarif"]);
+    expect(portierCli(["lint", warned, "--format", "sarif"])).toEqual(ran);
     const { version, runs } = JSON.parse(ran.out);
     expect(version).toBe("2.1.0");
     const [{ tool, results }] = runs;
@@ -177,13 +177,13 @@ describe("what lint writes for tools", () => {
     expect(wrong.code).toBe(2);
   });
 
-  it("doubts rules on which no expectation bears", () => {
+  it("warns about rules that no expectation covers", () => {
     const words = ["lint", museumFile, "--untested", "--at", "2026-11-24"];
     expect(portierCli(words)).toMatchObject({ code: 0, out: expect.stringContaining("no errors, no warnings") });
     // In another year all exhibitions have opened, so that no expectation asks about one that has not.
     const later = portierCli(["lint", museumFile, "--untested", "--at", "2028-02-01"]);
     expect(later.out).toMatch(/untested-rule .*"leads-set-the-dates"/);
-    expect(portierCli(["lint", doubtful, "--untested"])).toMatchObject({
+    expect(portierCli(["lint", warned, "--untested"])).toMatchObject({
       code: 2,
       err: expect.stringContaining("records"),
     });

@@ -57,7 +57,7 @@ describe.each(addressed)("the commands on %s", (name, open) => {
     expect([counted.code, counted.out]).toEqual([fromFiles.code, fromFiles.out]);
   });
 
-  it("compare, test, doubt and report on its records as on those of files", async () => {
+  it("compare, test, lint and report on its records as on those of files", async () => {
     for (const words of [
       ["diff", museumFile, "examples/museum/museum.portier.yaml"],
       ["lint", museumFile],

@@ -44,7 +44,7 @@ function declared(text: string) {
 }
 
 const postgresScript = file(
-  "house.sql",
+  "museum.sql",
   `create schema archive;
   create type state as enum ('in', 'it''s out');
   create domain slug as varchar(40) check (value <> '');

@@ -41,7 +41,7 @@ describe("a report", () => {
     ],
     ["a scoped role", "Whoever is editor of its exhibition may view everything and edit caption and sequence."],
     [
-      "a moment, in the time zone of the house",
+      "an instant, in the time zone of the document",
       "Nobody may edit the cells B2:B, from 2027-04-01 on, whatever permits it.",
     ],
     ["a role", "Leads a department. Brings keeper and assistant; given and taken by director; is shown the screens"],

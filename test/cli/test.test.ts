@@ -117,7 +117,7 @@ describe("expectations", () => {
     expect(files[0].results.map(({ passed }: { passed: boolean }) => passed)).toEqual([true, false]);
   });
 
-  it("say what of the rules they have exercised, and which rules never", () => {
+  it("say what of the rules they have covered, and which rules never", () => {
     const some = expecting("  - { as: s-003, on: objects/BM-SH-0001, may: { view: [title] } }", "--coverage");
     expect(some.code).toBe(1);
     expect(some.out).toMatch(
@@ -186,7 +186,7 @@ tables:
     expect(all.err).toMatch(/^(?:test --mutate: \d of 7 changes tried\n)*$/);
   });
 
-  it("mark the rules file line by line with what they have exercised", () => {
+  it("mark the rules file line by line with what they have covered", () => {
     const ran = expecting(
       "  - { as: s-003, on: objects/BM-SH-0001, may: { view: [title] } }",
       "--coverage",

@@ -5,7 +5,7 @@ import { parseCondition } from "../../src/conditions/parser.js";
 import { printCondition } from "../../src/conditions/printer.js";
 import type { Condition } from "../../src/conditions/syntax.js";
 import { comparedAt, comparing, comparisons, nulls } from "../support/comparisons.js";
-import { conditions } from "../support/house.js";
+import { conditions } from "../support/random-documents.js";
 
 /** The tree without the places of its parts, which printing does not keep. */
 function withoutPlaces(node: unknown): unknown {

@@ -4,7 +4,7 @@ import { createDatabase } from "portier/database";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Table } from "../../src/schema/schema.js";
 import { createTables, type Engine, engines, held, store, storeAll } from "../support/engines.js";
-import { groups, house, items, promised, proposals, rules, worlds } from "../support/house.js";
+import { documentFrom, groups, items, promised, proposals, rules, worlds } from "../support/random-documents.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 const runs = runsOf(32);
@@ -43,7 +43,7 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
   let engine: Engine;
   beforeAll(async () => {
     engine = await open();
-    await createTables(engine, compile(house({ rules: [] })).schema);
+    await createTables(engine, compile(documentFrom({ rules: [] })).schema);
   });
   afterAll(() => engine?.close());
 
@@ -51,7 +51,7 @@ describe.each(Object.entries(engines))("changes on %s", (_name, open) => {
     let [accepted, unseen, partly] = [0, 0, 0];
     await fc.assert(
       fc.asyncProperty(cases, async ({ drawn, world, me, items: things, proposal, mode }) => {
-        const portier = compile(house(drawn));
+        const portier = compile(documentFrom(drawn));
         const table = portier.schema.tables.get("items") as Table;
         const given = things.map((row, index) => ({ ...row, id: `i${index + 1}` }));
         const data = await storeAll(engine, portier.schema, { ...world, items: given });

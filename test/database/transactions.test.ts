@@ -55,7 +55,7 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
     expect(await as("s-003").edit("objects", "BM-NONE", { label: "x" })).toMatchObject({ reason: "not-found" });
   });
 
-  it("counts a role that was taken away at once", async () => {
+  it("counts a role that was revoked at once", async () => {
     expect((await as("s-003").session()).reach("edit", "objects")).toBe("some");
     await elsewhere(
       engine.connection,
@@ -125,7 +125,7 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
     expect(hidden.accepted).toBe(false);
   });
 
-  it("gives one key to one of two who take it at the same moment", async () => {
+  it("gives one key to one of two who take it at the same time", async () => {
     const values = { accession: "BM-NEW-1", title: "Anchor", department: "ships" };
     const outcomes = await Promise.all([1, 2, 3].map(() => as("s-005").create("objects", values)));
     expect(outcomes.filter(({ accepted }) => accepted)).toHaveLength(1);
@@ -202,7 +202,7 @@ describe.each(Object.entries(engines))("a change of the museum on %s", (name, op
         `insert into ${quote("objects")} (${["accession", "title", "department", "status"].map(quote).join(", ")}) values ('BM-NEW-1', 'Anchor', 'ships', 'registered')`,
       () => as("s-005").create("objects", { accession: "BM-NEW-1", title: "Anchor", department: "ships" }),
     ],
-  ])("does not rely, for %s that has waited, on a role that was taken away meanwhile", async (_what, held, change) => {
+  ])("does not rely, for %s that has waited, on a role that was revoked meanwhile", async (_what, held, change) => {
     const noActive = `update ${quote("staff")} set ${quote("active")} = false where ${quote("id")} in ('s-003', 's-005')`;
     let mine: Promise<unknown> = Promise.resolve();
     const rollback = new Error("taken back");

@@ -1,8 +1,8 @@
 import { compile, define, not, type RowOf } from "portier";
 import { describe, expect, expectTypeOf, it } from "vitest";
-import { declared, house } from "./house.js";
+import { declared, museumDeclaration } from "./declared-museum.js";
 
-const portier = compile(house);
+const portier = compile(museumDeclaration);
 const session = portier.session();
 const row = { id: "o-1", title: "Bell", status: "shown", keeper: null, size: 1 };
 
@@ -31,7 +31,7 @@ describe("what TypeScript knows", () => {
   });
 
   it("of a condition is put into the text of the format", () => {
-    const rules = house.tables["objects"] as { rules: Record<string, { where?: unknown }> };
+    const rules = museumDeclaration.tables["objects"] as { rules: Record<string, { where?: unknown }> };
     expect(rules.rules["shown-is-public"]?.where).toBe("status = 'shown'");
     expect(rules.rules["keepers-work"]?.where).toBe("keeper.site = me.site or (size >= 3 and due is null)");
     const all = declared.rules({

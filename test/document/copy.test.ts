@@ -5,8 +5,8 @@ import { copyRole, copyRule, parseDocument } from "portier/document";
 import { makeReport, reportMarkdown } from "portier/report";
 import { lint } from "portier/verify";
 import { describe, expect, it } from "vitest";
-import { everyRules, groups, house, now, rules } from "../support/house.js";
 import { museumFile } from "../support/museum.js";
+import { documentFrom, everyRules, groups, now, rules } from "../support/random-documents.js";
 
 const { document } = parseDocument(readFileSync(museumFile, "utf8"));
 
@@ -81,7 +81,7 @@ describe("a copy", () => {
     });
     fc.assert(
       fc.property(drawn, fc.constantFrom("junior", "senior", "clerk", "editor", "lead"), (given, role) => {
-        const portier = compile(copyRole(house(given as never), role, "newcomer"));
+        const portier = compile(copyRole(documentFrom(given as never), role, "newcomer"));
         const [one, other] = [role, "newcomer"].map((name) => portier.sessionForRoles([name], { request: { now } }));
         const { fields = [] } = portier.schema.tables.get("items") ?? {};
         const reaches = (session: typeof one) =>

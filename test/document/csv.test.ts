@@ -33,7 +33,7 @@ describe("records in CSV", () => {
   });
 
   it("come back as they went, whatever is in their texts", () => {
-    const house = compile({
+    const declared = compile({
       portier: 1,
       tables: {
         t: {
@@ -64,7 +64,7 @@ describe("records in CSV", () => {
       fc.property(fc.array(row, { maxLength: 5 }), (rows) => {
         const stored = rows.map((one, id) => ({ id, ...one }));
         const csv = csvOf(["id", "a", "b", "c", "d"], stored);
-        const { tables } = readData(house, [{ table: "t", file: "t.csv", text: csv }]);
+        const { tables } = readData(declared, [{ table: "t", file: "t.csv", text: csv }]);
         expect(tables.get("t")).toEqual(stored);
       }),
     );

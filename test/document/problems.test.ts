@@ -4,8 +4,8 @@ import fc from "fast-check";
 import { compile, formatProblem, PortierError } from "portier";
 import { compileText, parseDocument, readData } from "portier/document";
 import { describe, expect, it } from "vitest";
-import { everyRules, groups, house, rules, sheetRules } from "../support/house.js";
 import { museumFile } from "../support/museum.js";
+import { documentFrom, everyRules, groups, rules, sheetRules } from "../support/random-documents.js";
 import { runsOf } from "../support/runs.js";
 
 /** The problems that a call throws, each as the line that a person reads; none when it throws nothing. */
@@ -229,7 +229,7 @@ describe("the JSON Schema of documents", () => {
         everyRules,
         groups,
         (one, sheet, every, drawn) => {
-          const document = house({ rules: one, sheet, every, groups: drawn });
+          const document = documentFrom({ rules: one, sheet, every, groups: drawn });
           expect(() => compile(document)).not.toThrow();
           expect(validate(JSON.parse(JSON.stringify(document))), JSON.stringify(validate.errors)).toBe(true);
         },

@@ -32,7 +32,7 @@ describe("the README", () => {
   });
 
   it("declares in TypeScript what compiles and answers as it says", () => {
-    const house = define({
+    const declared = define({
       people: { table: "staff", roles: "post" },
       roles: { keeper: {} },
       tables: {
@@ -51,7 +51,7 @@ describe("the README", () => {
     // Without spaces, as those are the formatter's.
     const tight = (text: string) => text.replaceAll(/\s/g, "");
     expect(tight(readme)).toContain(tight("where: ({ record, me }) => record.department.is(me.department),"));
-    const session = compile(house).session({ person: { id: "s-003", post: "keeper", department: "ships" } });
+    const session = compile(declared).session({ person: { id: "s-003", post: "keeper", department: "ships" } });
     expect(session.mask("objects", { id: "o-1", title: "Bell", department: "ships" })?.title).toBe("Bell");
     expect(session.mask("objects", { id: "o-1", title: "Bell", department: "arms" })).toBeUndefined();
   });

@@ -29,7 +29,7 @@ describe("a mistake that people make", () => {
       expect(`${ran.out}${ran.err}`).toContain(says);
       // Why something is refused is an answer, and no finding.
       expect(ran.code === 0).toBe(command.startsWith("explain"));
-      // Found alone: nothing else is doubted in its document.
+      // Found alone: its document raises no other warning.
       if (command.startsWith("lint")) expect(ran.out.trim().split("\n")).toHaveLength(1);
     },
   );

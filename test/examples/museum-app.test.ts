@@ -31,7 +31,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
   const counted = (page: Page, count: number) =>
     expect.poll(() => page.getByRole("status").allTextContents()).toContain(`${count} record${count === 1 ? "" : "s"}`);
 
-  onEmbedded("shows a visitor what is on display, and nothing else of the house", async () => {
+  onEmbedded("shows a visitor what is on display, and nothing else of the museum", async () => {
     const page = await enter();
     await expect.poll(() => menu(page)).toBe("Visit");
     const shown = as().maskAll("objects", records("objects")).length;
@@ -43,7 +43,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
 
   onEmbedded("lets an assistant search, sort and read, and edit nothing but a first label", async () => {
     const page = await enter("Noor Castellan");
-    await expect.poll(() => menu(page)).toBe("Visit Objects Captions House");
+    await expect.poll(() => menu(page)).toBe("Visit Objects Captions Museum");
     await go(page, "objects");
     await page.getByRole("textbox", { name: "Search in Objects" }).fill("Bell");
     const found = as("s-007")
@@ -127,7 +127,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
 
   onEmbedded("lets the treasurer plan, and the director correct a total after a question", async () => {
     const treasurer = await enter("Saoirse Dahl");
-    await expect.poll(() => menu(treasurer)).toBe("Visit Loans Plan House");
+    await expect.poll(() => menu(treasurer)).toBe("Visit Loans Plan Museum");
     await go(treasurer, "plan", "b-03");
     await field(treasurer, "q2").fill("4321.00");
     await save(treasurer);
@@ -225,9 +225,9 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
     await expect.poll(() => menu(page)).toContain("Plan");
   });
 
-  it("gives a role after saying what comes of it, and another window knows at once", async () => {
+  it("assigns a role after saying what comes of it, and another window knows at once", async () => {
     const volunteer = await enter("Mateo Brandt");
-    await expect.poll(() => menu(volunteer)).toBe("Visit House");
+    await expect.poll(() => menu(volunteer)).toBe("Visit Museum");
     const director = await enter("Ines Okoro");
     await choose(director, "Person", "Mateo Brandt");
     await choose(director, "Role", "registrar");
@@ -239,10 +239,10 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
     await expect.poll(() => menu(volunteer), { timeout: 5_000 }).toContain("Objects");
     await director.getByRole("button", { name: "Revoke registrar from Mateo Brandt" }).click();
     await director.getByRole("button", { name: "Revoke", exact: true }).click();
-    await expect.poll(() => menu(volunteer), { timeout: 5_000 }).toBe("Visit House");
+    await expect.poll(() => menu(volunteer), { timeout: 5_000 }).toBe("Visit Museum");
   });
 
-  onEmbedded("gives a role of one exhibition, until a day, and says of which it was", async () => {
+  onEmbedded("assigns a role of one exhibition, until a day, and says of which it was", async () => {
     const director = await enter("Ines Okoro");
     await go(director, "administration");
     await choose(director, "Person", "Wren Takeda");

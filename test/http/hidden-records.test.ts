@@ -5,7 +5,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { printCondition } from "../../src/conditions/printer.js";
 import { isOwn, type Table } from "../../src/schema/schema.js";
 import { createTables, type Engine, engines, store, storeAll } from "../support/engines.js";
-import { filters, groups, house, items, promised, rules, worlds } from "../support/house.js";
+import { documentFrom, filters, groups, items, promised, rules, worlds } from "../support/random-documents.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 // A filter could fail on a record before the list condition had thrown it out, and the status told of what it holds.
@@ -56,7 +56,7 @@ describe.each(Object.entries(engines))("a list over HTTP on %s", (_name, open) =
   let engine: Engine;
   beforeAll(async () => {
     engine = await open();
-    await createTables(engine, compile(house({ rules: [] })).schema);
+    await createTables(engine, compile(documentFrom({ rules: [] })).schema);
   });
   afterAll(() => engine?.close());
 
@@ -64,7 +64,7 @@ describe.each(Object.entries(engines))("a list over HTTP on %s", (_name, open) =
     let [compared, hiddenOnes, found] = [0, 0, 0];
     await fc.assert(
       fc.asyncProperty(cases, fc.option(listed), async ({ drawn, world, me, items: things, queries: asked }, more) => {
-        const portier = compile(house(more === null ? drawn : { ...drawn, rules: [...drawn.rules, more] }));
+        const portier = compile(documentFrom(more === null ? drawn : { ...drawn, rules: [...drawn.rules, more] }));
         const table = portier.schema.tables.get("items") as Table;
         const given = things.map((row, index) => ({ ...row, id: `i${index + 1}` }));
         const data = await storeAll(engine, portier.schema, { ...world, items: given });
@@ -139,6 +139,6 @@ function search({ where, sort, limit, offset }: Query): URLSearchParams {
 }
 
 function meets(where: string, row: Row): boolean {
-  const portier = compile(house({ rules: [{ to: ["anyone"], where, permit: { view: ["title"] } }] }));
+  const portier = compile(documentFrom({ rules: [{ to: ["anyone"], where, permit: { view: ["title"] } }] }));
   return portier.session({ request: promised }).may("view", "items", row, "title");
 }

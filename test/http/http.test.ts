@@ -28,7 +28,7 @@ function client(engine: Pick<Engine, "connection">, more: Partial<HttpOptions> =
     body?: unknown,
     headers: Record<string, string> = {},
   ) => {
-    const call = new Request(`http://house${base}${path}`, {
+    const call = new Request(`http://museum${base}${path}`, {
       method,
       headers: {
         ...(person === undefined ? {} : { "x-person": person }),
@@ -60,7 +60,7 @@ function descriptionsOf(handle: (request: Request) => Promise<Response | undefin
   const found = new Map<string | undefined, Promise<Description | undefined>>();
   const read = async (person: string | undefined) => {
     const headers = person === undefined ? {} : { "x-person": person };
-    const response = await handle(new Request(`http://house${base}/openapi.json`, { headers }));
+    const response = await handle(new Request(`http://museum${base}/openapi.json`, { headers }));
     return response?.status === 200 ? new Description((await response.json()) as Document) : undefined;
   };
   return {
@@ -517,7 +517,7 @@ describe("the interface itself", () => {
       },
     });
     const headers = { "content-type": "application/json", "x-person": "s-005" };
-    const endless = new Request(`http://house${base}/records/objects`, {
+    const endless = new Request(`http://museum${base}/records/objects`, {
       method: "POST",
       headers,
       body,

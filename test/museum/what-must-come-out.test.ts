@@ -57,7 +57,7 @@ describe("a visitor", () => {
     },
   );
 
-  it("finds nothing else of the house, and can do nothing", () => {
+  it("finds nothing else of the museum, and can do nothing", () => {
     const visitor = as();
     for (const table of tables) {
       for (const action of actionNames) {
@@ -360,7 +360,7 @@ describe("exhibitions", () => {
   const exhibits = records("exhibits");
   const ofE2 = (row: Row) => row["exhibition"] === "e-2";
 
-  it("that have opened are public, and so are their exhibits; the others are known to the house's collections", () => {
+  it("that have opened are public, and so are their exhibits; the others are known to the museum's collections", () => {
     for (const row of records("exhibitions")) {
       const isOpen = open.includes(row["id"] as string);
       expect(seen(undefined, "exhibitions", row)).toEqual(
@@ -489,7 +489,7 @@ describe("the plan", () => {
   });
 });
 
-describe("who left the house", () => {
+describe("who left the museum", () => {
   it("finds nothing, not even what a visitor finds", () => {
     const session = as(people.left);
     for (const table of tables) {
@@ -517,21 +517,21 @@ describe("the screens", () => {
   const all = "objects object-card hand-over loans loan-request";
   it.each<[string | undefined, string | undefined, string]>([
     [undefined, "visit", "visit"],
-    [people.volunteer, "visit", "visit house"],
-    [people.assistant, "objects", "visit objects object-card exhibits house"],
-    [people.keeper, "objects", `visit ${all} treatments exhibits house`],
-    [people.head, "objects", `visit ${all} treatments plan house`],
+    [people.volunteer, "visit", "visit museum"],
+    [people.assistant, "objects", "visit objects object-card exhibits museum"],
+    [people.keeper, "objects", `visit ${all} treatments exhibits museum`],
+    [people.head, "objects", `visit ${all} treatments plan museum`],
     [
       people.registrar,
       "objects",
-      "visit objects object-card hand-over new-object loans loan-request loan-decisions plan house",
+      "visit objects object-card hand-over new-object loans loan-request loan-decisions plan museum",
     ],
-    [people.conservator, "treatments", "visit objects object-card treatments house"],
-    [people.treasurer, "plan", "visit loans plan house"],
+    [people.conservator, "treatments", "visit objects object-card treatments museum"],
+    [people.treasurer, "plan", "visit loans plan museum"],
     [
       people.director,
       "administration",
-      "visit objects object-card hand-over new-object loans loan-request treatments plan house administration",
+      "visit objects object-card hand-over new-object loans loan-request treatments plan museum administration",
     ],
     [people.left, undefined, ""],
   ])("of %s begin at %s", (person, home, screens) => {

@@ -17,7 +17,7 @@ import { parse } from "yaml";
 import { ObservedSession } from "../../src/database/observed-session.js";
 import { waitForCli } from "../support/cli.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
-import { groups, house, items, promised, rules, worlds } from "../support/house.js";
+import { documentFrom, groups, items, promised, rules, worlds } from "../support/random-documents.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 /** I want to add rules to an application that is in use, table by table, and to see first what they would refuse. */
@@ -279,7 +279,7 @@ describe("observing", () => {
             where: `may view ${path}`,
             permit: { view: ["title"] },
           }));
-          const document = house({ ...drawn, rules: [...drawn.rules, ...asking] });
+          const document = documentFrom({ ...drawn, rules: [...drawn.rules, ...asking] });
           const tables = { ...document.tables, [observed]: { ...document.tables[observed], observe: true } };
           const made = compile({ ...document, tables } as DocumentInput);
           const all: Record<string, readonly Row[]> = { ...world, items: [item], sheet: [] };

@@ -107,7 +107,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
   const codes = (outcome: Awaited<ReturnType<typeof sure>>) =>
     outcome.accepted ? "accepted" : [outcome.reason, ...outcome.problems.map(({ code }) => code)].join(" ");
 
-  it("a role is given for a time, counts while it runs, and is taken away", async () => {
+  it("a role is assigned for a time, counts while it runs, and is taken away", async () => {
     expect(await kept.may("s-008")).toEqual(["volunteer"]);
     expect(
       codes(await sure("s-013", { kind: "assign", person: "s-008", role: "assistant", until: "2026-12-24" })),
@@ -186,7 +186,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     );
   });
 
-  it("who is made a director is said to see more, to give roles, and to be able to take the giver's", async () => {
+  it("who is made a director is said to see more, to give roles, and to be able to take the assigner's", async () => {
     await sure("s-001", { kind: "assign", person: "s-011", role: "director" });
     const outcome = await as("s-011").assign({ person: "s-005", role: "director" });
     expect(outcome).toMatchObject({ accepted: false, reason: "unconfirmed" });
@@ -300,7 +300,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
     expect(made).toMatchObject({ kind: "assign", by: "s-002", actedBy: "s-003", person: "s-007" });
   });
 
-  it("nobody lets somebody act for another but they themselves, or who may give all that they hold", async () => {
+  it("nobody lets somebody act for another but they themselves, or who may assign all that they hold", async () => {
     const allow = (assigner: string, of: string, to: string) => sure(assigner, { kind: "delegate", of, to });
     expect(codes(await allow("s-003", "s-001", "s-007"))).toBe("refused may-not-delegate");
     expect(codes(await allow("s-001", "s-011", "s-015"))).toBe("accepted");
@@ -324,7 +324,7 @@ describe.each(Object.entries(stores))("the museum's people in %s", (_name, open)
       reason: "Helps out.",
       before: [],
       after: [{ person: "s-022", role: "assistant", assignedBy: "s-013" }],
-      // When it was done, whatever moment it was judged for.
+      // When it was done, whatever instant it was judged for.
       at: expect.stringMatching(/^20\d\d-\d\d-\d\dT[\d:.]+Z$/),
     });
     expect(entries[1]?.at.slice(0, 10)).not.toBe("2026-11-24");

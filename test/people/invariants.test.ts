@@ -2,13 +2,13 @@ import fc from "fast-check";
 import { compile, type Row } from "portier";
 import { administration, memoryStore, type RoleChange } from "portier/people";
 import { describe, expect, it } from "vitest";
-import { groups, house, now, worlds } from "../support/house.js";
 import { Naive } from "../support/naive.js";
+import { documentFrom, groups, now, worlds } from "../support/random-documents.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 /**
  * Random people give, take, limit and delegate roles. Whatever is accepted, the plain reading of the model must find that
- * nobody holds what excludes each other, that no role loses its last holder, and that nobody came by a role which the giver
+ * nobody holds what excludes each other, that no role loses its last holder, and that nobody came by a role which the assigner
  * could not give. Whatever is refused changes nothing.
  */
 
@@ -75,8 +75,8 @@ type Kept = Readonly<Record<string, readonly Row[]>>;
 
 describe("changes of who holds what", () => {
   it("keep what must hold, whoever makes them", async () => {
-    const document = (drawn: object) => house({ rules: [], groups: drawn });
-    const assigners = house({ rules: [] }).roles ?? {};
+    const document = (drawn: object) => documentFrom({ rules: [], groups: drawn });
+    const assigners = documentFrom({ rules: [] }).roles ?? {};
     let accepted = 0;
     const refusals = new Set<string>();
     const kinds = new Set<string>();

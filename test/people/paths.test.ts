@@ -108,7 +108,7 @@ describe.each(Object.entries(engines))("who holds what on %s", (name, open) => {
       expect((await posts()).get("s-008")).toBe("keeper");
     });
 
-    it("keeps one director when two leave at the same moment", async () => {
+    it("keeps one director when two leave at the same time", async () => {
       await store(
         engine,
         staff,

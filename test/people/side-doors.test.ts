@@ -1,8 +1,8 @@
 import fc from "fast-check";
 import { type ChangeResult, compile, type DocumentInput, type Row } from "portier";
 import { describe, expect, it } from "vitest";
-import { groups, house, now, promised, worlds } from "../support/house.js";
 import { Naive } from "../support/naive.js";
+import { documentFrom, groups, now, promised, worlds } from "../support/random-documents.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 /**
@@ -78,7 +78,7 @@ const steps = fc.array(
 
 /** Whoever is there may write everything that roles come from, as far as the rules of the tables go. */
 function open(drawn: object): DocumentInput {
-  const document = house({ rules: [], groups: drawn });
+  const document = documentFrom({ rules: [], groups: drawn });
   const all = { to: "anyone", permit: { view: "all", create: ["all", "id"], edit: ["all", "id"], delete: "yes" } };
   const links = {
     to: "anyone",
@@ -102,7 +102,7 @@ type Data = Readonly<Record<string, readonly Row[]>>;
 
 describe("what a session accepts of records that roles come from", () => {
   it("is an assignment or revocation that the person may make", () => {
-    const assigners = house({ rules: [] }).roles ?? {};
+    const assigners = documentFrom({ rules: [] }).roles ?? {};
     const causes = new Set<string>();
     let accepted = 0;
     let changed = 0;

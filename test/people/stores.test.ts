@@ -15,7 +15,7 @@ import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from "vites
 import type { Table } from "../../src/schema/schema.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
 
-/** A small house whose people hold what they are assigned and nothing else: a keeper of keys there must always be. */
+/** A small museum whose people hold what they are assigned and nothing else: a keeper of keys there must always be. */
 const document = {
   portier: 1,
   people: { table: "staff", active: "active", assignments: true },
@@ -124,7 +124,7 @@ describe.each(Object.entries(kinds))("who holds what, kept in %s", (_name, open)
       ),
     );
 
-  it("does not lose the last chief to two who both go at the same moment", async () => {
+  it("does not lose the last chief to two who both go at the same time", async () => {
     for (let round = 0; round < 5; round++) {
       await twice.reset();
       // Each goes by themselves: nothing but the number of those who are left keeps one of them.
@@ -150,7 +150,7 @@ describe.each(Object.entries(kinds))("who holds what, kept in %s", (_name, open)
     expect(await bootstrap({ person: "p3", role: "chief" })).toMatchObject({
       problems: [{ code: "bootstrap-not-needed" }],
     });
-    // As it is in a house where nobody was given anything yet.
+    // As it is in a museum where nobody was assigned anything yet.
     await store.change(async (inside) => {
       const table = portier.schema.kept?.assignments as Table;
       const rows = await inside.read((state) => [...(state.all?.(table.name) ?? [])]);
@@ -427,7 +427,7 @@ describe("a JSON file", () => {
     await stop();
   });
 
-  it("that was taken away is an error, not a house in which nobody holds anything", async () => {
+  it("that was taken away is an error, not a museum in which nobody holds anything", async () => {
     rmSync(file);
     expect((await open().auditLog()).length).toBe(0);
     await administration(portier, open()).bootstrap({ person: "p1", role: "chief" });

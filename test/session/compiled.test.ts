@@ -7,10 +7,11 @@ import * as functions from "portier/functions";
 import { checkEdit as checkInSnapshot } from "portier/snapshot";
 import { expect, it } from "vitest";
 import { portierCli } from "../support/cli.js";
+import { portier as museum, museumFile, museumFolder, source as museumSource, records } from "../support/museum.js";
 import {
+  documentFrom,
   everyRules,
   groups,
-  house,
   items,
   promised,
   proposals,
@@ -18,8 +19,7 @@ import {
   sheetRules,
   tables,
   worlds,
-} from "../support/house.js";
-import { portier as museum, museumFile, museumFolder, source as museumSource, records } from "../support/museum.js";
+} from "../support/random-documents.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 // A document that was compiled, sent as JSON and opened is the document: all that is left of its rules for each person is
@@ -60,7 +60,7 @@ it("answers as the document does, whatever its rules", () => {
   const counts = { permitted: 0, refused: 0, roles: 0 };
   fc.assert(
     fc.property(drawn, worlds, items, proposals, (one, world, item, proposal) => {
-      const document = compile(house(one));
+      const document = compile(documentFrom(one));
       const opened = openCompiled(sent(document));
       const data = { ...world, items: [{ id: "i1" }, { id: "i2" }], sheet: [{ id: "s1" }] } as Record<string, Row[]>;
       const source = document.source(data);
@@ -170,7 +170,7 @@ it("says errors in sentences where these are taken along, and else by their code
   expect(said("messages")).toBe('unknown-table  Unknown table "loan". Did you mean "loans"?');
 });
 
-it("judges no change by the functions of snapshots, which cannot tell who may give a role, and says so", () => {
+it("judges no change by the functions of snapshots, which cannot tell who may assign a role, and says so", () => {
   const told: string[] = [];
   const options = {
     person: "s-003",

@@ -28,7 +28,7 @@ const staff = {
   },
 } as const satisfies TableInput;
 
-function house(tables: Tables, more: Partial<DocumentInput> = {}): DocumentInput {
+function declared(tables: Tables, more: Partial<DocumentInput> = {}): DocumentInput {
   return {
     portier: 1,
     people: { table: "staff", manager: "boss", roles: "posts" },
@@ -58,7 +58,7 @@ const table = (rules: Record<string, RuleInput>, more: Partial<TableInput> = {})
 });
 
 describe("owners", () => {
-  const shared = house({
+  const shared = declared({
     things: table(
       {
         theirs: { to: "owner", permit: { view: "all", edit: ["title"] } },
@@ -104,7 +104,7 @@ describe("owners", () => {
   });
 
   it("may be found along a path of references", () => {
-    const parts = house({
+    const parts = declared({
       things: table({ seen: { to: "signed-in", permit: { view: "all" } } }),
       parts: {
         key: "id",
@@ -122,7 +122,7 @@ describe("owners", () => {
 });
 
 describe("keys of several fields", () => {
-  const rooms = house({
+  const rooms = declared({
     rooms: {
       key: ["floor", "name"],
       fields: { floor: "integer", name: "text", open: "boolean" },
@@ -155,7 +155,7 @@ describe("keys of several fields", () => {
     visits: [{ id: "v", floor: 1, name: "b/c" }],
   };
 
-  it("make an address that a made reference holds, shown only where all its parts are", () => {
+  it("make an address that a composite reference holds, shown only where all its parts are", () => {
     const session = as("p1", rooms, data);
     expect(session.mask("visits", { id: "v", floor: 1, name: "a" })).toEqual({
       id: "v",
@@ -190,7 +190,7 @@ describe("keys of several fields", () => {
 
 describe("a key that also makes up a reference", () => {
   it("goes out with what goes out, and the reference with it", () => {
-    const document = house({
+    const document = declared({
       rooms: { key: ["floor", "name"], fields: { floor: "integer", name: "text" } },
       doors: {
         key: ["floor", "name"],
@@ -206,7 +206,7 @@ describe("a key that also makes up a reference", () => {
 });
 
 describe("conditions on other records", () => {
-  const nested = house({
+  const nested = declared({
     things: table({
       deep: {
         to: "keeper",
@@ -252,7 +252,7 @@ describe("conditions on other records", () => {
 });
 
 describe("lookups", () => {
-  const chain = house({
+  const chain = declared({
     shows: {
       key: "id",
       fields: { id: "text", title: "text", host: { reference: "staff", optional: true } },
@@ -311,7 +311,7 @@ describe("lookups", () => {
 });
 
 describe("roles and groups", () => {
-  const grouped = house(
+  const grouped = declared(
     {
       things: table({
         one: { to: "inner", permit: { view: ["title"] } },
@@ -402,7 +402,7 @@ describe("roles and groups", () => {
       /unknown-table .*Did you mean "things"/,
     ],
   ])("are refused when they cannot be meant: %s", (_what, more, message) => {
-    expect(() => compile(house((more.tables ?? {}) as Tables, { ...more, tables: undefined } as never))).toThrow(
+    expect(() => compile(declared((more.tables ?? {}) as Tables, { ...more, tables: undefined } as never))).toThrow(
       message,
     );
   });
@@ -418,8 +418,8 @@ describe("roles and groups", () => {
   });
 });
 
-describe("walls and moments", () => {
-  const walled = house(
+describe("walls and instants", () => {
+  const walled = declared(
     {
       "*": {
         rules: {
@@ -457,7 +457,7 @@ describe("walls and moments", () => {
     // Clocks go forward that night: the day has 23 hours.
     ["2027-03-28T22:59:59Z", true],
     ["2027-03-28T23:00:00Z", false],
-  ])("a rule for a day is there from its first moment to its last: %s", (now, there) => {
+  ])("a rule for a day is there from its first instant to its last: %s", (now, there) => {
     const portier = compile(walled);
     const session = portier.session({ person: people[0] as Row, request: { now } });
     expect(session.may("delete", "things", mine)).toBe(there);
@@ -467,7 +467,7 @@ describe("walls and moments", () => {
 describe("an explanation of a condition", () => {
   it("takes it apart, with the values that each part compared", () => {
     const where = "title = 'b' and (keeper is null or not (title = 'c'))";
-    const session = as("p1", house({ things: table({ one: { to: "keeper", where, permit: { view: "all" } } }) }));
+    const session = as("p1", declared({ things: table({ one: { to: "keeper", where, permit: { view: "all" } } }) }));
     const { rules } = explain(session, {
       action: "view",
       table: "things",
@@ -494,7 +494,7 @@ describe("an explanation of a condition", () => {
 
 describe("lenient changes", () => {
   it("are judged again when something was dropped, until nothing more is", () => {
-    const chained = house({
+    const chained = declared({
       things: table({
         seen: { to: "signed-in", permit: { view: "all" } },
         title: { to: "signed-in", where: "true", becomes: "keeper is not null", permit: { edit: ["title"] } },
@@ -520,7 +520,7 @@ describe("lenient changes", () => {
   });
 
   it("take no options that are none", () => {
-    const session = as("p1", house({ things: table({}) }));
+    const session = as("p1", declared({ things: table({}) }));
     for (const options of [{ mode: "loose" }, { confirmed: "x" }, "lenient", { strict: true }]) {
       expect(() => session.checkDelete("things", undefined, options as never)).toThrow(/not options of a change/);
     }
@@ -528,7 +528,7 @@ describe("lenient changes", () => {
 });
 
 describe("forms and choices", () => {
-  const formed = house({
+  const formed = declared({
     shows: table({ some: { to: "signed-in", where: "id <> 'hidden'", permit: { list: ["title"] } } }),
     things: {
       key: "id",
@@ -622,7 +622,7 @@ describe("forms and choices", () => {
         ?.fields.every((field) => !("value" in field)),
     ).toBe(true);
     const tags: string[] = ["new"];
-    const document = house({
+    const document = declared({
       things: {
         key: "id",
         fields: { id: "text", tags: { list: "text", default: tags } },
@@ -664,7 +664,7 @@ describe("forms and choices", () => {
 describe("what is the same for every record", () => {
   // Per-person settings that are kept as rows: who may not see which field.
   const settled = compile(
-    house({
+    declared({
       settings: table({}),
       things: {
         key: "id",

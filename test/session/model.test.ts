@@ -15,11 +15,13 @@ import { explain, type MissingCondition } from "portier/explain";
 import { openSnapshot } from "portier/snapshot";
 import { lint } from "portier/verify";
 import { afterAll, describe, expect, it } from "vitest";
+import { as as museumSession } from "../support/museum.js";
+import { Naive, type Outcome } from "../support/naive.js";
 import {
   type Drawn,
+  documentFrom,
   everyRules,
   groups,
-  house,
   items,
   lineProposals,
   lines,
@@ -30,9 +32,7 @@ import {
   sheetRules,
   tables,
   worlds,
-} from "../support/house.js";
-import { as as museumSession } from "../support/museum.js";
-import { Naive, type Outcome } from "../support/naive.js";
+} from "../support/random-documents.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 // A case is one answer that both gave.
@@ -87,7 +87,7 @@ function dataOf({ world }: Case): Record<string, readonly Row[]> {
 }
 
 function open(one: Case): Session {
-  const portier = compile(house(one.drawn));
+  const portier = compile(documentFrom(one.drawn));
   const { me } = one;
   const actedBy = actorIn(one);
   if (actedBy !== undefined) acted++;
@@ -104,7 +104,7 @@ function naive(one: Case): Naive {
 }
 
 function worldOf(one: Case) {
-  return { document: house(one.drawn), data: dataOf(one), me: one.me, now, request: promised };
+  return { document: documentFrom(one.drawn), data: dataOf(one), me: one.me, now, request: promised };
 }
 
 /** Who acts for the person, where a delegation to them runs: without one, no session opens. */
@@ -343,12 +343,12 @@ describe("rules", () => {
     const instants = [now, "2027-02-02T23:30:00Z", now];
     fc.assert(
       fc.property(cases, (one) => {
-        const shared = compile(house(one.drawn));
+        const shared = compile(documentFrom(one.drawn));
         const source = shared.source(dataOf(one));
         for (const instant of instants) {
           for (const me of everybody) {
             const person = me === undefined ? {} : { person: me };
-            const alone = compile(house(one.drawn)).session({ ...person, source, request: { now: instant } });
+            const alone = compile(documentFrom(one.drawn)).session({ ...person, source, request: { now: instant } });
             const beside = shared.session({ ...person, source, request: { now: instant } });
             expect(answers(beside, one.item), `${me} ${instant}`).toEqual(answers(alone, one.item));
             expect(beside.checkCreate("items", one.proposal)).toEqual(alone.checkCreate("items", one.proposal));
@@ -410,7 +410,7 @@ function expectExplained(session: Session, table: string, item: Row, field: stri
   const named = traces.filter((trace) => trace.rule === decision?.rule).map((trace) => trace.applies);
   if (decision?.rule !== undefined) expect(named.some((applies) => applies !== "no")).toBe(true);
   const applying = traces.filter((trace) => trace.applies === "yes").map((trace) => trace.effect);
-  // Keys, lookups and made references follow from other fields besides.
+  // Keys, lookups and composite reference follow from other fields besides.
   const isOwn = field !== "id" && field !== "place" && field !== "dept_head";
   if (decision?.reason === "not-found" || !isOwn) return;
   if (applying.some((effect) => effect === "deny" || effect === "reserve")) expect(decision?.permitted).toBe(false);
@@ -487,7 +487,7 @@ function remedied(
     ...texts.map((where) => ({ to: ["anyone"], where, permit: { create: ["title"] } })),
     ...names.map((name) => ({ to: [name], permit: { create: ["title"] } })),
   ];
-  const portier = compile(house({ ...one.drawn, rules: [...one.drawn.rules, ...tests] }));
+  const portier = compile(documentFrom({ ...one.drawn, rules: [...one.drawn.rules, ...tests] }));
   const taken = needs.map(({ text }) => /^without the setting ((?:none|view) of \S+)$/.exec(text)?.[1]);
   const isTaken = (row: Row) =>
     row["who"] === me && row["part"] === table && taken.includes(`${row["how"]} of ${row["attr"]}`);
@@ -607,7 +607,7 @@ describe("a snapshot", () => {
   /** What goes over the wire and comes back. */
   function overTheWire(session: Session, one: Case): Session {
     const snapshot: Snapshot = JSON.parse(JSON.stringify(snapshotOf(session)));
-    return openSnapshot(snapshot, { source: compile(house(one.drawn)).source(dataOf(one)) });
+    return openSnapshot(snapshot, { source: compile(documentFrom(one.drawn)).source(dataOf(one)) });
   }
 
   it("answers in the browser what the session answers on the server", () => {
@@ -642,15 +642,15 @@ describe("a snapshot", () => {
   });
 
   it("answers without the records of other tables, too, but for what lint says it cannot", () => {
-    const counts = { left: 0, doubted: 0, undecided: 0 };
+    const counts = { left: 0, warned: 0, undecided: 0 };
     fc.assert(
       fc.property(cases, (one) => {
-        const warnings = lint(compile(house(one.drawn)), { browser: true }).filter(
+        const warnings = lint(compile(documentFrom(one.drawn)), { browser: true }).filter(
           ({ code }) => code === "needs-server",
         );
         const places = new Set(warnings.map(({ path }) => path.at(-1)));
         const rules = one.drawn.rules.filter((_, index) => !places.has(`r${index}`));
-        counts.doubted += one.drawn.rules.length - rules.length;
+        counts.warned += one.drawn.rules.length - rules.length;
         counts.left += rules.length;
         for (const drawn of [{ ...one.drawn, rules, every: undefined }, one.drawn]) {
           const session = open({ ...one, drawn });
@@ -661,7 +661,7 @@ describe("a snapshot", () => {
             for (const field of action === "delete" || action === "approve" ? [undefined] : own) {
               const [there, here] = [session, copy].map((each) => each.decide(action, "items", one.item, field));
               if (here?.reason === "fault") counts.undecided++;
-              // Nothing that the server would refuse; and with no rule that lint doubts, nothing is left open.
+              // Nothing that the server would refuse; and with no rule that lint warns about, nothing is left open.
               if (here?.reason === "fault") expect(drawn).toBe(one.drawn);
               else expect(here?.permitted, `${action} ${field}`).toBe(there?.permitted);
             }

@@ -5,7 +5,7 @@ import { describe, expect, it } from "vitest";
 
 const staffFields = { id: "text", post: { choice: ["keeper", "guide"], optional: true }, active: "boolean" };
 
-const house = (screens: object): DocumentInput => ({
+const declared = (screens: object): DocumentInput => ({
   portier: 1,
   people: { table: "staff", roles: "post", active: "active" },
   roles: { keeper: {}, guide: {} },
@@ -25,7 +25,7 @@ const house = (screens: object): DocumentInput => ({
 });
 
 const open = (screens: object, post: string | undefined, active = true) =>
-  compile(house(screens)).session({ person: post === undefined ? null : { id: "s-1", post, active } });
+  compile(declared(screens)).session({ person: post === undefined ? null : { id: "s-1", post, active } });
 
 describe("screens", () => {
   it.each<[string, object, string | undefined, string[], string | undefined]>([
@@ -91,7 +91,7 @@ describe("screens", () => {
   });
 
   it("are for lines of people, too, and looked at by lint and report", () => {
-    const document = house({
+    const document = declared({
       a: { to: "guide and below", needs: "objects.view" },
       b: { to: "everybody and 1 level above" },
     });
@@ -141,7 +141,7 @@ describe("screens", () => {
     [{ need: "objects.view" }, "unknown-key", /Did you mean "needs"/],
   ])("that are wrong are refused with what is nearest: %#", (screen, code, message) => {
     try {
-      compile(house({ a: screen }));
+      compile(declared({ a: screen }));
     } catch (error) {
       expect((error as PortierError).problems.map((one) => one.code)).toContain(code);
       expect((error as PortierError).message).toMatch(message);

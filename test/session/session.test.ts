@@ -42,8 +42,8 @@ describe("opening a session", () => {
     ["a record without key", { person: { post: "keeper", active: true } }, "bad-value"],
     ["a role with another capital", { person: { id: "s-003", post: "Keeper", active: true } }, "unknown-role"],
     ["an undeclared request value", { request: { site: "north" } }, "unknown-request"],
-    ["a moment without zone", { request: { now: "2027-01-31T09:00:00" } }, "bad-value"],
-    ["a moment as Date", { request: { now: new Date(0) } }, undefined],
+    ["an instant without zone", { request: { now: "2027-01-31T09:00:00" } }, "bad-value"],
+    ["an instant as Date", { request: { now: new Date(0) } }, undefined],
   ])("of %s", (_what, options, code) => {
     expect(codeOf(() => museum.session(options))).toBe(code);
   });

@@ -3,8 +3,8 @@ import { compile, type Row, snapshotOf } from "portier";
 import { openSnapshot, type Snapshot } from "portier/snapshot";
 import { openSmall } from "portier/snapshot/small";
 import { describe, expect, it } from "vitest";
-import { groups, house, items, promised, rules, worlds } from "../support/house.js";
 import { as, record } from "../support/museum.js";
+import { documentFrom, groups, items, promised, rules, worlds } from "../support/random-documents.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 // What comes back from a store or a network is not always what was put there.
@@ -145,7 +145,7 @@ describe("the small reader of snapshots", () => {
     const kinds = new Set<string>();
     fc.assert(
       fc.property(drawn, worlds, items, (one, world, item) => {
-        const document = compile(house(one));
+        const document = compile(documentFrom(one));
         const source = document.source(world as Record<string, readonly Row[]>);
         for (const person of ["p1", "p2", null]) {
           const session = document.session({ person, source, request: promised, onDiagnostic: () => {} });

@@ -4,7 +4,17 @@ import { maskedSelect, where } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Table } from "../../src/schema/schema.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
-import { everyRules, groups, house, items, lines, promised, rules, sheetRules, worlds } from "../support/house.js";
+import {
+  documentFrom,
+  everyRules,
+  groups,
+  items,
+  lines,
+  promised,
+  rules,
+  sheetRules,
+  worlds,
+} from "../support/random-documents.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 // A case is one answer that memory and database both gave.
@@ -39,7 +49,7 @@ type Data = Record<string, readonly Row[]>;
 
 describe.each(Object.entries(engines))("on %s", (name, open) => {
   let engine: Engine;
-  const { schema } = compile(house({ rules: [] }));
+  const { schema } = compile(documentFrom({ rules: [] }));
   let compared = 0;
   let acted = 0;
 
@@ -90,7 +100,7 @@ describe.each(Object.entries(engines))("on %s", (name, open) => {
   it("a database sees what memory sees", async () => {
     await fc.assert(
       fc.asyncProperty(cases, async ({ drawn, world, me, actedBy, items: things, lines: sheet }) => {
-        const portier = compile(house(drawn));
+        const portier = compile(documentFrom(drawn));
         const given: Data = {
           ...world,
           items: things.map((row, index) => ({ ...row, id: `i${index + 1}` })),

@@ -9,7 +9,7 @@ import { listElements } from "../../src/schema/types/list.js";
 import { scalarTypes } from "../../src/schema/types/scalars.js";
 import { storedValue } from "../../src/schema/types/stored-form.js";
 import { countPairs } from "../support/grammar.js";
-import { conditions, house, items, promised, worlds } from "../support/house.js";
+import { conditions, documentFrom, items, promised, worlds } from "../support/random-documents.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 /** A filter as an application might evaluate it that has no adapter: from its documentation alone. */
@@ -168,7 +168,7 @@ it("says as data what a session answers", () => {
         { to: ["anyone"], where, permit: { view: ["title"] } },
         { to, deny: { view: ["title"] }, ...(negated ? {} : { where: "id = 'none'" }) },
       ];
-      const portier = compile(house({ rules: rules as never }));
+      const portier = compile(documentFrom({ rules: rules as never }));
       // What does not fit its type is for each store to keep out.
       const tables = { ...world, items: [item] } as Record<string, readonly Row[]>;
       const clean = Object.fromEntries(

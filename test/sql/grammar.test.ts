@@ -5,7 +5,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { printCondition } from "../../src/conditions/printer.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
 import { countPairs, pairs } from "../support/grammar.js";
-import { conditions, house, items, promised, worlds } from "../support/house.js";
+import { conditions, documentFrom, items, promised, worlds } from "../support/random-documents.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 // A run is one world and what a handful of conditions find in it.
@@ -33,7 +33,7 @@ describe.each(Object.entries(engines))("every production of the grammar on %s", 
   let engine: Engine;
   beforeAll(async () => {
     engine = await open();
-    await createTables(engine, compile(house({ rules: [] })).schema);
+    await createTables(engine, compile(documentFrom({ rules: [] })).schema);
   });
   afterAll(() => engine?.close());
 
@@ -42,12 +42,12 @@ describe.each(Object.entries(engines))("every production of the grammar on %s", 
     let told = 0;
     const missing = () => pairs.filter((pair) => !counts.has(pair));
     const property = fc.asyncProperty(cases, async ({ drawn, world, me, items: things }) => {
-      const plain = compile(house({ rules: [] }));
+      const plain = compile(documentFrom({ rules: [] }));
       const rows = things.map((row, index) => ({ ...row, id: `i${index + 1}` }));
       const data = await storeAll(engine, plain.schema, { ...world, items: rows });
       for (const condition of drawn) countPairs(condition, counts);
       const written = drawn.map(printCondition);
-      const portier = compile(house({ rules: telling(written) }));
+      const portier = compile(documentFrom({ rules: telling(written) }));
       const person = me === undefined ? {} : { person: me };
       const session = portier.session({ ...person, source: portier.source(data), request: promised });
       const select = maskedSelect(session, "items", engine.dialect, { action: "view" });

@@ -9,7 +9,7 @@ import { as, portier, record, records } from "../support/museum.js";
 
 const now = "2026-11-24T09:00:00Z";
 const bell = "BM-SH-0003";
-const loan = { id: "L-new", object: bell, borrower: "a house", starts_on: "2027-01-01", ends_on: "2027-02-01" };
+const loan = { id: "L-new", object: bell, borrower: "a museum", starts_on: "2027-01-01", ends_on: "2027-02-01" };
 
 describe.each(Object.entries(engines))("a person at work with the query builder on %s", (_name, open) => {
   let engine: Engine;
@@ -114,7 +114,7 @@ describe.each(Object.entries(engines))("a person at work with the query builder 
     const made = await db.insertInto("loans").values(values).returning(["requested_by", "status"]).execute();
     expect(made).toEqual([{ requested_by: "s-003", status: "draft" }]);
     const gone = await db.deleteFrom("loans").where("id", "=", "L-new").returning("borrower").execute();
-    expect(gone).toEqual([{ borrower: "a house" }]);
+    expect(gone).toEqual([{ borrower: "a museum" }]);
     expect(await stored("loans", "L-new")).toBeUndefined();
   });
 

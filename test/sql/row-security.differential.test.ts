@@ -7,9 +7,9 @@ import { isStorable } from "../../src/schema/scalar.js";
 import { type Field, isOwn, type Table } from "../../src/schema/schema.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
 import {
+  documentFrom,
   everyRules,
   groups,
-  house,
   items,
   lines,
   promised,
@@ -17,7 +17,7 @@ import {
   rules,
   sheetRules,
   worlds,
-} from "../support/house.js";
+} from "../support/random-documents.js";
 import { runsOf, seedOf } from "../support/runs.js";
 
 // A case is one answer that memory and database both gave.
@@ -94,7 +94,7 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
   const kept = new Set<string>();
   const user = `portier_user_${process.pid}_${Math.floor(Math.random() * 1e6)}`;
   const seen = `${user}_seen`;
-  const { schema } = compile(house({ rules: [] }));
+  const { schema } = compile(documentFrom({ rules: [] }));
   const script = (text: string) => (engine.script as (text: string) => Promise<unknown>)(text);
 
   beforeAll(async () => {
@@ -216,7 +216,7 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
   it("shows and judges what memory does", async () => {
     await fc.assert(
       fc.asyncProperty(cases, async ({ drawn, world, items: things, lines: sheet, proposals: drawnValues, moves }) => {
-        const portier = compile(house(drawn));
+        const portier = compile(documentFrom(drawn));
         const given: Record<string, readonly Row[]> = {
           ...world,
           items: things.map((row, index) => ({ ...row, id: `i${index + 1}` })),

@@ -70,14 +70,14 @@ export async function openApp(
 ): Promise<App> {
   const [name, open] = database;
   const engine = name === "PGlite" ? undefined : await open();
-  const [browser, house]: [Browser, Awaited<ReturnType<typeof startApp>>] = await Promise.all([
+  const [browser, declared]: [Browser, Awaited<ReturnType<typeof startApp>>] = await Promise.all([
     launch(),
     startApp(engine?.address, now),
   ]);
   const complaints: string[] = [];
   let windows: BrowserContext[] = [];
   return {
-    url: house.url,
+    url: declared.url,
     enter: async (who, width = 1280) => {
       const context = await browser.newContext({ viewport: { width, height: 800 } });
       windows.push(context);
@@ -89,14 +89,14 @@ export async function openApp(
         "console",
         (message) => message.type() === "error" && !isAnswer(message.text()) && complaints.push(message.text()),
       );
-      await page.goto(who === undefined ? house.url : `${house.url}#/sign-in`);
+      await page.goto(who === undefined ? declared.url : `${declared.url}#/sign-in`);
       if (who !== undefined) {
         await page.getByRole("button", { name: `Sign in as ${who}` }).click();
         await expect.poll(() => page.getByTestId("who").textContent()).toContain(who);
       }
       return page;
     },
-    go: (page, ...parts) => page.goto(`${house.url}#/${parts.map(encodeURIComponent).join("/")}`),
+    go: (page, ...parts) => page.goto(`${declared.url}#/${parts.map(encodeURIComponent).join("/")}`),
     leave: async () => {
       for (const one of windows) await one.close();
       windows = [];
@@ -104,7 +104,7 @@ export async function openApp(
     },
     close: async () => {
       await browser.close();
-      house.process.kill();
+      declared.process.kill();
       await engine?.close();
     },
   };

@@ -344,8 +344,8 @@ export class Naive {
   }
 
   /** Whether the person holds a role or is in a group. */
-  #member(name: string, how: "doubted" | "as stored" = "doubted"): Truth {
-    const sound = (role: string) => (how === "doubted" ? this.#sound(role) : T);
+  #member(name: string, how: "checked" | "as stored" = "checked"): Truth {
+    const sound = (role: string) => (how === "checked" ? this.#sound(role) : T);
     const [first = "", , ...line] = name.split(" ");
     if (line.length > 0) {
       const direction = line.at(-1) === "below" ? "above" : "below";
@@ -374,7 +374,7 @@ export class Naive {
   }
 
   // biome-ignore lint/suspicious/noExplicitAny: the document as it was written
-  #memberOf(member: any, how: "doubted" | "as stored"): Truth {
+  #memberOf(member: any, how: "checked" | "as stored"): Truth {
     if (this.#person === undefined) return F;
     if (typeof member === "string") {
       return member.startsWith("person ") ? of(this.#myKey === member.slice(7)) : this.#member(member, how);
@@ -749,7 +749,7 @@ export class Naive {
     const own = Object.entries<Json>(this.#table(table)["rules"] ?? {}).map(
       ([name, body]) => [`${table}/${name}`, body] as const,
     );
-    const at = (moment: string) => microseconds(moment.length === 10 ? `${moment}T00:00:00Z` : moment);
+    const at = (instant: string) => microseconds(instant.length === 10 ? `${instant}T00:00:00Z` : instant);
     const declared = [...own, ...every]
       .filter(([, body]) => body["from"] === undefined || at(body["from"]) <= this.#now)
       .filter(([, body]) => body["until"] === undefined || this.#now < at(body["until"]))
@@ -1374,8 +1374,8 @@ function ownForm(shape: Shape, raw: unknown): unknown {
   if (type === "boolean" && (raw === 0 || raw === 1)) return raw === 1;
   if (type === "timestamp" && raw instanceof Date) return `${raw.toISOString().slice(0, 23)}000Z`;
   if (type === "timestamp" && typeof raw === "string" && / .*[+-]\d\d$/.test(raw)) {
-    const moment = new Date(`${raw.replace(" ", "T")}:00`).toISOString();
-    return `${moment.slice(0, 20)}${(/\.(\d+)/.exec(raw)?.[1] ?? "").padEnd(6, "0")}Z`;
+    const instant = new Date(`${raw.replace(" ", "T")}:00`).toISOString();
+    return `${instant.slice(0, 20)}${(/\.(\d+)/.exec(raw)?.[1] ?? "").padEnd(6, "0")}Z`;
   }
   if (type === "date" && raw instanceof Date) {
     // Far enough into the day that begins here or in UTC to be the same day in both.

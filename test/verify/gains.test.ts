@@ -38,7 +38,7 @@ describe("what a change of the rules comes to for everybody", () => {
       sensitive: false,
     });
     expect(visitor?.losses).toEqual([]);
-    // Somebody who saw every object before gains nothing of them, and whoever left the house nothing at all.
+    // Somebody who saw every object before gains nothing of them, and whoever left nothing at all.
     const persons = differences.flatMap((one) => one.persons);
     expect(persons).not.toContain("s-009");
     expect(persons).not.toContain("s-005");

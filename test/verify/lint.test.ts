@@ -6,10 +6,10 @@ import { lint, warningCodes } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { printCondition } from "../../src/conditions/printer.js";
 import type { Condition } from "../../src/conditions/syntax.js";
-import { conditions, house as drawnHouse, items, promised } from "../support/house.js";
 import { portier as museum } from "../support/museum.js";
+import { conditions, documentFrom as drawnDocument, items, promised } from "../support/random-documents.js";
 
-const house = (rules: Record<string, RuleInput>): DocumentInput => ({
+const documentFrom = (rules: Record<string, RuleInput>): DocumentInput => ({
   portier: 1,
   people: { table: "staff", roles: "post" },
   roles: { keeper: {}, head: {} },
@@ -33,9 +33,9 @@ const house = (rules: Record<string, RuleInput>): DocumentInput => ({
   },
 });
 
-describe("a doubt", () => {
+describe("a warning", () => {
   it.each<[string, Record<string, RuleInput>, string[]]>([
-    ["nothing to doubt", {}, []],
+    ["nothing to warn about", {}, []],
     ["a person's key in a rule", { one: { to: "person s-1", permit: { edit: ["title"] } } }, ["person-in-rule"]],
     [
       "two reserves on one field",
@@ -105,7 +105,7 @@ describe("a doubt", () => {
       ["condition-never-true", "null-comparison"],
     ],
   ])("%s", (_what, rules, expected) => {
-    expect(lint(compile(house(rules))).map(({ code }) => code)).toEqual(expected);
+    expect(lint(compile(documentFrom(rules))).map(({ code }) => code)).toEqual(expected);
   });
 
   it("is never raised about the museum", () => {
@@ -113,13 +113,13 @@ describe("a doubt", () => {
   });
 });
 
-describe("a doubt about names and keys", () => {
+describe("a warning about names and keys", () => {
   const screen = (to: string) => ({ screens: { labels: { needs: "things.edit.title", to } } });
   const edits: RuleInput = { to: "keeper", permit: { edit: ["title"] } };
   it.each<[string, Partial<DocumentInput>, Record<string, RuleInput>, string[]]>([
     [
       "a screen for a group of roles, one of which may",
-      { groups: { house: { members: ["keeper", "head"] } }, ...screen("house") },
+      { groups: { museum: { members: ["keeper", "head"] } }, ...screen("museum") },
       { edits },
       [],
     ],
@@ -175,11 +175,11 @@ describe("a doubt about names and keys", () => {
       [],
     ],
   ])("%s", (_what, more, rules, codes) => {
-    expect(lint(compile({ ...house(rules), ...more })).map(({ code }) => code)).toEqual(codes);
+    expect(lint(compile({ ...documentFrom(rules), ...more })).map(({ code }) => code)).toEqual(codes);
   });
 
   it("is not silenced by a rule of every table that permits nothing", () => {
-    const document = house({});
+    const document = documentFrom({});
     const bare = { key: "id", fields: { id: "text" } } as const;
     const tables = (every: RuleInput) =>
       ({ ...document.tables, bare, "*": { rules: { every } } }) as DocumentInput["tables"];
@@ -189,9 +189,9 @@ describe("a doubt about names and keys", () => {
   });
 });
 
-describe("a doubt about giving roles", () => {
+describe("a warning about assigning roles", () => {
   const document = (assignments: boolean, head: object): DocumentInput => ({
-    ...house({}),
+    ...documentFrom({}),
     people: { table: "staff", roles: "post", assignments },
     roles: { keeper: {}, head },
   });
@@ -204,7 +204,7 @@ describe("a doubt about giving roles", () => {
   });
 });
 
-describe("a doubt whether a rule is ever met, or is always stopped", () => {
+describe("a warning that a rule never applies, or is always denied", () => {
   const known: RuleInput = { to: "anyone", permit: { list: ["title"] } };
   const person = { id: "p1", post: "senior", dept: "d1", level: 1, boss: null, tongues: ["a"], active: true };
   const permitted = (document: DocumentInput, rows: readonly Row[]) => {
@@ -218,51 +218,51 @@ describe("a doubt whether a rule is ever met, or is always stopped", () => {
   const rows = fc.array(items, { minLength: 5, maxLength: 20 });
   const both = (one: Condition, other: Condition) => `(${printCondition(one)}) and (${printCondition(other)})`;
 
-  it("is right: no record meets what is doubted", () => {
-    let [doubted, met] = [0, 0];
+  it("is right: no record matches what it warns about", () => {
+    let [warned, met] = [0, 0];
     fc.assert(
       fc.property(conditions, conditions, fc.boolean(), rows, (one, other, isTurned, records) => {
         // A test and what it was turned round into contradict each other more often than two that were drawn.
         const second: Condition = isTurned ? { kind: "not", term: one, at: 0 } : other;
         const permit: RuleInput = { to: "junior", where: both(one, second), permit: { delete: "yes" } };
-        const document = drawnHouse({ rules: [permit, known] });
+        const document = drawnDocument({ rules: [permit, known] });
         const isMet = permitted(document, records);
-        const isDoubted = codesOf(document, "r0", "condition-never-true").length > 0;
-        if (isDoubted) doubted++;
+        const isWarned = codesOf(document, "r0", "condition-never-true").length > 0;
+        if (isWarned) warned++;
         if (isMet) met++;
-        expect(isDoubted && isMet, both(one, second)).toBe(false);
+        expect(isWarned && isMet, both(one, second)).toBe(false);
       }),
       { numRuns: 1_000 },
     );
-    expect(doubted).toBeGreaterThan(20);
+    expect(warned).toBeGreaterThan(20);
     expect(met).toBeGreaterThan(20);
   });
 
   it("is right: nobody is permitted what is said to be always stopped", () => {
-    let [doubted, passed] = [0, 0];
+    let [warned, passed] = [0, 0];
     const whom = fc.constantFrom("anyone", "signed-in", "junior", "senior", "clerk");
     const drawn = fc.record({ a: conditions, b: conditions, blockTo: whom, permitTo: whom, wide: fc.boolean(), rows });
     fc.assert(
       fc.property(drawn, ({ a, b, blockTo, permitTo, wide, rows: records }) => {
         const block: RuleInput = { to: blockTo, where: printCondition(a), deny: { delete: "yes" } };
         const where = wide ? printCondition(b) : both(a, b);
-        const document = drawnHouse({ rules: [block, { to: permitTo, where, permit: { delete: "yes" } }, known] });
+        const document = drawnDocument({ rules: [block, { to: permitTo, where, permit: { delete: "yes" } }, known] });
         const isPermitted = permitted(document, records);
-        const isDoubted = codesOf(document, "r1", "always-denied").length > 0;
-        if (isDoubted) doubted++;
+        const isWarned = codesOf(document, "r1", "always-denied").length > 0;
+        if (isWarned) warned++;
         if (isPermitted) passed++;
-        expect(isDoubted && isPermitted, where).toBe(false);
+        expect(isWarned && isPermitted, where).toBe(false);
       }),
       { numRuns: 1_000 },
     );
-    expect(doubted).toBeGreaterThan(20);
+    expect(warned).toBeGreaterThan(20);
     expect(passed).toBeGreaterThan(20);
   });
 });
 
 describe("what is meant", () => {
   const lintOf = (rule: RuleInput, ignore: Partial<Record<"table" | "role", Record<string, string>>> = {}) => {
-    const document = house({ blind: rule });
+    const document = documentFrom({ blind: rule });
     const things = { ...document.tables["things"], ...(ignore.table && { ignore: ignore.table }) };
     const roles = { keeper: {}, head: ignore.role === undefined ? {} : { ignore: ignore.role } };
     const tables = { ...document.tables, things } as DocumentInput["tables"];
@@ -287,15 +287,15 @@ describe("what is meant", () => {
     ],
     // What only records show may be silenced where none are at hand.
     ["of records", () => lintOf({ ...blind, ignore: { ...reason, "mostly-null-field": "So far." } }), []],
-  ])("is not doubted %s", (_where, run, codes) => expect(run()).toEqual(codes));
+  ])("is not warned about %s", (_where, run, codes) => expect(run()).toEqual(codes));
 
   it("needs a reason", () => {
-    const broken = house({ blind: { ...blind, ignore: { "edit-without-view": true } as never } });
+    const broken = documentFrom({ blind: { ...blind, ignore: { "edit-without-view": true } as never } });
     expect(() => compile(broken)).toThrow(/ignore: edit-without-view must be a text/);
   });
 });
 
-describe("the page of a doubt", () => {
+describe("the page of a warning", () => {
   const folder = "docs/lint";
   const pages = readdirSync(folder).filter((name) => name !== "README.md");
 
@@ -315,9 +315,9 @@ describe("the page of a doubt", () => {
   };
   // What expectations leave out is told to lint, and not seen by it.
   it.each(warningCodes.filter((code) => code !== "untested-rule"))(
-    "shows what is doubted and what is not: %s",
+    "shows what it warns about and what not: %s",
     (code) => {
-      const [bad = "", good = ""] = readFileSync(`${folder}/${code}.md`, "utf8").split("## Not doubted");
+      const [bad = "", good = ""] = readFileSync(`${folder}/${code}.md`, "utf8").split("## Without the warning");
       const found = [bad, good].map((half) => {
         const portier = compileText(blocks(half, "yaml")[0] ?? "", { file: code });
         const browser = code === "needs-server";

@@ -3,7 +3,7 @@ import { compile, type DocumentInput, type Row } from "portier";
 import { makeReport, reportMarkdown, reportPage } from "portier/report";
 import { accessMatrix, compareWith, diffAccess, groupMatrix, lint, personViewers } from "portier/verify";
 import { describe, expect, it } from "vitest";
-import { everyRules, house, items, lines, now, rules, sheetRules, worlds } from "../support/house.js";
+import { documentFrom, everyRules, items, lines, now, rules, sheetRules, worlds } from "../support/random-documents.js";
 
 const request = { now };
 const drawnRules = fc.array(rules, { minLength: 1, maxLength: 6 });
@@ -20,7 +20,7 @@ const drawn = fc.record({
 type Drawn = typeof drawn extends fc.Arbitrary<infer D> ? D : never;
 
 function worldOf(one: Drawn, drawnOnes: Drawn["rules"]) {
-  const portier = compile(house({ rules: drawnOnes, every: one.every, sheet: one.sheet }));
+  const portier = compile(documentFrom({ rules: drawnOnes, every: one.every, sheet: one.sheet }));
   const numbered = (rows: readonly Row[], letter: string) => rows.map((row, at) => ({ ...row, id: `${letter}${at}` }));
   const tables: Record<string, readonly Row[]> = {
     ...one.world,
@@ -80,7 +80,7 @@ describe("the access matrix", () => {
 });
 
 describe("whatever compiles", () => {
-  it("is doubted and reported without a fault, and names every rule", () => {
+  it("is warned about and reported without a fault, and names every rule", () => {
     fc.assert(
       fc.property(drawn, (one) => {
         const { tables, viewers, records } = worldOf(one, one.rules);
@@ -88,13 +88,13 @@ describe("whatever compiles", () => {
           all: { to: ["junior and below", "inner and 1 level below", "signed-in"], needs: "items.view" },
           own: { to: ["clerk and above", "lead"], home: "senior and 2 levels above" },
         };
-        const portier = compile({ ...house({ ...one, rules: one.rules }), screens } as unknown as DocumentInput);
+        const portier = compile({ ...documentFrom({ ...one, rules: one.rules }), screens } as unknown as DocumentInput);
         const data = { tables: records, source: portier.source(tables) };
         for (const { path, message } of lint(portier, { data, now, browser: true, screens: true })) {
           expect(path.length).toBeGreaterThan(0);
           expect(message).not.toMatch(/undefined|\[object/);
         }
-        const report = makeReport(portier, { title: "House", people: viewers, records });
+        const report = makeReport(portier, { title: "Museum", people: viewers, records });
         const markdown = reportMarkdown(report);
         const page = reportPage(report);
         for (const text of [markdown, page]) {

@@ -2,8 +2,8 @@ import fc from "fast-check";
 import { compile } from "portier";
 import { membersOf, personViewers } from "portier/verify";
 import { describe, expect, it } from "vitest";
-import { groups, house, now, worlds } from "../support/house.js";
 import { portier, records, source } from "../support/museum.js";
+import { documentFrom, groups, now, worlds } from "../support/random-documents.js";
 
 describe("members of the museum", () => {
   const people = personViewers(portier, records("staff"), { source });
@@ -88,12 +88,12 @@ describe("members", () => {
   const names = ["junior", "senior", "clerk", "inner", "outer"];
   const fields = ["title", "status", "dept", "level", "due"];
 
-  it("are those who may what a rule permits to them, and ways end in what gives a role or in the person's record", () => {
+  it("are those who may what a rule permits to them, and ways end in what assigns a role or in the person's record", () => {
     fc.assert(
       fc.property(worlds, groups, (world, drawn) => {
         const rules = names.map((to, index) => ({ to: [to], permit: { edit: [fields[index] as string] } }));
         const seen = { to: "anyone", permit: { view: ["all"] } };
-        const document = compile(house({ rules: [...rules, seen], groups: drawn }));
+        const document = compile(documentFrom({ rules: [...rules, seen], groups: drawn }));
         const data = document.source({ ...world, marks: [], items: [{ id: "i1" }] });
         const people = personViewers(document, world.staff, { source: data, request: { now } });
         for (const [index, name] of names.entries()) {

@@ -113,7 +113,7 @@ describe("mistakes in rules", () => {
     expect(equivalent.map(({ what }) => what)).toContain("drop the exception");
   });
 
-  it("go unnoticed where nobody said what was meant, the widest first, with whom and how many", () => {
+  it("survive where nobody said what was meant, the widest first, with whom and how many", () => {
     const { survived } = run([first, keeper, south]);
     expect(survived[0]).toMatchObject({
       mutation: { rule: "things/shown", what: 'drop "where"' },
@@ -124,7 +124,7 @@ describe("mistakes in rules", () => {
     expect(survived.map(({ mutation }) => mutation.what)).toContain("where: contains instead of starts with");
   });
 
-  it("in what a change may lead to go unnoticed, too, though no record as it is shows them", () => {
+  it("in what a change may lead to survive, too, though no record as it is shows them", () => {
     const ends = {
       ...document,
       tables: {
@@ -150,7 +150,7 @@ describe("mistakes in rules", () => {
     expect(dropped).toMatchObject({ kind: "other", gained: 0, samples: [] });
   });
 
-  it("go unnoticed by an expectation that was not met before", () => {
+  it("survive by an expectation that was not met before", () => {
     const wrong = { ...visitor, exactly: { view: ["title"] } };
     expect(run([wrong]).detected).toBe(0);
   });

@@ -59,7 +59,7 @@ export function museumApp(
     context.header("x-content-type-options", "nosniff");
   });
 
-  // The list of those who can be tried. A real house would have a sign-in instead.
+  // The list of those who can be tried. A real application would have a sign-in instead.
   app.get("/api/people", async (context) => {
     const { store } = context.get("museum");
     const people = await store.read((source) =>

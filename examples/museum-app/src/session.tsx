@@ -24,7 +24,7 @@ const MuseumContext = createContext<Museum | undefined>(undefined);
 
 export function useMuseum(): Museum {
   const museum = useContext(MuseumContext);
-  if (museum === undefined) throw new Error("there is no house around this component");
+  if (museum === undefined) throw new Error("there is no museum around this component");
   return museum;
 }
 

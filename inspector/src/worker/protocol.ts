@@ -23,7 +23,7 @@ export interface ProjectState {
   readonly request: Readonly<Record<string, string>>;
 }
 
-/** Something wrong, or doubted, with its place in the text. */
+/** An error or a warning, with its place in the text. */
 export interface Remark extends Pick<Problem, "code" | "message" | "hint" | "line" | "column"> {
   readonly kind: "error" | "warning";
 }
@@ -135,7 +135,7 @@ export interface TestedLine extends Omit<ExpectationResult, "path"> {
   readonly line: number | undefined;
 }
 
-/** A rule, and what of it no expectation has exercised. */
+/** A rule, and what of it no expectation has covered. */
 export interface CoveredRule {
   readonly rule: string;
   readonly open: readonly string[];
@@ -187,7 +187,7 @@ export interface InspectorApi {
   draft(text: string): Draft;
   /** The draft was saved: from now on it is what drafts are compared with. */
   saved(): void;
-  /** What lint doubts about the draft. */
+  /** The warnings of the draft. */
   warnings(): readonly Remark[];
   see(question: ViewQuestion): Seen;
   why(question: WhyQuestion): ExplanationWords;

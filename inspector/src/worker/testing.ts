@@ -19,7 +19,7 @@ export function testUnder(standing: Standing, files: TestFiles): Tested {
   return { results, problems };
 }
 
-/** What of the rules the expectations have exercised. */
+/** What of the rules the expectations have covered. */
 export function coverageUnder(standing: Standing, files: TestFiles): readonly CoveredRule[] {
   const expectations = readFiles(standing, files).read.flatMap((one) => one.expectations);
   return coverageOf(standing.portier, expectations, askedOf(standing)).map((rule) => ({

@@ -38,7 +38,7 @@ export interface ProjectState {
     | { readonly kind: "files"; readonly files: readonly DataFile[] }
     | { readonly kind: "records"; readonly tables: Readonly<Record<string, readonly Row[]>> }
     | { readonly kind: "none" };
-  /** The day or moment, and request values, that were given on the command line. */
+  /** The date or instant, and request values, that were given on the command line. */
   readonly at: string | undefined;
   readonly request: Readonly<Record<string, string>>;
 }

@@ -10,7 +10,7 @@ const states = {
   whole: { sign: "✓", tone: "good", word: "covered in every part" },
   partly: { sign: "◐", tone: "half", word: "partly covered" },
   never: { sign: "✗", tone: "bad", word: "not covered" },
-  later: { sign: "–", tone: "soft", word: "not there at this moment" },
+  later: { sign: "–", tone: "soft", word: "not there at this time" },
 } as const;
 
 type State = keyof typeof states;

@@ -53,10 +53,10 @@ function wallClock(instant: number, timeZone: string): number {
   }
   const parts = new Map(format.formatToParts(new Date(instant)).map(({ type, value }) => [type, Number(value)]));
   const part = (name: Intl.DateTimeFormatPartTypes) => parts.get(name) ?? 0;
-  const moment = new Date(0);
-  moment.setUTCFullYear(part("year"), part("month") - 1, part("day"));
-  moment.setUTCHours(part("hour"), part("minute"), part("second"));
-  return moment.getTime();
+  const local = new Date(0);
+  local.setUTCFullYear(part("year"), part("month") - 1, part("day"));
+  local.setUTCHours(part("hour"), part("minute"), part("second"));
+  return local.getTime();
 }
 
 /** The day that was asked for last in a time zone, and its bounds: sessions are opened many times on one day. */

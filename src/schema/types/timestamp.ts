@@ -30,7 +30,7 @@ export function canonicalInstant(instant: Date, fraction: string): string | unde
   return `${instant.toISOString().slice(0, 19)}.${fraction}Z`;
 }
 
-/** The canonical timestamp of a Date; undefined for one without a moment, or outside the years 0001 to 9999. */
+/** The canonical timestamp of a Date; undefined for one without an instant, or outside the years 0001 to 9999. */
 export function timestampOf(date: Date): string | undefined {
   const time = date.getTime();
   if (Number.isNaN(time)) return undefined;

@@ -7,7 +7,7 @@ export interface Assigner {
   /** The key of who acts for them. */
   readonly actedBy?: string | undefined;
   readonly claims?: Iterable<RoleClaim> | undefined;
-  /** The moment, a canonical instant. */
+  /** When, as a canonical instant. */
   readonly now: string;
   readonly request?: Readonly<Record<string, unknown>> | undefined;
   /** The ids of the warnings that were confirmed. */

@@ -29,7 +29,7 @@ export class AssignmentContext {
   readonly #held: Memberships | undefined;
   readonly #memberships = new WeakMap<Source, Map<string, Memberships | undefined>>();
 
-  /** `held`: what the giver holds, where a session of theirs is open already. */
+  /** `held`: what the assigner holds, where a session of theirs is open already. */
   constructor(opener: Opener, source: Source, assigner: Assigner, newId: () => string, held?: Memberships) {
     this.#held = held;
     this.opener = opener;
@@ -52,7 +52,7 @@ export class AssignmentContext {
     return table === undefined || key === undefined ? refuse("assignments-not-enabled", {}) : { table, key };
   }
 
-  /** The giver's session. */
+  /** The assigner's session. */
   get session(): OpenSession {
     const { person, actedBy, claims, now, request } = this.assigner;
     const options = {
@@ -67,14 +67,14 @@ export class AssignmentContext {
     return this.#session;
   }
 
-  /** What the giver holds. Refused for one who is not there or not active. */
+  /** What the assigner holds. Refused for one who is not there or not active. */
   held(): Memberships {
     const { person, actedBy } = this.assigner;
     const memberships = this.#held ?? internals(this.session).subject.memberships;
     return memberships ?? refuse("not-active", { person: actedBy ?? person });
   }
 
-  /** Whether the giver knows of a record. Whoever makes the first holder of a role is nobody, and sees nothing yet. */
+  /** Whether the assigner knows of a record. Whoever makes the first holder of a role is nobody, and sees nothing yet. */
   knows(table: string, row: Row): boolean {
     if (this.assigner.person === "") return true;
     return isKnownTo(this.session, table, row);
@@ -94,7 +94,7 @@ export class AssignmentContext {
     return known.get(asked);
   }
 
-  /** The roles that a person holds at a moment. */
+  /** The roles that a person holds at an instant. */
   rolesAt(source: Source, person: string, instant: string): Held[] {
     const memberships = this.memberships(source, person, instant);
     return [...this.schema.roles.values()].flatMap((role) => {

@@ -2,7 +2,7 @@ import type { Row } from "../../conditions/source.js";
 import { storedValue } from "../../schema/types/stored-form.js";
 import { timestamp } from "../../schema/types/timestamp.js";
 
-/** A role that was given to a person, as it is stored. */
+/** A role that was assigned to a person, as it is stored. */
 export interface Assignment {
   readonly id: string;
   /** The person's key. */

@@ -18,7 +18,7 @@ export function holdingOf(role: string, on: string | null | undefined): Holding 
 
 /** How a person is looked at: when, and with what a sign-in brings along. */
 export interface LookOptions {
-  /** The moment, a canonical instant. */
+  /** When, as a canonical instant. */
   readonly now: string;
   readonly claims?: Iterable<RoleClaim> | undefined;
   readonly actedBy?: string | undefined;
@@ -56,7 +56,7 @@ export function holds(memberships: Memberships | undefined, role: string, on: st
   return on === null ? memberships.of(role) === True : memberships.heldOn(role)?.has(on) === true;
 }
 
-/** Whether somebody may give a role, on a record where it is held on one. */
+/** Whether somebody may assign a role, on a record where it is held on one. */
 export function mayAssign(assigner: Memberships | undefined, role: Role, on: string | null): boolean {
   if (assigner === undefined) return false;
   return role.assignableBy.some(({ name, ofThis }) =>
@@ -70,7 +70,7 @@ export function linksOf({ people }: Schema): Link[] {
   return (people?.roles ?? []).filter((source): source is Link => source.kind === "link");
 }
 
-/** The moments from now on at which what somebody was given begins or ends: now, and later ones in their order. */
+/** The instants from now on at which what somebody was given begins or ends: now, and later ones in their order. */
 export function turningPoints(schema: Schema, source: Source, person: string, now: string): string[] {
   const instants = new Set<string>();
   for (const { table, person: holder, from, until } of linksOf(schema)) {
@@ -86,7 +86,7 @@ export function turningPoints(schema: Schema, source: Source, person: string, no
 }
 
 /**
- * Persons, but one, who hold a role at a moment: at most `enough` of them. Looks first at those whom a field, a link
+ * Persons, but one, who hold a role at an instant: at most `enough` of them. Looks first at those whom a field, a link
  * table or an assignment names; at everybody only where a group carries the role.
  */
 export function otherHolders(
@@ -113,7 +113,7 @@ export function otherHolders(
   return found;
 }
 
-/** The keys of those whom a field, link table or assignment gives a role that brings this one. */
+/** The keys of those whom a field, link table or assignment assigns a role that brings this one. */
 function* namedHolders(schema: Schema, source: Source, name: string): Iterable<unknown> {
   const bringing = [...schema.roles.values()].filter(({ closure }) => closure.has(name));
   const { people } = schema;

@@ -28,7 +28,7 @@ export class StateChecks {
   }
 
   /**
-   * Nobody is given a role by a detour: what comes along must be the giver's to give, where a role says whose it is.
+   * Nobody is assigned a role by a detour: what comes along must be the assigner's to give, where a role says whose it is.
    */
   gained(writes: readonly StoredWrite[], given?: string): void {
     const { source } = this.#context;
@@ -45,7 +45,7 @@ export class StateChecks {
   }
 
   /**
-   * What a change of records that bear roles comes to: every role that anybody gains or loses must be the giver's, and
+   * What a change of records that bear roles comes to: every role that anybody gains or loses must be the assigner's, and
    * nobody comes by one themselves, unless they have confirmed (`isConfirmed`) that it is what they want.
    */
   changed(writes: readonly StoredWrite[], isConfirmed = false): void {
@@ -163,7 +163,7 @@ export class StateChecks {
   }
 
   /**
-   * Those who are left must be enough from that moment on: also when what they were given ends, or what excludes it
+   * Those who are left must be enough from then on: also when what they were given ends, or what excludes it
    * begins. Where the person would not hold it any more anyway, nothing is lost by the change.
    */
   #mustRemain(person: string, role: Role, on: string | null, instant: string): void {
@@ -182,7 +182,7 @@ export class StateChecks {
     }
   }
 
-  /** When what some persons hold may change next after a moment. */
+  /** When what some persons hold may change next after an instant. */
   #nextMoment(persons: readonly string[], instant: string): string | undefined {
     const instants = persons.flatMap((person) => this.#context.instantsOf(person, this.#after));
     return instants.filter((one) => one > instant).sort()[0];

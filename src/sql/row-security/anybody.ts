@@ -24,8 +24,8 @@ function anybody(ruleset: Ruleset): Subject {
     membership: (name) => ({ kind: "open", name }),
     inForce: ({ from, until }: Rule) => {
       const terms: Expression[] = [];
-      if (from !== undefined) terms.push({ kind: "compare", op: ">=", left: moment, right: instant(from) });
-      if (until !== undefined) terms.push({ kind: "compare", op: "<", left: moment, right: instant(until) });
+      if (from !== undefined) terms.push({ kind: "compare", op: ">=", left: now, right: instant(from) });
+      if (until !== undefined) terms.push({ kind: "compare", op: "<", left: now, right: instant(until) });
       return and(terms);
     },
     known: (operand) => operand,
@@ -38,7 +38,7 @@ function anybody(ruleset: Ruleset): Subject {
   return subject;
 }
 
-const moment: Operand = { kind: "request", type: timestamp, name: "now" };
+const now: Operand = { kind: "request", type: timestamp, name: "now" };
 
 function instant(value: string): Operand {
   return { kind: "constant", type: timestamp, value };

@@ -175,7 +175,7 @@ end`,
 }
 
 /**
- * PostgreSQL reckons a condition on other records as if it were worked out for each record, also where it is not, and would
- * compile statements for a second that run for a moment.
+ * PostgreSQL costs a condition on other records as if it were worked out for each record, also where it is not, and would
+ * compile statements for a second that run for an instant.
  */
 const withoutJit = "\n  perform set_config('jit', 'off', true);";

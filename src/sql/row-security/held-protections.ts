@@ -88,12 +88,12 @@ end`,
     ),
     // What is protected of a change, but for those whom it names: of columns, of the row's place (0), of the row (-1).
     definerFunction(
-      `${at("protections")}(what text, names text[], moment timestamptz, columns int, given int[], is_moved boolean, is_act boolean, places bigint[])
+      `${at("protections")}(what text, names text[], instant timestamptz, columns int, given int[], is_moved boolean, is_act boolean, places bigint[])
   returns table (of_column int, effect text, rule text, note text)`,
       `begin
   return query with p as (
     select x.* from ${source} x
-    where x.of_table = what and (x.starts_at is null or x.starts_at <= moment) and (x.ends_at is null or moment < x.ends_at)
+    where x.of_table = what and (x.starts_at is null or x.starts_at <= instant) and (x.ends_at is null or instant < x.ends_at)
       and not array(select regexp_replace(btrim(one), '^person\\s+', 'person ') from unnest(x.kept_by) one) && names
       and exists (select from ${at("cells_of")}(x.ranges) c, unnest(places) place
         where place is null or place < 1 or place between c.t and coalesce(c.b, place))

@@ -89,10 +89,10 @@ export class HeldRoles {
     if (how === "named") return this.#given([role], "assigned");
     const isStored = how === "stored";
     const bringing = this.#bringing(role);
-    const doubted = isStored ? [] : bringing.filter((one) => this.#isDoubted(one));
-    const sure = this.#given(bringing.filter((one) => !doubted.includes(one)));
-    if (doubted.length === 0) return sure;
-    const numbers = doubted.map((one) => sql`least(${this.#given([one])}, ${this.#soundness(one)})`);
+    const uncertain = isStored ? [] : bringing.filter((one) => this.#isUncertain(one));
+    const sure = this.#given(bringing.filter((one) => !uncertain.includes(one)));
+    if (uncertain.length === 0) return sure;
+    const numbers = uncertain.map((one) => sql`least(${this.#given([one])}, ${this.#soundness(one)})`);
     return sql`greatest(${join([sure, ...numbers], ", ")})`;
   }
 
@@ -109,7 +109,7 @@ export class HeldRoles {
     return membership(name, source, {
       member: (one) => this.member(one, how),
       given: (role) => open(how === "given" ? role : `stored ${role}`),
-      sound: (role) => (how === "given" && this.#isDoubted(role) ? open(`sound ${role}`) : undefined),
+      sound: (role) => (how === "given" && this.#isUncertain(role) ? open(`sound ${role}`) : undefined),
       assigned: (group) => (schema.kept === undefined ? undefined : open(`named ${group}`)),
     });
   }
@@ -132,7 +132,7 @@ export class HeldRoles {
       return sql`array(select ${column(scope, none, key)} from ${tableAs(scope, none)} where false)`;
     }
     const held = sql`array(${join(selects, " union all ")})`;
-    const open = this.#scopedCounts(role, "doubted");
+    const open = this.#scopedCounts(role, "checked");
     if (open.length === 0) return held;
     const isOpen = sql`exists (select 1 from (${join(open, " union all ")}) as c(n) where n = ${raw(String(Bad))})`;
     return sql`case when not ${isOpen} then ${held} end`;
@@ -167,7 +167,7 @@ export class HeldRoles {
   }
 
   /** Whether something that a role brings is excluded by another role. */
-  #isDoubted(role: string): boolean {
+  #isUncertain(role: string): boolean {
     return this.#exclusions(role).length > 0;
   }
 
@@ -229,18 +229,18 @@ export class HeldRoles {
     return more.length === 0 ? only : sql`greatest(${join(numbers, ", ")})`;
   }
 
-  /** Selects that give a number for each record on which a scoped role is held; `doubted`: those that may be open alone. */
-  #scopedCounts(role: string, how: "stored" | "doubted"): Fragment[] {
+  /** Selects that give a number for each record on which a scoped role is held; `uncertain`: those that may be open alone. */
+  #scopedCounts(role: string, how: "stored" | "checked"): Fragment[] {
     const bringing = this.#bringing(role);
-    const doubted = how === "stored" ? [] : bringing.filter((one) => this.#isDoubted(one));
-    const sure = bringing.filter((one) => !doubted.includes(one));
+    const uncertain = how === "stored" ? [] : bringing.filter((one) => this.#isUncertain(one));
+    const sure = bringing.filter((one) => !uncertain.includes(one));
     return this.#scoped(this.#ruleset.schema.roles.get(role)?.scope ?? "").flatMap(({ source, name }) => {
       const select = (number: Fragment, roles: readonly string[]) =>
         sql`select ${number} from ${raw(name)} where role in (${namesIn(roles)})`;
       const mayBeOpen = source.from !== undefined || source.until !== undefined;
       const sureOnes = sure.length > 0 && (how === "stored" || mayBeOpen) ? [select(raw("n"), sure)] : [];
-      const doubtedOnes = doubted.map((one) => select(sql`least(n, ${this.#soundness(one)})`, [one]));
-      return [...sureOnes, ...doubtedOnes];
+      const uncertainOnes = uncertain.map((one) => select(sql`least(n, ${this.#soundness(one)})`, [one]));
+      return [...sureOnes, ...uncertainOnes];
     });
   }
 }

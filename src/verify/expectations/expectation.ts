@@ -10,7 +10,7 @@ export interface Expectation {
   readonly path: Path;
   readonly name: string | undefined;
   readonly as: ExpectedViewer;
-  /** The moment that it is about, a canonical instant; undefined for the one at which expectations are looked at. */
+  /** When it is asked, as a canonical instant; undefined for the one at which expectations are looked at. */
   readonly at: string | undefined;
   readonly on: ExpectedRecords;
   readonly checks: readonly Check[];

@@ -20,7 +20,7 @@ type Values<T extends TableTypes, K extends TableOf<T>> = { readonly [F in Field
 interface ExpectationOf<T extends TableTypes, K extends TableOf<T>> {
   readonly name?: string;
   readonly as: AsInput;
-  /** The moment that it is about: a date or an instant. */
+  /** When it is asked: a date or an instant. */
   readonly at?: string;
   /** A table, one record as `TABLE/KEY`, the records that meet a condition (there must be one), or a made-up record. */
   readonly on:

@@ -21,7 +21,7 @@ export const breadthChecks = [
 
 const permitsOf = (rules: readonly Rule[]): Rule[] => rules.filter(({ effect }) => effect.phase === "permit");
 
-/** The view of those whom an entry is for, where it is a role that is held as such. */
+/** The view of those whom an entry is for, where it is a role that is held globally. */
 function sessionOf({ portier, ruleset, request }: LintInput, who: Who): Session | undefined {
   return who.kind === "member" && ruleset.schema.roles.has(who.name)
     ? portier.sessionForRoles([who.name], { request })

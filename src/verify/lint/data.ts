@@ -39,7 +39,7 @@ export function dataChecks(input: LintInput): void {
   }
 }
 
-/** Protections that name nobody any more are doubted; where one cannot be read at all, nobody can sign in. */
+/** Protections that no longer name anybody raise a warning; where one cannot be read at all, nobody can sign in. */
 function readableProtections(
   { ruleset, warnings }: Pick<LintInput, "ruleset" | "warnings">,
   tables: LintData["tables"],
@@ -161,7 +161,7 @@ function mostlyNull({ warnings }: LintInput, rule: Rule, rows: readonly Row[]): 
   }
 }
 
-/** How many times more records a `contains` must find than begin with the text, to be doubted. */
+/** How many times more records a `contains` must match than begin with the text, to raise a warning. */
 const farMore = 5;
 
 function wideContains({ warnings }: LintInput, rule: Rule, rows: readonly Row[], { source }: LintData): void {

@@ -21,16 +21,16 @@ const checks: readonly ((input: LintInput) => void)[] = [
   dataChecks,
 ];
 
-/** The codes of all doubts, in the order of the documentation. */
+/** The codes of all warnings, in the order of the documentation. */
 export const warningCodes: readonly string[] = Object.keys(warningMessages);
 
 export interface LintOptions {
   readonly data?: LintData;
-  /** The moment that is looked at, an instant. Default: now. */
+  /** When, as an instant. Default: now. */
   readonly now?: string;
   /** The addresses of rules on which no expectation bears, as {@link coverageOf} finds them. */
   readonly untested?: readonly string[];
-  /** Also doubts rules that a browser cannot answer from a snapshot. */
+  /** Also warns about rules that a browser cannot answer from a snapshot. */
   readonly browser?: boolean;
   /** Also warns of permits that no screen uses. */
   readonly screens?: boolean;
@@ -39,8 +39,8 @@ export interface LintOptions {
 }
 
 /**
- * Doubts about a document that is right: what is there without effect, or probably wider than meant. Each has the path
- * of its place in the document. What the document says is `ignore`, with a reason, is not doubted.
+ * Warnings about a valid document: what has no effect, or is probably wider than intended. Each has the path of its place in
+ * the document. Those that the document lists under `ignore`, with a reason, are left out.
  */
 export function lint(
   portier: Portier,

@@ -155,7 +155,7 @@ function openTables({ ruleset, warnings }: LintInput): void {
   }
 }
 
-/** Who gives a role says nothing where roles are not assigned; and a role that must be held is to be given by somebody. */
+/** Who assigns a role says nothing where roles are not assigned; and a role that must be held is to be given by somebody. */
 function rolesNobodyIsAssigned({ ruleset, warnings }: LintInput): void {
   const { roles, kept } = ruleset.schema;
   for (const { name, assignableBy, minHolders } of roles.values()) {

@@ -7,13 +7,13 @@ import { problemSaying } from "../../schema/report.js";
 import { type WarningCode, warningMessages } from "../../schema/warning-messages.js";
 import type { Portier } from "../../session/portier.js";
 
-/** Records that sharpen doubts: by table, and where sessions read them. */
+/** Records with which more warnings can be found: by table, and where sessions read them. */
 export interface LintData {
   readonly tables: ReadonlyMap<string, readonly Row[]>;
   readonly source: Source;
 }
 
-/** What a doubt is looked for in. */
+/** What a check looks at. */
 export interface LintInput {
   readonly portier: Portier;
   readonly ruleset: Ruleset;
@@ -25,7 +25,7 @@ export interface LintInput {
 
 type WarningFacts<C extends WarningCode> = Parameters<(typeof warningMessages)[C]>[0];
 
-/** Gathers doubts. */
+/** Gathers warnings. */
 export class WarningList {
   readonly list: Problem[] = [];
 

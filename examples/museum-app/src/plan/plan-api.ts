@@ -21,7 +21,7 @@ export interface Ranges {
   /** Whom a range can be for; empty for those who protect nothing. */
   readonly who: readonly { readonly value: string; readonly label: string }[];
   readonly mayProtect: boolean;
-  /** Where the house is: it decides on which day a range begins to count. */
+  /** The time zone of the museum: it decides on which day a range begins to count. */
   readonly timeZone: string;
 }
 

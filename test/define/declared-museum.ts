@@ -1,6 +1,6 @@
 import { define } from "portier";
 
-/** A small declared house for the tests of its types. */
+/** a small declared museum for the tests of its types. */
 export const declared = define({
   timeZone: "Europe/Lisbon",
   people: { table: "staff", name: "name", manager: "boss", active: "active", roles: "post" },
@@ -51,7 +51,7 @@ export const declared = define({
   },
 });
 
-export const house = declared.rules({
+export const museumDeclaration = declared.rules({
   objects: {
     "shown-is-public": {
       to: "anyone",

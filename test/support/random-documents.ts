@@ -4,7 +4,7 @@ import { printCondition } from "../../src/conditions/printer.js";
 import { conditionsAbout, filtersOf } from "./grammar.js";
 
 /**
- * A small house for random tests: persons with roles, groups and scoped roles; items with a field of every type; a grid.
+ * A small document for random tests: persons with roles, groups and scoped roles; items with a field of every type; a grid.
  * Rules, groups, persons and records are drawn; the shapes stay, so that every drawn condition is right and only its
  * meaning is at stake.
  */
@@ -364,7 +364,7 @@ export interface Drawn {
 
 const named = (drawn: readonly RuleInput[]) => Object.fromEntries(drawn.map((rule, index) => [`r${index}`, rule]));
 
-export function house({ rules: itemRules, every, sheet = [], groups: drawn }: Drawn): DocumentInput {
+export function documentFrom({ rules: itemRules, every, sheet = [], groups: drawn }: Drawn): DocumentInput {
   const none = { inner: { members: ["senior"] }, outer: { members: ["inner"] } };
   return {
     portier: 1,
@@ -430,7 +430,7 @@ const keys = ["p1", "p2", "p3", "p4"];
 /** When something begins or ends to count. */
 const ends = value([null, "2020-01-01T00:00:00Z", "2027-01-31T12:00:00Z", "2030-01-01T00:00:00.5Z"], "soon");
 
-/** The records of the house: persons, departments, events, who leads them, and notes on items. */
+/** The records of the document: persons, departments, events, who leads them, and notes on items. */
 export const worlds = fc.record({
   staff: fc.tuple(
     ...keys.map((id) =>
