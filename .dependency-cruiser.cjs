@@ -20,6 +20,7 @@ const layers = [
   "workbook",
   "document",
   "directory",
+  "tooling",
   "cli",
 ];
 

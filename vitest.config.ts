@@ -10,7 +10,7 @@ export default defineConfig({
     alias: [
       { find: /^portier$/, replacement: src("index.ts") },
       {
-        find: /^portier\/(compiled|database|directory|document|explain|functions|http|messages|people|ranges|report|snapshot|sql|verify|workbook)$/,
+        find: /^portier\/(compiled|database|directory|document|explain|functions|http|messages|people|ranges|report|snapshot|sql|tooling|verify|workbook)$/,
         replacement: src("$1/index.ts"),
       },
       { find: /^portier\/snapshot\/small$/, replacement: src("snapshot/small.ts") },

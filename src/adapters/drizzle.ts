@@ -154,7 +154,7 @@ function sqlOf(fragment: Fragment): SQL {
 }
 
 /** What Drizzle's `getTableConfig` (of `drizzle-orm/pg-core`, `mysql-core` or `sqlite-core`) says of a table. */
-interface TableConfig {
+export interface TableConfig {
   readonly name: string;
   readonly schema?: string | undefined;
   readonly columns: readonly (Column & { getSQLType(): string })[];

@@ -19,7 +19,7 @@ export interface Mysql2Statements {
   unprepare(options: any): unknown;
 }
 
-interface Mysql2Connection extends Mysql2Statements {
+export interface Mysql2Connection extends Mysql2Statements {
   release(): void;
   destroy(): void;
 }

@@ -50,11 +50,11 @@ export function nodeRoutes<R extends IncomingMessage = IncomingMessage, T extend
 }
 
 /** What this needs of a request and a reply of Fastify. */
-interface FastifyRequest {
+export interface FastifyRequest {
   readonly raw: IncomingMessage;
 }
 
-interface FastifyReply {
+export interface FastifyReply {
   readonly raw: ServerResponse;
   hijack(): unknown;
 }

@@ -24,14 +24,14 @@ export interface PgStatements {
   getTypeParser(type: number, format?: "text"): (text: string) => unknown;
 }
 
-interface PgClient extends PgStatements {
+export interface PgClient extends PgStatements {
   release(isBroken?: boolean): void;
   on(event: "error", listener: (error: Error) => void): unknown;
   on(event: "notification", listener: (message: { channel: string }) => void): unknown;
   removeListener(event: "error", listener: (error: Error) => void): unknown;
 }
 
-interface PgTypes {
+export interface PgTypes {
   // biome-ignore lint/suspicious/noExplicitAny: the driver's own declaration says so
   getTypeParser(type: number, format?: any): any;
 }
@@ -62,7 +62,7 @@ export function pgConnection(pool: PgPool): Connection {
  *
  * @example
  * await client.query("begin isolation level serializable");
- * const outcome = await openDatabase(portier, pgTransaction(client)).as("s-003").edit("objects", key, { label });
+ * const outcome = await createDatabase(portier, pgTransaction(client)).as("s-003").edit("objects", key, { label });
  * await client.query(outcome.accepted ? "commit" : "rollback");
  */
 export function pgTransaction(client: PgStatements, options: JoinOptions = {}): Connection {

@@ -20,7 +20,7 @@ export interface Pglite extends PgliteStatements {
   listen(channel: string, onNotice: () => void): Promise<() => Promise<void>>;
 }
 
-interface PgliteOptions {
+export interface PgliteOptions {
   parsers: Record<number, (text: string) => unknown>;
 }
 

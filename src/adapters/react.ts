@@ -10,7 +10,7 @@ export { type Change, type Draft, type SendChange, useChange, useDraft } from ".
 export { PortierProvider, type PortierProviderProps, usePortier } from "./react-session.js";
 
 /** What may be asked for a record that may still be on its way. */
-type Asked = readonly [record: Row | undefined, field?: string];
+export type MayQuestion = readonly [record: Row | undefined, field?: string];
 
 /**
  * May the person do it: on this record, on this field of it? With two arguments: on any record at all. A record that is
@@ -20,7 +20,7 @@ type Asked = readonly [record: Row | undefined, field?: string];
  * const mayDelete = useMay("delete", "objects", object);
  * const mayCreate = useMay("create", "objects");
  */
-export function useMay(action: string, table: string, ...asked: Asked | readonly []): boolean {
+export function useMay(action: string, table: string, ...asked: MayQuestion | readonly []): boolean {
   const [record, field] = asked;
   return usePermitted(action, table, asked.length > 0, record, field);
 }

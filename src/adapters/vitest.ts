@@ -13,7 +13,7 @@ import type { Session } from "../session/session.js";
 import type { SessionOptions } from "../session/session-options.js";
 
 /** What a matcher answers to Vitest. */
-interface Matched {
+export interface Matched {
   readonly pass: boolean;
   readonly message: () => string;
 }

@@ -6,7 +6,7 @@ import type { Observe } from "../database/observing.js";
  * may write to one. A line that cannot be written is an error of the call that it is about.
  *
  * @example
- * openDatabase(portier, pgConnection(pool), { observe: observedFile("observed.jsonl") });
+ * createDatabase(portier, pgConnection(pool), { observe: observedFile("observed.jsonl") });
  */
 export function observedFile(file: string): Observe {
   return (observation) => appendFileSync(file, `${JSON.stringify(observation)}\n`);

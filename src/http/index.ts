@@ -1,5 +1,5 @@
 export type { Identity } from "../session/identity.js";
 export { type AccessHandler, accessHandler } from "./handler.js";
-export { openApi } from "./openapi.js";
-export type { HttpLimits, HttpOptions } from "./options.js";
+export { type OpenApiOptions, openApi } from "./openapi.js";
+export type { HttpDescription, HttpLimits, HttpOptions } from "./options.js";
 export type { ProblemDetails } from "./problem.js";

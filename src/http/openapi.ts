@@ -13,7 +13,7 @@ import { type ProblemKind, problemKinds } from "./problem.js";
 import { nullsName, parameterOf, type queryWords } from "./query.js";
 import { type AnswerShape, type Route, routes } from "./routes.js";
 
-interface Described {
+export interface OpenApiOptions {
   readonly base: string;
   readonly actions: Readonly<Record<string, Readonly<Record<string, unknown>>>>;
   readonly description?: HttpDescription;
@@ -23,7 +23,10 @@ interface Described {
  * The interface as OpenAPI 3.1, made from tables: a path for each, with the shapes of what is sent and answered. Any field may
  * be hidden in some record, so of a record its key alone is required.
  */
-export function openApi(tables: ReadonlyMap<string, Table>, { base, actions, description = {} }: Described): object {
+export function openApi(
+  tables: ReadonlyMap<string, Table>,
+  { base, actions, description = {} }: OpenApiOptions,
+): object {
   const paths: Record<string, Record<string, unknown>> = {};
   const add = (path: string, route: Route, table: Table | undefined, action?: string) => {
     const full = path.replaceAll(/:(\w+)/g, "{$1}");

@@ -1,3 +1,5 @@
+export type { SettingLevel } from "../schema/schema.js";
+export type { StoredWrite } from "../session/overlay.js";
 export type { Assignment, Delegation } from "../session/roles/assignment.js";
 export {
   type Administration,

@@ -3,7 +3,7 @@ import { portierError } from "../schema/problems.js";
 /** A piece of a statement: text that this package wrote, with values kept apart from it. */
 export type Fragment = readonly Piece[];
 
-type PlainPiece = string | Param;
+export type PlainPiece = string | Param;
 
 /** `isShared`: one place of a test that stands in a statement more than once; the text around it is always the same. */
 interface Param {

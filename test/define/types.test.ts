@@ -439,7 +439,7 @@ function mistakes(): void {
   declared.rules({
     objects: {
       r: {
-        // @ts-expect-error a role that is held as such is used on a record
+        // @ts-expect-error a role that is held globally is used on a record
         to: "keeper of show",
         permit: { view: "all" },
       },

@@ -1,8 +1,9 @@
 import { readFileSync } from "node:fs";
 import fc from "fast-check";
 import { compile, type DocumentInput, type TableInput } from "portier";
-import { copyRole, copyRule, parseDocument } from "portier/document";
+import { parseDocument } from "portier/document";
 import { makeReport, reportMarkdown } from "portier/report";
+import { copyRole, copyRule } from "portier/tooling";
 import { lint } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { museumFile } from "../support/museum.js";

@@ -1,6 +1,7 @@
 import { readFileSync } from "node:fs";
 import { compile, type DocumentInput } from "portier";
-import { canonicalJson, compileText, parseDocument } from "portier/document";
+import { compileText, parseDocument } from "portier/document";
+import { canonicalJson } from "portier/tooling";
 import { describe, expect, it } from "vitest";
 import { museum } from "../../examples/museum/museum.js";
 import { museumFile } from "../support/museum.js";

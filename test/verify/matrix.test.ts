@@ -1,7 +1,8 @@
 import fc from "fast-check";
 import { compile, type DocumentInput, type Row } from "portier";
 import { makeReport, reportMarkdown, reportPage } from "portier/report";
-import { accessMatrix, compareWith, diffAccess, groupMatrix, lint, personViewers } from "portier/verify";
+import { compareWith, groupMatrix } from "portier/tooling";
+import { accessMatrix, diffAccess, lint, personViewers } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { documentFrom, everyRules, items, lines, now, rules, sheetRules, worlds } from "../support/random-documents.js";
 

@@ -1,6 +1,7 @@
 import fc from "fast-check";
 import { compile } from "portier";
-import { membersOf, personViewers } from "portier/verify";
+import { membersOf } from "portier/tooling";
+import { personViewers } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { portier, records, source } from "../support/museum.js";
 import { documentFrom, groups, now, worlds } from "../support/random-documents.js";

@@ -1,7 +1,8 @@
 import { readFileSync } from "node:fs";
 import { compile, type DocumentInput, PortierError } from "portier";
 import { parseDocument } from "portier/document";
-import { mutationsOf, personViewers, readExpectations, survivingMutations } from "portier/verify";
+import { mutationsOf, survivingMutations } from "portier/tooling";
+import { personViewers, readExpectations } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { museumFile } from "../support/museum.js";
 

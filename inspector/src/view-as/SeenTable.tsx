@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import type { CellView } from "portier/verify";
+import type { CellView } from "portier/tooling";
 import { type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from "react";
 import { useProject } from "../project.js";
 import type { Seen, SeenRecord, TableShape, ViewQuestion } from "../worker/protocol.js";

@@ -1,6 +1,6 @@
 import { Button, CloseButton, Group, SegmentedControl } from "@mantine/core";
 import type { ActionName } from "portier";
-import type { WordSection } from "portier/explain";
+import type { WordSection } from "portier/tooling";
 import { type ReactNode, useEffect, useRef, useState } from "react";
 import { useProject } from "../project.js";
 import { useAnswer } from "../use-answer.js";

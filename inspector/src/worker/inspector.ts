@@ -1,19 +1,19 @@
 import { type Portier, PortierError, type Problem, type Row } from "portier";
-import { copyRole, copyRule, editText, parsePlaced, recordKey } from "portier/document";
-import { explain, explanationWords } from "portier/explain";
+import { explain } from "portier/explain";
 import { addRange } from "portier/ranges";
 import {
-  accessMatrix,
-  diffAccess,
+  copyRole,
+  copyRule,
+  editText,
+  explanationWords,
   groupMatrix,
-  groupViewers,
-  lint,
+  parsePlaced,
   proposeExpectations,
+  recordKey,
   recordView,
-  roleViewers,
   ruleDifferences,
-  type Viewer,
-} from "portier/verify";
+} from "portier/tooling";
+import { accessMatrix, diffAccess, groupViewers, lint, roleViewers, type Viewer } from "portier/verify";
 import { membershipsOf } from "./memberships.js";
 import { overviewOf } from "./overview.js";
 import { type Standing, standingOf } from "./project.js";

@@ -1,7 +1,7 @@
 import type { Row } from "portier";
 import { formatMembershipPath } from "portier/explain";
 import { makeReport } from "portier/report";
-import { membersOf } from "portier/verify";
+import { membersOf } from "portier/tooling";
 import { groupBy } from "../group-by.js";
 import type { Standing } from "./project.js";
 import type { LineOf, Memberships } from "./protocol.js";

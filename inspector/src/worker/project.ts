@@ -1,5 +1,6 @@
 import { compile, type DocumentInput, type Locate, type Portier, PortierError, type Row } from "portier";
-import { type Data, parseDocument, readData, readInstant } from "portier/document";
+import { type Data, parseDocument, readData } from "portier/document";
+import { readInstant } from "portier/tooling";
 import { personViewer, type Viewer, visitorViewer } from "portier/verify";
 import type { ProjectState } from "./protocol.js";
 

@@ -1,8 +1,7 @@
 import type { ActionName, Problem, Reach } from "portier";
-import type { RuleCopy } from "portier/document";
-import type { ExplanationWords } from "portier/explain";
 import type { NewRange } from "portier/ranges";
-import type { CellView, ExpectationResult, Proposal, RuleDifference, SharedDifference } from "portier/verify";
+import type { CellView, ExplanationWords, Proposal, RuleCopy, RuleDifference } from "portier/tooling";
+import type { ExpectationResult, SharedDifference } from "portier/verify";
 
 /** A file as the server gives it. */
 export interface OpenedFile {

@@ -1,6 +1,6 @@
 import { PortierError, type Problem } from "portier";
-import { parsePlaced } from "portier/document";
-import { coverageOf, type ExpectationData, readExpectations, runExpectations, uncovered } from "portier/verify";
+import { coverageOf, parsePlaced, uncovered } from "portier/tooling";
+import { type ExpectationData, readExpectations, runExpectations } from "portier/verify";
 import type { Standing } from "./project.js";
 import type { CoveredRule, OpenedFile, Tested } from "./protocol.js";
 
