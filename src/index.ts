@@ -41,6 +41,7 @@ export type {
   Role,
   RoleSource,
   Schema,
+  SettingAdds,
   SettingSource,
   Table,
 } from "./schema/schema.js";
@@ -66,3 +67,4 @@ export type { Diagnostic, SessionOptions } from "./session/session-options.js";
 export type { ActionOf, Masked } from "./session/session-types.js";
 export type { MaskedRow } from "./session/shown-fields.js";
 export type { Snapshot } from "./session/snapshot.js";
+export type { UserMessages } from "./session/user-messages.js";

@@ -2,6 +2,7 @@ import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { type IdentityOrKey, identityOf } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
 import type { Diagnostic } from "../session/session-options.js";
+import type { UserMessages } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
 import { KeptLists } from "./kept-lists.js";
 import { checkObserving, type Observe } from "./observing.js";
@@ -23,8 +24,14 @@ export function createDatabase<T extends TableTypes = AnyTables>(
   const observing = checkObserving(portier.schema, observe);
   const kept = new KeptLists();
   return {
-    as: (who) =>
-      new UserDatabase(portier, connection, { identity: identityOf(who), kept, onDiagnostic, observe: observing }),
+    as: (who, { messages } = {}) =>
+      new UserDatabase(portier, connection, {
+        identity: identityOf(who),
+        kept,
+        onDiagnostic,
+        messages,
+        observe: observing,
+      }),
   };
 }
 
@@ -39,6 +46,9 @@ export interface DatabaseOptions {
 }
 
 export interface Database<T extends TableTypes = AnyTables> {
-  /** The database as one person sees and changes it: their key (null for a visitor), or more of who they are. */
-  as(who: IdentityOrKey): UserDatabase<T>;
+  /**
+   * The database as one person sees and changes it: their key (null for a visitor), or more of who they are. `messages`
+   * replaces what they read of a refused change (default: English).
+   */
+  as(who: IdentityOrKey, options?: { readonly messages?: Partial<UserMessages> | undefined }): UserDatabase<T>;
 }

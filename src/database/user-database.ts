@@ -2,7 +2,7 @@ import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import type { Table } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
-import { type ChangeOptions, type ChangeResult, invalid, keyTakenMessage } from "../session/change-result.js";
+import { type ChangeOptions, type ChangeResult, invalid } from "../session/change-result.js";
 import type { BatchResult } from "../session/check-batch.js";
 import type { Identity } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
@@ -10,6 +10,7 @@ import { isKnownTo, seenOf } from "../session/seen.js";
 import type { Session } from "../session/session.js";
 import type { Diagnostic } from "../session/session-options.js";
 import type { Masked } from "../session/session-types.js";
+import { messagesOf, type UserMessages } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
 import { RecordChanged } from "./errors.js";
 import type { KeptLists } from "./kept-lists.js";
@@ -50,6 +51,7 @@ export interface UserWork {
   readonly identity: Identity;
   readonly kept: KeptLists;
   readonly onDiagnostic: ((diagnostic: Diagnostic) => void) | undefined;
+  readonly messages?: Partial<UserMessages> | undefined;
   readonly observe: Observe | undefined;
 }
 
@@ -295,9 +297,9 @@ export class UserDatabase<T extends TableTypes = AnyTables> {
 
   /** What cannot be told of what is observed ends the transaction: nothing goes on unseen. */
   async #observed<R>(inside: Connection, run: (work: Work<T>) => Promise<R>): Promise<R> {
-    const { identity, kept, onDiagnostic, observe } = this.#work;
+    const { identity, kept, onDiagnostic, messages, observe } = this.#work;
     const observing = observe && new Observing(observe);
-    const done = await run(new Work(this.#portier, inside, identity, kept, onDiagnostic, observing));
+    const done = await run(new Work(this.#portier, inside, { identity, kept, onDiagnostic, messages }, observing));
     observing?.tell();
     return done;
   }
@@ -335,7 +337,7 @@ export class UserDatabase<T extends TableTypes = AnyTables> {
 
   #keyTaken(name: TableOf<T>): ChangeResult {
     const field = this.#portier.schema.tables.get(name)?.key[0]?.name ?? "";
-    return invalid([{ field, reason: "key-taken", message: keyTakenMessage }]);
+    return invalid([{ field, reason: "key-taken", message: messagesOf(this.#work.messages).keyTaken }]);
   }
 }
 

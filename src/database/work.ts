@@ -12,6 +12,7 @@ import { firstOnConsole } from "../session/reading.js";
 import { seenOf } from "../session/seen.js";
 import type { Session } from "../session/session.js";
 import type { Diagnostic } from "../session/session-options.js";
+import type { UserMessages } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
 import type { KeptLists } from "./kept-lists.js";
 import { ObservedSession } from "./observed-session.js";
@@ -19,11 +20,20 @@ import type { Observing } from "./observing.js";
 import { foundAtOnce, Records } from "./records.js";
 import { deleteRecord, hasAddress, insertRecord, selectRecords, updateRecord } from "./statements.js";
 
+/** Whose work it is. */
+export interface Worker {
+  readonly identity: Identity;
+  readonly kept: KeptLists;
+  readonly onDiagnostic?: ((diagnostic: Diagnostic) => void) | undefined;
+  readonly messages?: Partial<UserMessages> | undefined;
+}
+
 /** One transaction in which one person's questions are answered, and changes judged and written one after the other. */
 export class Work<T extends TableTypes = AnyTables> {
   readonly inside: Connection;
   readonly #portier: Portier<T>;
   readonly #identity: Identity;
+  readonly #messages: Partial<UserMessages> | undefined;
   readonly #records: Records;
   readonly #onDiagnostic: (diagnostic: Diagnostic) => void;
   readonly #observing: Observing | undefined;
@@ -31,15 +41,14 @@ export class Work<T extends TableTypes = AnyTables> {
   constructor(
     portier: Portier<T>,
     inside: Connection,
-    identity: Identity,
-    kept: KeptLists,
-    onDiagnostic = firstOnConsole(),
+    { identity, kept, onDiagnostic = firstOnConsole(), messages }: Worker,
     observing?: Observing,
   ) {
     this.inside = inside;
     this.#observing = observing;
     this.#portier = portier;
     this.#identity = identity;
+    this.#messages = messages;
     this.#onDiagnostic = onDiagnostic;
     this.#records = new Records(inside, portier.schema, kept);
   }
@@ -56,6 +65,7 @@ export class Work<T extends TableTypes = AnyTables> {
       noted = [];
       const session = this.#portier.session({
         ...this.#identity,
+        ...(this.#messages && { messages: this.#messages }),
         source: this.#records,
         // A session that is kept goes on being asked.
         onDiagnostic: (diagnostic) => (isAnswered ? onDiagnostic(diagnostic) : diagnostics.push(diagnostic)),

@@ -34,6 +34,7 @@ export function accessHandler<T extends TableTypes = AnyTables>(options: HttpOpt
     tables,
     limits,
     onDiagnostic,
+    messages,
     onError,
     challenge = "Bearer",
   } = options;
@@ -61,7 +62,7 @@ export function accessHandler<T extends TableTypes = AnyTables>(options: HttpOpt
         request,
         url,
         parts: found.parts,
-        database: database.as(identity) as unknown as UserDatabase,
+        database: database.as(identity, { messages: messages?.(request) }) as unknown as UserDatabase,
         schema: served,
         limits: { ...defaultLimits, ...limits },
         options: {

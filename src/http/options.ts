@@ -5,6 +5,7 @@ import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import type { Identity } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
 import type { Diagnostic } from "../session/session-options.js";
+import type { UserMessages } from "../session/user-messages.js";
 
 export interface HttpOptions<T extends TableTypes = AnyTables> {
   readonly portier: Portier<T>;
@@ -33,7 +34,9 @@ export interface HttpOptions<T extends TableTypes = AnyTables> {
   readonly challenge?: string;
   /** What the description of the interface says of the service. */
   readonly description?: HttpDescription;
-  /** Told of faults and of bad data. */
+  /** What end users read of a refused change, such as in the language of the request. Default: English. */
+  readonly messages?: (request: Request) => Partial<UserMessages> | undefined;
+  /** Called for faults and bad data. */
   readonly onDiagnostic?: (diagnostic: Diagnostic) => void;
   /** Told of what went wrong besides; the answer says no more than that. */
   readonly onError?: (error: unknown, request: Request) => void;

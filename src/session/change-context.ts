@@ -3,6 +3,7 @@ import type { Scalar } from "../schema/scalar.js";
 import type { Plan } from "./plan.js";
 import type { RoleGuard } from "./role-guard.js";
 import type { SessionParts } from "./session-parts.js";
+import type { UserMessages } from "./user-messages.js";
 
 /** What judging a change needs from the session. */
 export interface ChangeContext {
@@ -17,4 +18,5 @@ export interface ChangeContext {
   readonly roles: RoleGuard | undefined;
   /** Reads what is proposed: that may be anything, it is judged and checked, but it is not bad data of the application. */
   readonly later: Reading;
+  readonly messages: UserMessages;
 }

@@ -3,6 +3,7 @@ import { portierError } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import type { Field } from "../schema/schema.js";
 import type { Confirmation, Decision, Reason } from "./decision.js";
+import type { UserMessages } from "./user-messages.js";
 
 /** Why one field, or the whole change, was not accepted. */
 export interface Refusal {
@@ -57,9 +58,6 @@ export interface ChangeOptions {
   readonly confirmed?: readonly string[];
 }
 
-/** It says no more than that: the record that has the key may be a hidden one. */
-export const keyTakenMessage = "This key cannot be used.";
-
 export const unknownRecord: RejectedChange = { accepted: false, reason: "not-found", refusals: [] };
 export const faultyChange: RejectedChange = { accepted: false, reason: "fault", refusals: [] };
 
@@ -82,22 +80,27 @@ export function unconfirmed(decisions: readonly Decision[], confirmed: readonly 
   return { accepted: false, reason: "unconfirmed", refusals: [], confirm: [...open.values()] };
 }
 
-export function refusalOf(decision: Decision, field: Field | undefined, action: string): Refusal {
+export function refusalOf(
+  decision: Decision,
+  field: Field | undefined,
+  action: string,
+  messages: UserMessages,
+): Refusal {
   const { rule, note } = decision;
   const reason = decision.reason === "permitted" ? "fault" : decision.reason;
   // Written out: spreading optional parts takes most of the time of a refused change (see bench/).
   if (field === undefined) {
-    const message = note ?? `You may not ${action} this.`;
+    const message = note ?? messages.actionRefused(action);
     return rule === undefined ? { reason, message } : { reason, rule, message };
   }
-  const message = note ?? "You may not set this.";
+  const message = note ?? messages.fieldRefused;
   return rule === undefined ? { field: field.name, reason, message } : { field: field.name, reason, rule, message };
 }
 
-export const noSuchRecord = (field: Field): Refusal => ({
+export const noSuchRecord = (field: Field, messages: UserMessages): Refusal => ({
   field: field.name,
   reason: "no-such-record",
-  message: "There is no such record.",
+  message: messages.noSuchRecord,
 });
 
 const strict: ChangeOptions = Object.freeze({});

@@ -19,6 +19,7 @@ import { standardRecord } from "./new-record.js";
 import type { ChangeGates, TablePlan } from "./plan.js";
 import { missingRecords } from "./references.js";
 import { roleRefusals } from "./role-guard.js";
+import type { UserMessages } from "./user-messages.js";
 import { emptied, invalidValues, takenKey } from "./valid-values.js";
 
 /** One round of judging the fields that are left. */
@@ -42,7 +43,7 @@ export function editResult(
   const { reading, later } = context;
   const { table } = plan;
   if (before === undefined || !plan.knows(before, reading)) return unknownRecord;
-  const unknown = unknownFields(table, values);
+  const unknown = unknownFields(table, values, context.messages);
   const given = changedFields(plan, before, values, reading);
   if (given.length === 0 && unknown.length === 0) {
     return { accepted: true, record: rowOf(table, before), changes: {}, dropped: [] };
@@ -54,7 +55,8 @@ export function editResult(
     // Where no rule reads what changes, each says of the record what it said before.
     const ask = (gate: Gate) =>
       (gate.reads & changed) === 0 ? gate.decide(before, reading) : gate.change(before, after(), reading, later);
-    const judged = judgeFields(fields, gates, ask, "edit", missingRecords(context, plan, fields, before, after));
+    const missing = missingRecords(context, plan, fields, before, after);
+    const judged = judgeFields(fields, gates, ask, "edit", missing, context.messages);
     return withRoles(judged, roleRefusals(context.roles, reading.source, table, fields, before, after));
   };
   const apply = (fields: readonly Field[]) => withValues(table, before, fields, values);
@@ -62,7 +64,7 @@ export function editResult(
   if ("accepted" in settled) return settled;
 
   const { fields, after, dropped, decisions } = settled;
-  const wrong = invalidValues(table, fields, after, false);
+  const wrong = invalidValues(context, table, fields, after, false);
   const moved = fields.some((field) => table.key.includes(field));
   if (moved && wrong.length === 0) wrong.push(...takenKey(context, table, after));
   if (wrong.length > 0) return invalid(wrong);
@@ -78,7 +80,7 @@ export function createResult(
   action: "create" | "import" = "create",
 ): ChangeResult {
   const { table } = plan;
-  const unknown = unknownFields(table, values);
+  const unknown = unknownFields(table, values, context.messages);
   const standard = standardRecord(context, table);
   const given = table.fields.filter((field) => {
     const isGiven = Object.hasOwn(values, field.name);
@@ -91,11 +93,13 @@ export function createResult(
     const record = made();
     const acts = gates.acts.map((gate) => gate.decide(record, later));
     const ask = (gate: Gate) => gate.decide(record, later);
-    const own = judgeFields(fields, gates, ask, action, missingRecords(context, plan, fields, undefined, made));
+    const missing = missingRecords(context, plan, fields, undefined, made);
+    const own = judgeFields(fields, gates, ask, action, missing, context.messages);
     const judged = withRoles(own, roleRefusals(context.roles, later.source, table, fields, undefined, made));
     const act = acts.find((decision) => !decision.permitted);
     return {
-      refusals: act === undefined ? judged.refusals : [refusalOf(act, undefined, action), ...judged.refusals],
+      refusals:
+        act === undefined ? judged.refusals : [refusalOf(act, undefined, action, context.messages), ...judged.refusals],
       decisions: [...acts, ...judged.decisions],
     };
   };
@@ -108,7 +112,7 @@ export function createResult(
   if ("accepted" in settled) return settled;
 
   const { after: record, dropped, decisions } = settled;
-  const wrong = [...invalidValues(table, table.fields, record, true), ...emptied(table, values)];
+  const wrong = [...invalidValues(context, table, table.fields, record, true), ...emptied(context, table, values)];
   if (wrong.length === 0) wrong.push(...takenKey(context, table, record));
   if (wrong.length > 0) return invalid(wrong);
   const open = unconfirmed(decisions, options.confirmed ?? none);
@@ -117,7 +121,7 @@ export function createResult(
 
 /** Deleting, and custom actions: an act on a record as it is stored. */
 export function actionResult(
-  { reading, roles }: ChangeContext,
+  { reading, roles, messages }: ChangeContext,
   plan: TablePlan,
   action: string,
   before: Row | undefined,
@@ -126,7 +130,7 @@ export function actionResult(
   if (before === undefined || !plan.knows(before, reading)) return unknownRecord;
   const decisions = plan.judging(action).acts.map((gate) => gate.decide(before, reading));
   const denial = decisions.find((decision) => !decision.permitted);
-  if (denial !== undefined) return refused([refusalOf(denial, undefined, action)]);
+  if (denial !== undefined) return refused([refusalOf(denial, undefined, action, messages)]);
   const gone =
     action === "delete" ? roleRefusals(roles, reading.source, plan.table, none, before, () => undefined) : none;
   if (gone.length > 0) return refused(gone);
@@ -203,6 +207,7 @@ function judgeFields(
   ask: (gate: Gate) => Decision,
   action: string,
   missing: ReadonlyMap<Field, Refusal>,
+  messages: UserMessages,
 ): Verdict {
   const refusals: Refusal[] = [];
   const decisions: Decision[] = [];
@@ -214,7 +219,7 @@ function judgeFields(
       if (!decision.permitted) denial ??= decision;
       else if (decision.confirm !== undefined) decisions.push(decision);
     }
-    const refusal = denial === undefined ? lost : refusalOf(denial, field, action);
+    const refusal = denial === undefined ? lost : refusalOf(denial, field, action, messages);
     if (refusal !== undefined) refusals.push(refusal);
   }
   return { refusals, decisions };

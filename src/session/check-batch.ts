@@ -62,7 +62,7 @@ export function importResult(
     const address = recordAddress(table, result.record);
     if (address !== undefined && taken.has(address)) {
       const field = table.key[0]?.name ?? "";
-      return invalid([{ field, reason: "key-taken", message: "An earlier line has the same key." }]);
+      return invalid([{ field, reason: "key-taken", message: context.messages.keyTakenByLine }]);
     }
     if (address !== undefined) taken.add(address);
     written?.write({ table, before: undefined, after: result.record });

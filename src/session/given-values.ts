@@ -5,12 +5,13 @@ import { storedValue } from "../schema/types/stored-form.js";
 import type { Refusal } from "./change-result.js";
 import { lookupValue } from "./lookups.js";
 import type { TablePlan } from "./plan.js";
+import type { UserMessages } from "./user-messages.js";
 
-export function unknownFields(table: Table, values: Row): readonly Refusal[] {
+export function unknownFields(table: Table, values: Row, { noSuchField }: UserMessages): readonly Refusal[] {
   const unknown: Refusal[] = [];
   for (const name of Object.keys(values)) {
     if (table.byName.has(name)) continue;
-    unknown.push({ field: name, reason: "no-such-field", message: "There is no such field." });
+    unknown.push({ field: name, reason: "no-such-field", message: noSuchField });
   }
   return unknown;
 }

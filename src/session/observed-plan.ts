@@ -54,9 +54,9 @@ export function observedParts(
   schema: KnownTables,
 ): SessionParts & { stated: SessionParts["stated"] } {
   let decided: Plan | undefined;
-  const { people, key, actedBy, reading, onDiagnostic } = parts;
+  const { people, key, actedBy, reading, onDiagnostic, messages } = parts;
   return {
-    ...{ people, key, actedBy, reading, onDiagnostic },
+    ...{ people, key, actedBy, reading, onDiagnostic, messages },
     plan: new ObservedPlan(schema, parts.plan),
     decided: () => {
       decided ??= new ObservedPlan(schema, parts.decided());

@@ -21,6 +21,7 @@ import type { Diagnostic, SessionOptions } from "./session-options.js";
 import type { MakeRoleGuard, SessionOrigin, SessionParts } from "./session-parts.js";
 import { readRequest } from "./session-values.js";
 import type { Subject } from "./subject.js";
+import type { UserMessages } from "./user-messages.js";
 
 type OnDiagnostic = (diagnostic: Diagnostic) => void;
 
@@ -190,6 +191,7 @@ class OpenedParts implements SessionParts {
   readonly actedBy: string | undefined;
   readonly reading: Reading;
   readonly onDiagnostic: OnDiagnostic;
+  readonly messages: Partial<UserMessages> | undefined;
   readonly roles: () => readonly string[];
   readonly #openings: Openings;
   readonly #opening: Opening;
@@ -204,6 +206,7 @@ class OpenedParts implements SessionParts {
     this.actedBy = actedBy === undefined ? undefined : String(actedBy);
     this.reading = opening.reading;
     this.onDiagnostic = opening.onDiagnostic;
+    this.messages = opening.options.messages;
     this.roles = opening.roles;
     this.#openings = openings;
     this.#opening = opening;

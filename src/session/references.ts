@@ -8,6 +8,7 @@ import { listElements } from "../schema/types/list.js";
 import { storedValue } from "../schema/types/stored-form.js";
 import { noSuchRecord, type Refusal } from "./change-result.js";
 import type { Plan, TablePlan } from "./plan.js";
+import type { UserMessages } from "./user-messages.js";
 
 /** What checking references needs from the session. */
 interface ReferenceContext {
@@ -15,6 +16,7 @@ interface ReferenceContext {
   readonly plan: Plan;
   readonly key: Scalar | null | undefined;
   readonly reading: Reading;
+  readonly messages: UserMessages;
 }
 
 /**
@@ -39,14 +41,14 @@ export function missingRecords(
       target !== undefined
         ? leadsNowhere(context, target, field, field.type.canonical(after[field.name]))
         : element?.target !== undefined && hasLostElement(context, plan, field, element.target, before, after);
-    if (isLost) missing.set(field, noSuchRecord(field));
+    if (isLost) missing.set(field, noSuchRecord(field, context.messages));
   }
   for (const field of plan.made) {
     const parts = (field.by ?? []).filter((part) => changed.includes(part));
     if (parts.length === 0 || field.type.target === undefined) continue;
     const address = fieldValue(after, field);
     if (typeof address !== "string" || !leadsNowhere(context, field.type.target, field, address)) continue;
-    for (const part of parts) missing.set(part, noSuchRecord(part));
+    for (const part of parts) missing.set(part, noSuchRecord(part, context.messages));
   }
   return missing;
 }

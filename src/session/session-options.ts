@@ -1,5 +1,6 @@
 import type { Row, Source } from "../conditions/source.js";
 import type { Identity } from "./identity.js";
+import type { UserMessages } from "./user-messages.js";
 
 /** Something that the application's operators should hear of. The decision itself has already failed closed. */
 export interface Diagnostic {
@@ -20,6 +21,8 @@ export interface SessionOptions extends Partial<Omit<Identity, "person">> {
   readonly person?: Row | Identity["person"];
   /** Where conditions read other records. */
   readonly source?: Source;
+  /** What end users read of a refused change, where no rule has a note for it. Default: English. */
+  readonly messages?: Partial<UserMessages>;
   /** Called for faults and bad data. Default: the first of them is a warning on the console. */
   readonly onDiagnostic?: (diagnostic: Diagnostic) => void;
 }

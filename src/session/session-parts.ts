@@ -10,6 +10,7 @@ import type { Reach } from "./reach.js";
 import type { RoleGuard } from "./role-guard.js";
 import type { ShownScreens } from "./screens.js";
 import type { Diagnostic, SessionOptions } from "./session-options.js";
+import type { UserMessages } from "./user-messages.js";
 
 /** What a session is made of. */
 export interface SessionParts {
@@ -26,6 +27,8 @@ export interface SessionParts {
   readonly guard: (make: MakeRoleGuard | undefined) => RoleGuard | undefined;
   readonly reading: Reading;
   readonly onDiagnostic: (diagnostic: Diagnostic) => void;
+  /** What end users read of a refused change; undefined for English. */
+  readonly messages: Partial<UserMessages> | undefined;
   /** What the session knows of the value of a new record; undefined where it cannot tell. Only of fields that say so. */
   readonly standard: (field: Field) => Scalar | null | undefined;
   readonly screens: (reach: (need: ScreenNeed) => Reach) => ShownScreens;

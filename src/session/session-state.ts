@@ -13,6 +13,7 @@ import type { Mask } from "./mask.js";
 import type { OpenedSubject } from "./open-subject.js";
 import type { Plan } from "./plan.js";
 import type { MakeRoleGuard, SessionOrigin, SessionParts } from "./session-parts.js";
+import { messagesOf } from "./user-messages.js";
 
 /** The last question of a kind, with what answers it: most are asked of one record or field after the other. */
 export interface Asked<A> {
@@ -58,7 +59,9 @@ export class SessionState implements Residual {
     const anew: Reading = { ...reading, decided: undefined };
     const later = quietly(reading);
     const standard = (field: Field) => this.parts.standard(field);
-    this.#changing = { people, plan, key, reading: anew, standard, later, roles: this.parts.guard(this.makeGuard) };
+    const roles = this.parts.guard(this.makeGuard);
+    const messages = messagesOf(this.parts.messages);
+    this.#changing = { people, plan, key, reading: anew, standard, later, roles, messages };
     return this.#changing;
   }
 

@@ -13,6 +13,7 @@ import { Session } from "./session.js";
 import type { Diagnostic } from "./session-options.js";
 import type { SessionParts } from "./session-parts.js";
 import type { StepData } from "./step.js";
+import type { UserMessages } from "./user-messages.js";
 
 /**
  * One person's residual plan as plain JSON: the shapes of some tables, and what is left of the rules for this person at
@@ -55,6 +56,8 @@ export interface SnapshotOptions {
   /** Where conditions read other records; what needs one and has none is denied, and reported as a fault. */
   readonly source?: Source;
   readonly onDiagnostic?: (diagnostic: Diagnostic) => void;
+  /** What end users read of a refused change, where no rule has a note for it. Default: English. */
+  readonly messages?: Partial<UserMessages>;
 }
 
 /**
@@ -94,6 +97,7 @@ export function partsFrom(snapshot: Snapshot, options: SnapshotOptions): Session
     standard: ({ table, name }) => ownValue(ownValue(snapshot.standard ?? {}, table) ?? {}, name),
     screens: () => snapshot.screens ?? noScreens,
     onDiagnostic,
+    messages: options.messages,
     origin: undefined,
   };
 }

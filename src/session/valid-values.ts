@@ -3,7 +3,7 @@ import { recordAddress } from "../schema/address.js";
 import { isStorable } from "../schema/scalar.js";
 import type { Field, Table } from "../schema/schema.js";
 import type { ChangeContext } from "./change-context.js";
-import { keyTakenMessage, type Refusal } from "./change-result.js";
+import type { Refusal } from "./change-result.js";
 
 /** A key is always needed; another field unless it is optional. What is made by itself or by the database is not. */
 function isNeeded(table: Table, field: Field): boolean {
@@ -11,7 +11,13 @@ function isNeeded(table: Table, field: Field): boolean {
   return !field.optional || table.key.includes(field);
 }
 
-export function invalidValues(table: Table, fields: readonly Field[], row: Row, isNew: boolean): Refusal[] {
+export function invalidValues(
+  { messages }: ChangeContext,
+  table: Table,
+  fields: readonly Field[],
+  row: Row,
+  isNew: boolean,
+): Refusal[] {
   const wrong: Refusal[] = [];
   for (const field of fields) {
     const value = row[field.name] ?? null;
@@ -19,27 +25,25 @@ export function invalidValues(table: Table, fields: readonly Field[], row: Row, 
     const isEmptied = !isNew && field.generated && !field.optional;
     const isRight = value === null ? !isNeeded(table, field) && !isEmptied : field.type.fits(value);
     if (isRight && isStorable(value)) continue;
-    const message = isRight ? unstorable : value === null ? valueNeeded : `This must be ${field.type.expects}.`;
+    const { textNotStorable, valueMissing, wrongValue } = messages;
+    const message = isRight ? textNotStorable : value === null ? valueMissing : wrongValue(field.type.name);
     wrong.push({ field: field.name, reason: "invalid", message });
   }
   return wrong;
 }
 
 /** What the database fills when it is not given: null is given, and no value of it. */
-export function emptied(table: Table, values: Row): Refusal[] {
+export function emptied({ messages }: ChangeContext, table: Table, values: Row): Refusal[] {
   return table.fields
     .filter(({ name, generated, optional }) => generated && !optional && values[name] === null)
-    .map(({ name }) => ({ field: name, reason: "invalid" as const, message: valueNeeded }));
+    .map(({ name }) => ({ field: name, reason: "invalid" as const, message: messages.valueMissing }));
 }
 
-const valueNeeded = "A value is needed.";
-const unstorable = "This holds a character that cannot be stored: a nul, or half of a surrogate pair.";
-
 /** Where the source can tell. */
-export function takenKey({ reading }: ChangeContext, table: Table, row: Row): Refusal[] {
+export function takenKey({ reading, messages }: ChangeContext, table: Table, row: Row): Refusal[] {
   const address = recordAddress(table, row);
   const [first] = table.key;
   if (address === undefined || first === undefined || reading.source === undefined) return [];
   const taken = reading.source.find(table.name, address) !== undefined;
-  return taken ? [{ field: first.name, reason: "key-taken", message: keyTakenMessage }] : [];
+  return taken ? [{ field: first.name, reason: "key-taken", message: messages.keyTaken }] : [];
 }

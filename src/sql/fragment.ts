@@ -6,7 +6,7 @@ export type Fragment = readonly Piece[];
 export type PlainPiece = string | Param;
 
 /** `isShared`: one place of a test that stands in a statement more than once; the text around it is always the same. */
-interface Param {
+export interface Param {
   readonly param: unknown;
   readonly isShared?: true;
 }

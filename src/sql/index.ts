@@ -2,7 +2,7 @@ export type { ComparisonOp, DurationUnit, MatchWord } from "../conditions/syntax
 export { createTables } from "./create-tables.js";
 export type { Dialect } from "./dialect.js";
 export { type Filter, type FilterScalar, type FilterValue, filterData } from "./filter-data.js";
-export type { Fact, Fragment, Piece, PlainPiece, Statement } from "./fragment.js";
+export type { Fact, Fragment, Param, Piece, PlainPiece, Statement } from "./fragment.js";
 export { mariadb } from "./mariadb.js";
 export { type MaskedSelect, type MaskedSelectOptions, maskedSelect } from "./masked-select.js";
 export { order } from "./order.js";
