@@ -61,8 +61,9 @@ const cases: [key: keyof UserMessages, says: string, change: (messages?: Partial
     [
       "keyTakenByLine",
       "An earlier line has the same key.",
-      (session) =>
-        session.checkImport(
+      // With a source, what the line before it has left is a record with this key.
+      (_, messages) =>
+        portier.session(messages).checkImport(
           "objects",
           [1, 2].map(() => ({ id: "o-2", title: "New" })),
         ).results[1],
