@@ -52,13 +52,13 @@ function nameIn(session: AnySession, name: string, given: TableAs): string {
   const table = is(given, Table) ? given : column?.table;
   const { source } = internals(session).plan.of(name).table;
   if (table === undefined || !is(table, Table)) {
-    throw portierError("wrong-call", { what: `no table of Drizzle was given for "${name}"`, hint: "give the table" });
+    throw portierError("wrong-call", { what: `no Drizzle table was passed for "${name}"`, hint: "pass the table" });
   }
   const { name: original, schema } = originOf(table);
   const isSame = source === original || source === `${schema}.${original}`;
   if (isSame) return getTableName(table);
   const what = `"${name}" is kept in "${source}", and this is the table "${original}"`;
-  throw portierError("wrong-call", { what, hint: "give the table that the condition stands beside" });
+  throw portierError("wrong-call", { what, hint: "pass the table that the condition is about" });
 }
 
 /** What a table is called in the database, whatever alias it has. */

@@ -133,9 +133,11 @@ function whyNot({ decision, rules, field, action }: Explanation): string {
       const permits = rules.filter(({ effect, covers }) => effect === "permit" && covers);
       if (permits.length === 0) return `no rule permits anybody to ${action} ${field === undefined ? "it" : field}`;
       const own = permits.filter(({ to }) => to.truth === "true");
-      return own.length === 0
-        ? `only ${audience(permits)} may`
-        : "it does not meet the conditions of the rules for them";
+      if (own.length === 0) return `only ${audience(permits)} may`;
+      const conditions = own.flatMap(({ where }) => (where === undefined ? [] : [where.text]));
+      return conditions.length === 0
+        ? "the rules that are for them do not apply"
+        : `they may only where ${[...new Set(conditions)].join(" or ")}`;
     }
   }
 }

@@ -192,7 +192,7 @@ describe("a session that nobody listens to", () => {
         );
       expect(mask()).toEqual([{ id: "1" }, { id: "2" }]);
       expect(said).toEqual([
-        'Portier, bad data: "date" of a record of "things" is an object (Date), not a date such as "2027-01-31"; it counts as unknown and is not shown. More of this session is not told: give it a "report" to hear of all.',
+        'Portier, bad data: "date" of a record of "things" is an object (Date), not a date such as "2027-01-31"; it counts as unknown and is not shown. Further diagnostics of this session are not printed: pass "onDiagnostic" to receive all of them.',
       ]);
       portier.session({ onDiagnostic: () => {} }).mask("things", { id: "1", date: 5 });
       expect(said).toHaveLength(1);

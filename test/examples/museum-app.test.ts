@@ -37,7 +37,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
     const shown = as().maskAll("objects", records("objects")).length;
     await counted(page, shown);
     await go(page, "objects");
-    await said(page, /There is no such page/);
+    await said(page, /Page not found/);
     expect(await page.content()).not.toContain("Odalys");
   });
 
@@ -117,7 +117,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
     await go(keeper, "loans", "l-901");
     await choose(keeper, "status", "requested");
     await save(keeper);
-    await said(keeper, /You may read this, and not change it/);
+    await said(keeper, /You may view this, but not change it/);
     const registrar = await enter("Kofi Lindqvist");
     await go(registrar, "loans", "l-901");
     await choose(registrar, "status", "approved");

@@ -179,7 +179,7 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
     expect(rules()).toBe(readFileSync(museumFile, "utf8").replace("status = 'on_display'", "status <> 'withdrawn'"));
     await text(page, ".side").toContain("Nobody gains or loses access.");
     // The table that the cursor is in, as one sees it under what is written.
-    await side(page, "Its data");
+    await side(page, "Data");
     await text(page, ".side").toMatch(
       /The table that the cursor is in: objects\.A visitor \(no role\): 348 of 400 exist/,
     );

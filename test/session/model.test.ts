@@ -474,8 +474,8 @@ function remedied(
   let { me, item } = one;
   const names: string[] = [];
   for (const { text } of needs.filter(({ kind }) => kind === "who")) {
-    const name = /^to be: (\S+)/.exec(text)?.[1];
-    if (name === undefined || /^to be: \S+ (?!or)/.test(text)) return undefined;
+    const name = /^be (\S+)/.exec(text)?.[1];
+    if (name === undefined || /^be \S+ (?!or)/.test(text)) return undefined;
     // A visitor who signs in is somebody, and nothing else.
     me ??= "nobody";
     if (name === "owner") item = { ...item, keeper: me };
@@ -682,6 +682,8 @@ describe("a snapshot", () => {
   });
 
   it("of another version is refused", () => {
-    expect(() => openSnapshot({ portier: "snapshot 0" } as unknown as Snapshot)).toThrow(/no snapshot of this version/);
+    expect(() => openSnapshot({ portier: "snapshot 0" } as unknown as Snapshot)).toThrow(
+      /not a snapshot of this version/,
+    );
   });
 });

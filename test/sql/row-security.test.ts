@@ -570,7 +570,7 @@ describe("a document that a database cannot hold", () => {
         tables: Object.fromEntries(sources.map((source, at) => [`t${at}`, { key: "id", source, fields }])),
       });
     expect(() => rowSecurity(of("a.things", "b.things"))).toThrow(
-      /the views of "a.things" and "b.things" would have one name/,
+      /The views of "a.things" and "b.things" would have one name/,
     );
     expect(() => rowSecurity(of("things"), { schema: "public" })).toThrow(/in the schema of the tables, "public"/);
     expect(() => rowSecurity(of("portier.things"))).toThrow(/in the schema of the tables, "portier"/);
