@@ -216,7 +216,7 @@ function printText(
   }
   const open = gains.filter(({ isAccepted }) => !isAccepted);
   if (open.length === 0) return;
-  io.out(`${paint.warning("not accepted")}  for a file that --accept names, if it is meant:\n`);
+  io.out(`${paint.warning("not accepted")}  add these lines to the file of --accept if they are intended:\n`);
   for (const { sentence } of open) io.out(`${sentence}\n`);
 }
 

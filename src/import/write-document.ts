@@ -21,7 +21,11 @@ export function writeDocument(found: readonly FoundTable[], from: string): Writt
   const people = guessPeople(tables);
   const lines = [`# Read from ${from}. No rule yet: nobody may do anything.`, "portier: 1", ""];
   if (people !== undefined) {
-    lines.push("# A guess who can ask, by names alone. Look at it before you use it:", `# people: ${flow(people)}`, "");
+    lines.push(
+      "# A guess at the people table, from names alone. Check it before you use it:",
+      `# people: ${flow(people)}`,
+      "",
+    );
   }
   const blocks = tables.map((table) =>
     writeTable(table, people && guessOwner(table, tables, people.table), people?.table),

@@ -26,7 +26,7 @@ describe("the README", () => {
     expect(session.maskAll("objects", [sextant])).toEqual([seen]);
     expect(session.checkEdit("objects", sextant, { status: "withdrawn" })).toMatchObject({
       accepted: false,
-      refusals: [{ field: "status", message: "An object leaves the collection only by the registrar's hand." }],
+      refusals: [{ field: "status", message: "Only the registrar withdraws an object." }],
     });
     expect(session.reach("edit", "objects")).toBe("some");
   });
