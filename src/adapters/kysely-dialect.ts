@@ -43,6 +43,7 @@ import { driverOf } from "./kysely-driver.js";
 import { type KyselyOptions, Rewriter } from "./kysely-select.js";
 import { onlyParts, refusedNode, returnedFields, rowsOf, updateOf } from "./kysely-statements.js";
 
+/** How statements of Kysely are checked and masked. */
 export interface PortierDialectOptions extends KyselyOptions, DatabaseOptions {
   /** Addresses of the rules whose messages the person has confirmed. */
   readonly confirmed?: readonly string[];

@@ -18,6 +18,7 @@ import { maskedFragment } from "../sql/masked-select.js";
 import { tableName } from "../sql/where.js";
 import { canFail } from "./kysely-failing.js";
 
+/** How selects of Kysely are masked. */
 export interface KyselyOptions {
   /** What the records are shown for. Default: `list`. */
   readonly action?: ShowAction;

@@ -19,6 +19,7 @@ export interface Mysql2Statements {
   unprepare(options: any): unknown;
 }
 
+/** What is used of a connection of mysql2. */
 export interface Mysql2Connection extends Mysql2Statements {
   release(): void;
   destroy(): void;

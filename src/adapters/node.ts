@@ -54,6 +54,7 @@ export interface FastifyRequest {
   readonly raw: IncomingMessage;
 }
 
+/** What is used of a reply of Fastify. */
 export interface FastifyReply {
   readonly raw: ServerResponse;
   hijack(): unknown;

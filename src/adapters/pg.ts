@@ -24,6 +24,7 @@ export interface PgStatements {
   getTypeParser(type: number, format?: "text"): (text: string) => unknown;
 }
 
+/** What is used of a client of pg. */
 export interface PgClient extends PgStatements {
   release(isBroken?: boolean): void;
   on(event: "error", listener: (error: Error) => void): unknown;
@@ -31,6 +32,7 @@ export interface PgClient extends PgStatements {
   removeListener(event: "error", listener: (error: Error) => void): unknown;
 }
 
+/** The parsers of a client of pg. */
 export interface PgTypes {
   // biome-ignore lint/suspicious/noExplicitAny: the driver's own declaration says so
   getTypeParser(type: number, format?: any): any;

@@ -20,6 +20,7 @@ export interface Pglite extends PgliteStatements {
   listen(channel: string, onNotice: () => void): Promise<() => Promise<void>>;
 }
 
+/** How PGlite reads values. */
 export interface PgliteOptions {
   parsers: Record<number, (text: string) => unknown>;
 }

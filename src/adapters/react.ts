@@ -128,6 +128,7 @@ export function useScreens(): { readonly screens: readonly string[]; readonly ho
   return useMemo(() => ({ screens: session.screens(), home: session.home() }), [session]);
 }
 
+/** What is shown where something is permitted. */
 export interface MayProps {
   readonly action: string;
   readonly table: string;
@@ -161,6 +162,7 @@ export function OnScreen({
   return useScreens().screens.includes(name) ? children : otherwise;
 }
 
+/** A form, as {@link AccessFields} shows it. */
 export interface AccessFieldsProps {
   readonly form: Form | undefined;
   /** Which fields, in this order. Default: all of the table, in its order. */

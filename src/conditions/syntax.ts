@@ -73,6 +73,7 @@ export interface Comparison {
 }
 
 export const comparisonOps = ["=", "<>", "<", "<=", ">", ">="] as const;
+/** An operator that compares two values. */
 export type ComparisonOp = (typeof comparisonOps)[number];
 
 /** The comparison that says the same with its sides exchanged. */
@@ -86,6 +87,7 @@ export const turnedOps: Readonly<Record<ComparisonOp, ComparisonOp>> = {
 };
 
 export const matchWords = ["like", "starts with", "ends with", "contains"] as const;
+/** An operator that compares a text with a pattern. */
 export type MatchWord = (typeof matchWords)[number];
 
 export type OperandSyntax =
@@ -106,6 +108,7 @@ export type OperandSyntax =
   | PathSyntax;
 
 export const durationUnits = ["day", "hour", "minute"] as const;
+/** A unit of a shift: `today - 30 days`. */
 export type DurationUnit = (typeof durationUnits)[number];
 
 export const pathRoots = ["me", "request", "this", "owner"] as const;

@@ -35,6 +35,7 @@ export function createDatabase<T extends TableTypes = AnyTables>(
   };
 }
 
+/** How a database is opened. */
 export interface DatabaseOptions {
   /**
    * Told what would have been refused or hidden of the tables that the document observes (`observe: true`). Needed where it
@@ -45,6 +46,7 @@ export interface DatabaseOptions {
   readonly onDiagnostic?: ((diagnostic: Diagnostic) => void) | undefined;
 }
 
+/** The tables of a document in a database. */
 export interface Database<T extends TableTypes = AnyTables> {
   /**
    * The database as one person sees and changes it: their key (null for a visitor), or more of who they are. `messages`

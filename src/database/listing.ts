@@ -40,6 +40,7 @@ export interface ListQuery {
   readonly action?: ShowAction;
 }
 
+/** A page of a list, and how many records there are in all. */
 export interface Page<R> {
   /** As {@link Session.mask} shows them. */
   readonly records: readonly R[];

@@ -16,6 +16,7 @@ import type { Portier } from "../session/portier.js";
 import { AuditLog, allLines, type Line } from "./audit-log.js";
 import { writeWhole } from "./write-whole.js";
 
+/** How a store in a JSON file works. */
 export interface JsonFileStoreOptions {
   /** The application's own records: people, and whatever rules read. */
   readonly source: Source;

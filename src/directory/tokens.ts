@@ -7,6 +7,7 @@ import type { AnyRules } from "../session/open-rules.js";
 import type { Portier } from "../session/portier.js";
 import { claimOf } from "./claim-of.js";
 
+/** How tokens of one issuer are read. */
 export interface TokenOptions {
   /** What `iss` must be. */
   readonly issuer: string;

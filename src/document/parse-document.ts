@@ -27,6 +27,7 @@ export interface ParsedDocument {
   readonly locate: Locate;
 }
 
+/** How a document is read from text. */
 export interface TextOptions {
   /** The name of the file, for messages. */
   readonly file?: string;

@@ -15,6 +15,7 @@ import { findRemedies, type Gates, type MissingCondition, type Remedy } from "./
 import { type RuleTrace, Tracer } from "./trace.js";
 import { type Place, TracedRules } from "./traced-rules.js";
 
+/** A question that an explanation answers. */
 export interface Question {
   readonly action: ActionName;
   readonly table: string;
@@ -34,18 +35,18 @@ export interface Explanation {
   readonly decision: Decision | undefined;
   /** For a question without a record. */
   readonly reach: Reach | undefined;
-  /** False for a person who is not active or not in the people table: then no rule is met, whatever it says. */
-  readonly meets: boolean;
+  /** False for a person who is not active or not in the people table: then no rule applies to them. True for a visitor. */
+  readonly isActive: boolean;
   readonly roles: readonly string[];
-  /** Every rule of the table that speaks of the action, those that bear on the answer first. */
+  /** Every rule of the table about the action, those that apply first. */
   readonly rules: readonly RuleTrace[];
-  /** For a denial: what would have to be otherwise, the shortest way first. Each is whole: who does that gets a yes. */
-  readonly alternatives: readonly Remedy[];
-  /** For `not-found`: what would have to be otherwise for the person to know of the record at all. */
+  /** For a denial: what would allow it, the fewest conditions first. Each is complete: whoever meets it is permitted. */
+  readonly remedies: readonly Remedy[];
+  /** For `not-found`: what would let the person see the record at all. */
   readonly toSeeRecord: readonly Remedy[];
 }
 
-/** How each rule stands to a question, those that bear on the answer first: an explanation without its alternatives. */
+/** How each rule stands to a question, those that apply first: an explanation without its remedies. */
 export function traceRules(session: Session, question: Question): readonly RuleTrace[] {
   return traced(session, question).rules;
 }
@@ -80,10 +81,10 @@ export function explain(session: Session, question: Question): Explanation {
     field: fieldName,
     decision,
     reach,
-    meets: subject.meets,
+    isActive: subject.meets,
     roles: session.roles,
     rules,
-    alternatives: refused ? lacking(waysTo(all, action, field), sourceNeeds(field)) : [],
+    remedies: refused ? lacking(waysTo(all, action, field), sourceNeeds(field)) : [],
     toSeeRecord: refused && decision?.reason === "not-found" ? lacking([[knownGate(all)]]) : [],
   };
 }

@@ -55,13 +55,13 @@ export function explanationWords(
   person = "this person",
   record = explanation.reach === undefined ? `this record of ${explanation.table}` : explanation.table,
 ): ExplanationWords {
-  const { decision, reach, rules, roles, alternatives, toSeeRecord, field } = explanation;
+  const { decision, reach, rules, roles, remedies, toSeeRecord, field } = explanation;
   const bearing = rules.filter((trace) => trace.applies !== "no");
   const others = rules.filter((trace) => trace.applies === "no" && trace.covers);
   const ofFields = field === undefined;
   const sections = [
     ruleSection(reach === undefined ? "Rules that apply" : "Rules that may apply", bearing, ofFields),
-    missingSection("What would allow it", alternatives),
+    missingSection("What would allow it", remedies),
     missingSection("What would let them see the record", toSeeRecord),
     ruleSection("Rules that do not apply", others, ofFields),
   ].filter(({ entries }) => entries.length > 0);
@@ -98,16 +98,16 @@ export function explanationText(explanation: Explanation, person: string, record
   return `${lines.join("\n")}\n`;
 }
 
-function isYes({ decision, reach, meets }: Explanation): boolean {
-  return meets && (decision === undefined ? (reach ?? "none") !== "none" : decision.permitted);
+function isYes({ decision, reach, isActive }: Explanation): boolean {
+  return isActive && (decision === undefined ? (reach ?? "none") !== "none" : decision.permitted);
 }
 
 /** One sentence: who may or cannot do what, and why. */
 function answer(explanation: Explanation, person: string, record: string): string {
-  const { decision, reach, meets, action, field } = explanation;
+  const { decision, reach, isActive, action, field } = explanation;
   const fields = field === undefined ? "" : `${field} of `;
   const verb = isYes(explanation) ? "may" : "cannot";
-  if (!meets)
+  if (!isActive)
     return sentence(`${person} cannot ${action} ${fields}${record}: they are not active, or not in the people table`);
   if (decision === undefined) {
     return sentence(`${person} ${verb} ${action} ${fields}${reaches[reach ?? "none"]} of ${record}`);

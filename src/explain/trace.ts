@@ -27,6 +27,7 @@ export interface ConditionTrace {
   readonly parts: readonly ConditionTrace[];
 }
 
+/** How the current user stands to the `to` and `except` of a rule. */
 export interface WhoTrace {
   readonly truth: TracedTruth;
   readonly to: readonly EntryTrace[];

@@ -13,6 +13,7 @@ import { type ProblemKind, problemKinds } from "./problem.js";
 import { nullsName, parameterOf, type queryWords } from "./query.js";
 import { type AnswerShape, type Route, routes } from "./routes.js";
 
+/** What the description of an interface is made of. */
 export interface OpenApiOptions {
   readonly base: string;
   readonly actions: Readonly<Record<string, Readonly<Record<string, unknown>>>>;

@@ -7,6 +7,7 @@ import type { Portier } from "../session/portier.js";
 import type { Diagnostic } from "../session/session-options.js";
 import type { UserMessages } from "../session/user-messages.js";
 
+/** How a document's tables are served over HTTP. */
 export interface HttpOptions<T extends TableTypes = AnyTables> {
   readonly portier: Portier<T>;
   readonly connection: Connection;
@@ -51,6 +52,7 @@ export interface HttpDescription {
   readonly securitySchemes?: Readonly<Record<string, Readonly<Record<string, unknown>>>>;
 }
 
+/** Bounds of requests. */
 export interface HttpLimits {
   /** Records of a page, unless the request says otherwise. Default: 50. */
   readonly pageSize: number;

@@ -25,6 +25,7 @@ import type { RoleStore } from "./role-store.js";
 /** The one in whose name roles are assigned; a visitor assigns none. */
 export type AdministratorIdentity = Identity & { readonly person: string | number };
 
+/** How a change of roles is made. */
 export interface ChangeRoleOptions {
   /** The ids of the warnings that were read and confirmed. */
   readonly confirmed?: readonly string[];
@@ -259,6 +260,7 @@ export interface DecisionFacts {
   readonly reason?: string;
 }
 
+/** Changes of roles, settings and protections. */
 export interface Administration {
   /**
    * The person who assigns and revokes: their key, or more of who they are.

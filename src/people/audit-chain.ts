@@ -14,6 +14,7 @@ export interface AuditVerification {
   readonly problem?: "changed" | "missing" | "truncated" | "unknown-digest";
 }
 
+/** What the audit log is checked against. */
 export interface VerifyOptions {
   /** A digest that was the head once: the record must still hold it. */
   readonly knownDigest?: string;

@@ -9,6 +9,7 @@ import type { Protection } from "./protections.js";
 import { isAbout, type RoleStore } from "./role-store.js";
 import { Watchers } from "./watchers.js";
 
+/** What a store in memory begins with. */
 export interface MemoryStoreOptions {
   /** The application's own records: people, and whatever rules read. */
   readonly source: Source;

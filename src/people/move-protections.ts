@@ -26,6 +26,7 @@ export interface MovedProtections {
   readonly lost: readonly LostCells[];
 }
 
+/** In whose name protections are moved. */
 export interface MoveOptions {
   /** The key of the person by whom rows or columns are changed, for the record of what was done; null for a program. */
   readonly by?: string | null;

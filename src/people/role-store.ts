@@ -29,6 +29,7 @@ export interface StoreChange {
   write(writes: readonly StoredWrite[], entries: readonly AuditEntry[]): Promise<void>;
 }
 
+/** Which entries of the audit log are read. */
 export interface AuditQuery {
   /** Those about this person, or done by them. */
   readonly person?: string;

@@ -15,6 +15,7 @@ import { drawRoles } from "./roles-picture.js";
 import { listed, sayCondition, sayDistance } from "./say-condition.js";
 import { sayRoleRule, sayRule } from "./say-rule.js";
 
+/** What a report is made of. */
 export interface ReportOptions {
   readonly title: string;
   /** Everybody, for the matrix of people. Default: the matrix is of roles alone. */
@@ -50,11 +51,13 @@ export interface Sentence {
   readonly note: string | undefined;
 }
 
+/** The sentences about one table. */
 export interface TableSentences {
   readonly table: string;
   readonly sentences: readonly Sentence[];
 }
 
+/** What a report says about a role. */
 export interface RoleReport {
   readonly name: string;
   readonly note: string | undefined;
@@ -63,6 +66,7 @@ export interface RoleReport {
   readonly may: readonly TableSentences[];
 }
 
+/** What a report says about a group. */
 export interface GroupReport {
   readonly name: string;
   readonly note: string | undefined;
@@ -76,6 +80,7 @@ export interface ScreenReport {
   readonly facts: readonly string[];
 }
 
+/** What a report says about a table. */
 export interface TableReport {
   readonly name: string;
   readonly facts: readonly string[];

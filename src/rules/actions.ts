@@ -17,6 +17,7 @@ export interface Action {
 /** The built-in actions in the order in which they are shown. */
 export const actionNames = ["list", "view", "create", "edit", "delete", "export", "import", "bulk"] as const;
 
+/** An action that every table has. */
 export type BuiltInAction = (typeof actionNames)[number];
 
 /** A built-in action, or one that a table declares. */

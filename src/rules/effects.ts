@@ -23,6 +23,7 @@ export interface Effect {
 /** In the order in which a decision looks at them and names its reason. */
 export const effectNames = ["deny", "reserve", "permit", "confirm"] as const;
 
+/** What a rule does with its extent. */
 export type EffectName = (typeof effectNames)[number];
 
 const asSaid = (to: Expression) => to;

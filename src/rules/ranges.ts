@@ -75,6 +75,7 @@ export function columnNumber(letters: string): number {
   return number;
 }
 
+/** The letters of a column, counted from 1: 1 is `A`, 28 is `AB`. */
 export function columnLetters(number: number): string {
   let letters = "";
   for (let rest = number; rest > 0; rest = Math.floor((rest - 1) / 26)) {

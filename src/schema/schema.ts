@@ -52,6 +52,7 @@ export type IgnoredWarnings = ReadonlyMap<string, string>;
 
 export const meansNothing: IgnoredWarnings = new Map();
 
+/** A declared table. */
 export interface Table {
   readonly name: string;
   /** In declared order. */
@@ -84,6 +85,7 @@ export interface Grid {
   readonly protections: boolean;
 }
 
+/** A declared field. */
 export interface Field {
   readonly name: string;
   readonly table: string;
@@ -126,6 +128,7 @@ export interface Lookup {
  */
 export type FieldPath = readonly [Field, ...Field[]];
 
+/** The table of users, as declared. */
 export interface People {
   readonly table: Table;
   readonly name: Field | undefined;
@@ -141,6 +144,7 @@ export interface People {
 /** From least to most. */
 export const settingLevels = ["none", "view", "edit"] as const;
 
+/** How far a setting lets a person go with a field. */
 export type SettingLevel = (typeof settingLevels)[number];
 
 /** A table of the document whose records each set how far a person may go with one field of a table. */
@@ -164,12 +168,14 @@ export interface SettingSource {
   readonly adds: ReadonlyMap<string, SettingAdds>;
 }
 
+/** The fields of one table that settings may open. */
 export interface SettingAdds {
   /** With those that may be edited. */
   readonly view: ReadonlySet<Field>;
   readonly edit: ReadonlySet<Field>;
 }
 
+/** Where roles of a person come from: one of their fields, or a link table. */
 export type RoleSource =
   /** A field of the person with one role's name, or a list of them. */
   | { readonly kind: "field"; readonly field: Field }
@@ -187,6 +193,7 @@ export type RoleSource =
       readonly isMixed: boolean;
     };
 
+/** A declared role. */
 export interface Role {
   readonly name: string;
   readonly note: string | undefined;

@@ -27,6 +27,7 @@ export interface Refusal {
 /** What became of a proposed change. Nothing is applied here: what is refused leaves the stored values as they are. */
 export type ChangeResult = AcceptedChange | RejectedChange;
 
+/** A change that is accepted: what to store. */
 export interface AcceptedChange {
   readonly accepted: true;
   /** The whole record after the change, or after creation with its defaults; undefined after delete. */
@@ -37,6 +38,7 @@ export interface AcceptedChange {
   readonly dropped: readonly Refusal[];
 }
 
+/** A change that is not accepted, and why. */
 export interface RejectedChange {
   readonly accepted: false;
   /**
@@ -51,6 +53,7 @@ export interface RejectedChange {
   readonly confirm?: readonly Confirmation[];
 }
 
+/** How a change is checked. */
 export interface ChangeOptions {
   /** `strict` (default): one refused field refuses the change. `lenient`: refused fields keep their stored values. */
   readonly mode?: "strict" | "lenient";

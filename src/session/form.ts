@@ -17,6 +17,7 @@ import { mask } from "./shows.js";
 /** How a field stands in a form. */
 export type FieldState = "hidden" | "read-only" | "editable" | "confirm";
 
+/** A field of a form. */
 export interface FormField {
   readonly name: string;
   /** What its values are: `text`, `integer`, `decimal`, `boolean`, `date`, `timestamp`, `json`, `choice`, `reference`, `list`. */
@@ -39,6 +40,7 @@ export interface FormField {
   readonly choices?: readonly (string | number | boolean)[];
 }
 
+/** What may be done with the record as a whole. */
 export interface FormAction {
   readonly name: string;
   readonly permitted: boolean;

@@ -13,6 +13,7 @@ import type { Session } from "./session.js";
 import type { Snapshot } from "./snapshot.js";
 import type { StepData } from "./step.js";
 
+/** How a snapshot is made. */
 export interface NewSnapshotOptions {
   /** What the application calls the rules that count now; {@link openSnapshot} can ask for the same. */
   readonly version?: string;

@@ -11,6 +11,7 @@ import { roleGuard } from "./roles/guard.js";
 import { Session } from "./session.js";
 import type { SessionOptions } from "./session-options.js";
 
+/** How a document is compiled. */
 export interface CompileOptions {
   /** Gives file, line and column of a place in the document, for the problems of a document that was read from text. */
   readonly locate?: Locate;

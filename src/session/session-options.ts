@@ -12,6 +12,7 @@ export interface Diagnostic {
   readonly error?: unknown;
 }
 
+/** Who the current user is, and what a session needs besides. */
 export interface SessionOptions extends Partial<Omit<Identity, "person">> {
   /**
    * The current user: the key of a record in the people table (needs `source`), or that record itself. Default: a visitor

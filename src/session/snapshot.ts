@@ -50,6 +50,7 @@ export interface Snapshot {
   readonly steps: Readonly<Record<string, Readonly<Record<string, readonly unknown[]>>>>;
 }
 
+/** How a snapshot is opened. */
 export interface SnapshotOptions {
   /** The rules that count: a snapshot of others is not opened. Default: of any. */
   readonly version?: string;

@@ -3,6 +3,7 @@ import { portierError } from "../schema/problems.js";
 /** A piece of a statement: text that this package wrote, with values kept apart from it. */
 export type Fragment = readonly Piece[];
 
+/** A part of a statement: text, or a parameter. */
 export type PlainPiece = string | Param;
 
 /** `isShared`: one place of a test that stands in a statement more than once; the text around it is always the same. */
@@ -19,6 +20,7 @@ export interface Fact {
   readonly among: readonly (number | boolean | readonly string[])[] | undefined;
 }
 
+/** A part of a statement. */
 export type Piece = PlainPiece | Fact;
 
 /** A statement's text with placeholders, and the values for them in order. */

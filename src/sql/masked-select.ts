@@ -18,6 +18,7 @@ import { column, type Scope, scopeOf, tableAs } from "./scope.js";
 import { lookupColumn, shownFormula } from "./shown.js";
 import { tableName } from "./where.js";
 
+/** How a masked select is written. */
 export interface MaskedSelectOptions {
   /** What the records are shown for. Default: `list`. */
   readonly action?: ShowAction;

@@ -13,6 +13,7 @@ import { print } from "./formula.js";
 import { type Fragment, finish, type Statement } from "./fragment.js";
 import { scopeOf } from "./scope.js";
 
+/** How a condition is written. */
 export interface WhereOptions {
   /** The name that the table has in the statement. Default: the table's own. */
   readonly as?: string;

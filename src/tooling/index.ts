@@ -2,7 +2,6 @@
 export { canonicalJson } from "../document/canonical.js";
 export { copyRole, copyRule, type RuleCopy } from "../document/copy.js";
 export { recordKey } from "../document/data.js";
-export { editText } from "../document/edit-text.js";
 export { parsePlaced } from "../document/parse-document.js";
 export { type ExplanationWords, explanationWords, type WordEntry, type WordSection } from "../explain/text.js";
 export { readInstant } from "../schema/instant.js";

@@ -25,6 +25,7 @@ export interface AccessChange {
   readonly sensitive: boolean;
 }
 
+/** What somebody gains and loses. */
 export interface AccessDifference {
   readonly gains: readonly AccessChange[];
   readonly losses: readonly AccessChange[];

@@ -17,6 +17,7 @@ export interface MatrixRow {
   readonly cells: ReadonlyMap<ActionName, MatrixCell>;
 }
 
+/** On how many records somebody may do something. */
 export interface MatrixCell {
   readonly reach: Reach;
   /** Of the records at hand, those that it is permitted on; absent without records, and for create. */
@@ -31,6 +32,7 @@ export interface Count {
   readonly all: number;
 }
 
+/** What a matrix is made of. */
 export interface MatrixOptions {
   /** Table name to records: each cell then also counts. The records of the source that the sessions read. */
   readonly records?: ReadonlyMap<string, readonly Row[]>;

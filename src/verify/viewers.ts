@@ -35,6 +35,7 @@ export function groupViewers(portier: Portier, options: SessionOptions = {}): Vi
   return [visitorViewer(portier, options), ...groups];
 }
 
+/** A visitor who is not signed in. */
 export function visitorViewer(portier: Portier, options: SessionOptions = {}): Viewer {
   const session = portier.session({ ...options, person: null });
   return { kind: "visitor", id: "visitor", name: "anyone not signed in", roles: [], session };
@@ -53,6 +54,7 @@ export function personViewers(
   ];
 }
 
+/** One person, given as their record. */
 export function personViewer(portier: Portier, person: Row, options: SessionOptions): Viewer {
   const people = portier.schema.people;
   const key = people && singleKey(people.table);

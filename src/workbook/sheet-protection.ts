@@ -15,12 +15,14 @@ export interface SheetProtection {
   readonly unlocked: readonly string[];
 }
 
+/** Named ranges of a sheet. */
 export interface NamedCells {
   readonly name: string;
   /** In A1 notation. */
   readonly ranges: readonly string[];
 }
 
+/** Which sheet of a workbook. */
 export interface SheetOptions {
   /** The name of the sheet. Default: the first. */
   readonly sheet?: string;

@@ -1,8 +1,7 @@
 import { readFileSync } from "node:fs";
 import fc from "fast-check";
-import { compileText, parseDocument } from "portier/document";
+import { compileText, editText, parseDocument } from "portier/document";
 import { editRange, moveRanges } from "portier/ranges";
-import { editText } from "portier/tooling";
 import { describe, expect, it } from "vitest";
 import { stringify } from "yaml";
 import { museumFile } from "../support/museum.js";

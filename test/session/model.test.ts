@@ -560,7 +560,7 @@ describe("an explanation", () => {
         const field = action === "delete" || action === "approve" ? undefined : name;
         const found = explain(open(one), { action, table: "items", record: one.item, field });
         if (found.decision?.permitted !== false) return;
-        for (const { needs } of found.alternatives) {
+        for (const { needs } of found.remedies) {
           counts.ways++;
           const after = remedied(one, "items", needs, pool);
           if (after === undefined) continue;

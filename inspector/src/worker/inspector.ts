@@ -1,10 +1,10 @@
 import { type Portier, PortierError, type Problem, type Row } from "portier";
+import { editText } from "portier/document";
 import { explain } from "portier/explain";
 import { addRange } from "portier/ranges";
 import {
   copyRole,
   copyRule,
-  editText,
   explanationWords,
   groupMatrix,
   parsePlaced,

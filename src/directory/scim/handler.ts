@@ -17,6 +17,7 @@ import { type Resource, ScimError, urns } from "./resources.js";
 import type { Selection } from "./selection.js";
 import { writeProvisioned } from "./write-provisioned.js";
 
+/** How people are provisioned over HTTP. */
 export interface ScimHandlerOptions extends ScimOptions {
   /** The secret that a provisioning client sends as its bearer token; of several, any (so that one can be replaced). */
   readonly token: string | readonly string[];
@@ -27,6 +28,7 @@ export interface ScimHandlerOptions extends ScimOptions {
   readonly onError?: (error: unknown) => void;
 }
 
+/** Bounds of provisioning requests. */
 export interface ScimLimits {
   /** Bytes of a body at most. Default: 1 MiB. */
   readonly body: number;

@@ -15,6 +15,7 @@ import type { Target } from "./patch.js";
 import type { Path } from "./path.js";
 import { attributeOf, type Resource, ScimError, urns } from "./resources.js";
 
+/** What provisioned users and groups mean here. */
 export interface ScimOptions {
   /** The attribute that is a person's key: `userName` (the default), `externalId` or another one. */
   readonly key?: string;

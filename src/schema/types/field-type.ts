@@ -14,6 +14,7 @@ export const fieldTypeNames = [
   "json",
 ] as const;
 
+/** The name of a field type, as a document writes it. */
 export type FieldTypeName = (typeof fieldTypeNames)[number];
 
 /** A field's type: how its values are recognised, compared and printed. One file per type makes these. */

@@ -11,6 +11,7 @@ export const scalarTypes = { text, integer, decimal, boolean, date, timestamp } 
   Record<FieldTypeName, FieldType>
 >;
 
+/** The name of a field type whose values stand alone. */
 export type ScalarTypeName = keyof typeof scalarTypes;
 
 export function isScalarTypeName(name: string): name is ScalarTypeName {

@@ -17,6 +17,7 @@ import { SubjectView } from "./subject-view.js";
 import { warningsOf } from "./warnings.js";
 import { writeTriggers } from "./write-triggers.js";
 
+/** How row security is written. */
 export interface RowSecurityOptions {
   /** The schema of the views that people and programs use from now on. Default: `portier`. */
   readonly schema?: string;

@@ -37,8 +37,10 @@ export type ExpectedRecords =
 /** How a change is expected to end. */
 export const outcomes = ["accepted", "refused", "unconfirmed", "not-found", "invalid"] as const;
 
+/** How a change is expected to end. */
 export type ExpectedOutcome = (typeof outcomes)[number];
 
+/** One thing that an expectation says. */
 export type Check = { readonly path: Path } & (
   | {
       readonly kind: "may" | "mayNot";

@@ -24,6 +24,7 @@ const checks: readonly ((input: LintInput) => void)[] = [
 /** The codes of all warnings, in the order of the documentation. */
 export const warningCodes: readonly string[] = Object.keys(warningMessages);
 
+/** Which warnings are looked for. */
 export interface LintOptions {
   readonly data?: LintData;
   /** When, as an instant. Default: now. */
