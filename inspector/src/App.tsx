@@ -71,8 +71,8 @@ function Shell(): ReactNode {
             placeholder="nobody"
             data={eyes.filter(({ value }) => value !== (address.as ?? "visitor"))}
             value={address.compare ?? null}
-            leftSection="compare with"
-            leftSectionWidth={58}
+            leftSection="and"
+            leftSectionWidth={40}
             onChange={(compare) => go({ compare: compare ?? undefined })}
           />
         </div>
