@@ -98,7 +98,7 @@ export function Roles(): ReactNode {
         />
       )}
       <Title order={2} size="h4">
-        Given
+        Assigned
       </Title>
       <div className="records">
         <Table aria-label="Assigned roles">
@@ -132,7 +132,7 @@ export function Roles(): ReactNode {
                     aria-label={`Revoke ${name} from ${labelOf("staff", who)}`}
                     onClick={() => preview({ kind: "revoke", person: who, role: name, ...(on === null ? {} : { on }) })}
                   >
-                    Take away
+                    Revoke
                   </Button>
                 </Table.Td>
               </Table.Tr>
@@ -141,7 +141,7 @@ export function Roles(): ReactNode {
         </Table>
       </div>
       <Title order={2} size="h4">
-        What was done
+        History
       </Title>
       <Table aria-label="History">
         <Table.Tbody>
