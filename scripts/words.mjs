@@ -15,7 +15,7 @@ const words = [
     "the code of the warning",
   ],
   [
-    /\baccept(Bulk|Import|Any)\b|\.accept\("(edit|create|delete)"|\bNotAccepted\b|\bAcceptance\b/,
+    /\baccept(Bulk|Import|Any)\b|\.accept\("(edit|create|delete)"|\bNotAccepted\b|\bsession\.accept\b|\bAcceptance\b/,
     "checkEdit, ChangeResult",
   ],
   [/\bspeaksOf\b(?!Fields)/, "target"],

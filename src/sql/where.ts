@@ -68,8 +68,8 @@ export function askedRecords(session: AnySession, name: string, action: string) 
   gates.checkAction(action);
   residual.parts.stated?.(name, action);
   if (actionOf(table, action)?.judges === "new") {
-    const hint = "ask session.accept about the new record";
-    throw portierError("wrong-call", { what: `${action} speaks of no stored record`, hint });
+    const hint = "call session.checkCreate with the values of the new record";
+    throw portierError("wrong-call", { what: `${action} concerns a new record, and no stored one`, hint });
   }
   return { residual, table, condition: conditionOf(gates, actionTree(table, action, undefined)) };
 }

@@ -86,7 +86,7 @@ describe("a statement that cannot be meant is an error", () => {
   it.each<[string, () => unknown, RegExp]>([
     ["an unknown table", () => where(as(), "object", "list", sqlite), /unknown-table .*Did you mean "objects"/],
     ["an unknown action", () => where(as(), "objects", "veiw", sqlite), /unknown-action .*Did you mean "view"/],
-    ["a new record", () => where(as(), "objects", "create", sqlite), /speaks of no stored record/],
+    ["a new record", () => where(as(), "objects", "create", sqlite), /concerns a new record/],
     [
       "a place that is none",
       () => where(as(), "objects", "list", sqlite, { first: "1; drop" as never }),
