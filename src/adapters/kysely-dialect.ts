@@ -164,10 +164,10 @@ class Working {
   async #insert(node: InsertQueryNode, inside: Connection): Promise<QueryResult<DriverRow>> {
     onlyParts(node, ["into", "columns", "values", "returning", "defaultValues"]);
     const table = this.#table(node.into);
-    const acting = this.#databaseOn(inside);
+    const database = this.#databaseOn(inside);
     const records: (Row | undefined)[] = [];
     for (const values of rowsOf(node, table)) {
-      const made = await acting.create(table.name, values, this.#change);
+      const made = await database.create(table.name, values, this.#change);
       records.push(accepted(made, "create", table, undefined).record);
     }
     const [key] = table.key;
@@ -176,7 +176,7 @@ class Working {
     return {
       numAffectedRows: BigInt(records.length),
       ...(typeof number === "number" ? { insertId: BigInt(number) } : {}),
-      rows: await this.#returned(node.returning, table, records, acting),
+      rows: await this.#returned(node.returning, table, records, database),
     };
   }
 
@@ -184,14 +184,14 @@ class Working {
     onlyParts(node, ["table", "where", "updates", "returning"]);
     const table = this.#table(node.table);
     const values = Object.fromEntries((node.updates ?? []).map((update) => updateOf(update, table)));
-    const acting = this.#databaseOn(inside);
+    const database = this.#databaseOn(inside);
     const records: (Row | undefined)[] = [];
     for (const key of await this.#keys(node.table as TableNode, node.where, table, id, inside)) {
-      const outcome = await acting.edit(table.name, key, values, this.#change);
+      const outcome = await database.edit(table.name, key, values, this.#change);
       records.push(accepted(outcome, "edit", table, key).record);
     }
     const count = BigInt(records.length);
-    const rows = await this.#returned(node.returning, table, records, acting);
+    const rows = await this.#returned(node.returning, table, records, database);
     return { numAffectedRows: count, numChangedRows: count, rows };
   }
 
@@ -200,7 +200,7 @@ class Working {
     const [from, another] = node.from.froms;
     if (another !== undefined) throw refusedNode("a delete from two tables");
     const table = this.#table(from);
-    const acting = this.#databaseOn(inside);
+    const database = this.#databaseOn(inside);
     const { returning, where } = node;
     const keys = await this.#keys(from as TableNode, where, table, id, inside);
     // What is returned of a record is seen before it goes.
@@ -208,7 +208,7 @@ class Working {
     for (const { selection } of selections) returnedFields(selection, table);
     const seen = { kind: "SelectQueryNode", from: node.from, selections, ...(where && { where }) };
     const rows = selections.length === 0 ? [] : [...(await this.#select(seen as SelectQueryNode, id, inside))];
-    for (const key of keys) accepted(await acting.delete(table.name, key, this.#change), "delete", table, key);
+    for (const key of keys) accepted(await database.delete(table.name, key, this.#change), "delete", table, key);
     return { numAffectedRows: BigInt(keys.length), rows };
   }
 
@@ -235,7 +235,7 @@ class Working {
     returning: ReturningNode | undefined,
     table: Table,
     records: readonly (Row | undefined)[],
-    acting: UserDatabase,
+    database: UserDatabase,
   ): Promise<DriverRow[]> {
     if (returning === undefined) return [];
     const fields = returning.selections.flatMap(({ selection }) => returnedFields(selection, table));
@@ -245,7 +245,7 @@ class Working {
       const seen =
         key === undefined
           ? undefined
-          : await acting.about(
+          : await database.about(
               table.name,
               key,
               (session, stored) => stored && session.mask(table.name, stored, "list"),

@@ -4,21 +4,18 @@ import type { Table } from "../schema/schema.js";
 import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { type ChangeOptions, type ChangeResult, invalid } from "../session/change-result.js";
 import type { BatchResult } from "../session/check-batch.js";
-import type { Identity } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
 import { isKnownTo, seenOf } from "../session/seen.js";
 import type { Session } from "../session/session.js";
-import type { Diagnostic } from "../session/session-options.js";
 import type { Masked } from "../session/session-types.js";
-import { messagesOf, type UserMessages } from "../session/user-messages.js";
+import { messagesOf } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
 import { RecordChanged } from "./errors.js";
-import type { KeptLists } from "./kept-lists.js";
 import { type ListQuery, listRecords, type Page } from "./listing.js";
 import { type Observe, Observing } from "./observing.js";
 import { inReading, inTransaction, typed } from "./retry.js";
 import { hasAddress, selectRecords } from "./statements.js";
-import { only, Work } from "./work.js";
+import { only, Work, type Worker } from "./work.js";
 
 /** Options of a change in a database. */
 export interface DatabaseChangeOptions extends ChangeOptions {
@@ -47,11 +44,7 @@ export interface KeyedChange {
 }
 
 /** Whose work it is, and what it needs besides. */
-export interface UserWork {
-  readonly identity: Identity;
-  readonly kept: KeptLists;
-  readonly onDiagnostic: ((diagnostic: Diagnostic) => void) | undefined;
-  readonly messages?: Partial<UserMessages> | undefined;
+export interface UserWork extends Worker {
   readonly observe: Observe | undefined;
 }
 
@@ -59,7 +52,7 @@ export interface UserWork {
  * One person at work on a database. Every call reads the current user anew, so a role that was revoked counts at once.
  *
  * A change runs in one transaction: the current user, the record (locked until the end) and whatever the rules read of others are
- * read in it, judged as `session.accept` judges, and what is accepted is written. What comes back is the record as the
+ * read in it, checked as `session.checkEdit` and the like check it, and what is accepted is written. What comes back is the record as the
  * person sees it then: undefined after delete, or where they do not. A change that is not accepted writes nothing; one that
  * fails is rolled back and throws: {@link ConflictError} where other transactions stand in the way for too long,
  * {@link ConstraintError} where the database does not take it, otherwise what the driver threw.
