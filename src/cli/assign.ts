@@ -10,7 +10,7 @@ interface AssignOptions extends ChangeRolesOptions {
   readonly insteadOf?: string;
 }
 
-export const assignCommand: CliCommand = {
+export const assignCommand: CliCommand<AssignOptions> = {
   usage: "assign <file> <person> <role>",
   summary: "Assign a role to a person, after showing what they gain by it",
   declare: (command) => {
@@ -26,8 +26,7 @@ export const assignCommand: CliCommand = {
       .option("--confirm", "make the change although there are warnings")
       .option("--bootstrap", "assign it in nobody's name: only for a role that nobody can assign yet");
   },
-  run: ([file = "", person = "", role = ""], options, io) =>
-    runAssign(file, person, role, options as unknown as AssignOptions, io),
+  run: ([file = "", person = "", role = ""], options, io) => runAssign(file, person, role, options, io),
 };
 
 function runAssign(file: string, person: string, role: string, options: AssignOptions, io: Io): Promise<ExitCode> {

@@ -17,7 +17,7 @@ interface AuditOptions extends StoreOptions {
   readonly knownDigest?: string;
 }
 
-export const auditCommand: CliCommand = {
+export const auditCommand: CliCommand<AuditOptions> = {
   usage: "audit <file>",
   summary: "Print the audit log of roles: who changed what, for whom, when and why, latest first",
   declare: (command) => {
@@ -31,8 +31,7 @@ export const auditCommand: CliCommand = {
         "with --verify: a digest from an earlier --verify, which the log must still contain",
       );
   },
-  run: ([file = ""], given, io) => {
-    const options = given as unknown as AuditOptions;
+  run: ([file = ""], options, io) => {
     const limit = Number(options.limit);
     if (!Number.isInteger(limit) || limit < 1) throw new CliError(`--limit takes a number, not "${options.limit}"`);
     const wanted = options.person === undefined ? { limit } : { limit, person: options.person };

@@ -2,7 +2,7 @@ import type { Command } from "commander";
 import type { ExitCode, Io } from "./io.js";
 
 /** A command of `portier`: what it is called, how it is declared, and what it does. One file each. */
-export interface CliCommand {
+export interface CliCommand<Options extends object = object> {
   /** The name and its arguments, as commander reads them. */
   readonly usage: string;
   /** One line. */
@@ -11,9 +11,6 @@ export interface CliCommand {
   readonly formats?: readonly string[];
   /** Adds options, and examples to the help. */
   declare(command: Command): void;
-  run(
-    args: readonly (string | undefined)[],
-    options: Readonly<Record<string, unknown>>,
-    io: Io,
-  ): ExitCode | Promise<ExitCode>;
+  /** `options` are those that `declare` added, and those of every command. */
+  run(args: readonly (string | undefined)[], options: Options, io: Io): ExitCode | Promise<ExitCode>;
 }

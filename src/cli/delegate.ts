@@ -8,7 +8,7 @@ interface DelegateOptions extends ChangeRolesOptions {
   readonly end?: true;
 }
 
-export const delegateCommand: CliCommand = {
+export const delegateCommand: CliCommand<DelegateOptions> = {
   usage: "delegate <file> <person>",
   summary: "Let a person act for another for a time, or end it",
   declare: (command) => {
@@ -27,8 +27,7 @@ export const delegateCommand: CliCommand = {
       .option("--preview", "print what would change, and change nothing")
       .option("--confirm", "make the change although there are warnings");
   },
-  run: ([file = "", to = ""], given, io) => {
-    const options = given as unknown as DelegateOptions;
+  run: ([file = "", to = ""], options, io) => {
     const { of, from, until, without, end, reason } = options;
     if (end) return changeRoles(file, { kind: "end-delegation", of, to, reason }, options, io);
     return changeRoles(file, { kind: "delegate", of, to, from, until, without, reason }, options, io);

@@ -25,7 +25,7 @@ interface DiffOptions extends SessionFlags {
   readonly format: "text" | "json" | "markdown";
 }
 
-export const diffCommand: CliCommand = {
+export const diffCommand: CliCommand<DiffOptions> = {
   usage: "diff <old> <new>",
   summary: "Show who gains and loses access by a change of the rules; exit code 1 for a gain that was not accepted",
   formats: ["text", "json", "markdown"],
@@ -38,7 +38,7 @@ export const diffCommand: CliCommand = {
       .addOption(new Option("--accept <file>", "a file of accepted gains: sentences as they are printed, one a line"))
       .addHelpText("after", "\nOLD is a file, or a file of an earlier git revision: HEAD~1:museum.portier.yaml");
   },
-  run: ([old = "", file = ""], options, io) => runDiff(old, file, options as unknown as DiffOptions, io),
+  run: ([old = "", file = ""], options, io) => runDiff(old, file, options, io),
 };
 
 /** A gain as a sentence that can be accepted. */

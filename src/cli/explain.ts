@@ -26,7 +26,7 @@ interface ExplainOptions extends SessionFlags {
   readonly format: "text" | "json";
 }
 
-export const explainCommand: CliCommand = {
+export const explainCommand: CliCommand<ExplainOptions> = {
   usage: "explain <file> <action> <table> [key] [field]",
   summary: "Explain a decision: the answer, why, and what would allow it",
   declare: (command) => {
@@ -34,7 +34,7 @@ export const explainCommand: CliCommand = {
       .option("--as <person>", "the current user: the key of a person, or visitor (the default)")
       .option("--data <folder>", "records as TABLE.json or TABLE.csv (default: the folder data beside FILE)");
   },
-  run: (args, options, io) => runExplain(args, options as unknown as ExplainOptions, io),
+  run: (args, options, io) => runExplain(args, options, io),
 };
 
 function runExplain(args: readonly (string | undefined)[], options: ExplainOptions, io: Io): ExitCode {

@@ -28,7 +28,7 @@ interface ImportOptions {
   readonly format: "text" | "json";
 }
 
-export const importCommand: CliCommand = {
+export const importCommand: CliCommand<ImportOptions> = {
   usage: "import <source>",
   summary: "Write a rules file from a database, an SQL script or a JSON Schema, ready for rules",
   declare: (command) => {
@@ -45,7 +45,7 @@ export const importCommand: CliCommand = {
           .default("postgres"),
       );
   },
-  run: ([source = ""], options, io) => runImport(source, options as unknown as ImportOptions, io),
+  run: ([source = ""], options, io) => runImport(source, options, io),
 };
 
 async function runImport(source: string, options: ImportOptions, io: Io): Promise<ExitCode> {

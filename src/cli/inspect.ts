@@ -15,7 +15,7 @@ interface OpenOptions extends SessionFlags {
   readonly browser: boolean;
 }
 
-export const inspectCommand: CliCommand = {
+export const inspectCommand: CliCommand<OpenOptions> = {
   usage: "inspect <file>",
   summary: "Open the inspector in a browser: view as anyone, why, and who gains by a change",
   formats: ["text"],
@@ -32,7 +32,7 @@ export const inspectCommand: CliCommand = {
         "\nIt listens on 127.0.0.1 alone, behind an address that nobody can guess, and writes FILE and the expectations\nbeside it, nothing else. Ctrl-C ends it.",
       );
   },
-  run: ([file = ""], options, io) => runOpen(file, options as unknown as OpenOptions, io),
+  run: ([file = ""], options, io) => runOpen(file, options, io),
 };
 
 async function runOpen(file: string, options: OpenOptions, io: Io): Promise<ExitCode> {

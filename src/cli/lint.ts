@@ -26,7 +26,7 @@ interface LintOptions extends SessionFlags {
   readonly format: "text" | "json" | "sarif";
 }
 
-export const lintCommand: CliCommand = {
+export const lintCommand: CliCommand<LintOptions> = {
   usage: "lint <file>",
   summary: "List every error and warning, with its place and a hint",
   formats: ["text", "json", "sarif"],
@@ -44,7 +44,7 @@ export const lintCommand: CliCommand = {
         '\nTo ignore a warning, write "ignore: { CODE: reason }" in the part that it is about. Each code has a page in docs/lint.',
       );
   },
-  run: ([file = ""], options, io) => runLint(file, options as unknown as LintOptions, io),
+  run: ([file = ""], options, io) => runLint(file, options, io),
 };
 
 function runLint(file: string, options: LintOptions, io: Io): ExitCode | Promise<ExitCode> {

@@ -24,7 +24,7 @@ interface MatrixOptions extends SessionFlags {
   readonly format: "text" | "json" | "csv" | "markdown" | "html";
 }
 
-export const matrixCommand: CliCommand = {
+export const matrixCommand: CliCommand<MatrixOptions> = {
   usage: "matrix <file>",
   summary:
     "Print the access matrix: people, roles or groups by tables and actions, with the reach all / own / some / none",
@@ -40,7 +40,7 @@ export const matrixCommand: CliCommand = {
       .option("--fields", "a line for each field, besides the record as a whole")
       .option("--compare <person, role or group>", "mark what others may do more or less than this one");
   },
-  run: ([file = ""], options, io) => runMatrix(file, options as unknown as MatrixOptions, io),
+  run: ([file = ""], options, io) => runMatrix(file, options, io),
 };
 
 function runMatrix(file: string, options: MatrixOptions, io: Io): ExitCode | Promise<ExitCode> {

@@ -22,7 +22,7 @@ interface MembersOptions extends SessionFlags {
   readonly format: "text" | "json";
 }
 
-export const membersCommand: CliCommand = {
+export const membersCommand: CliCommand<MembersOptions> = {
   usage: "members <file> [name]",
   summary: "List who holds a role or is in a group, and through what; without a name, how many are in each",
   declare: (command) => {
@@ -32,7 +32,7 @@ export const membersCommand: CliCommand = {
     );
     command.option("--ending <days>", "list what was assigned and ends within this number of days");
   },
-  run: ([file = "", name], options, io) => runMembers(file, name, options as unknown as MembersOptions, io),
+  run: ([file = "", name], options, io) => runMembers(file, name, options, io),
 };
 
 function runMembers(

@@ -12,11 +12,11 @@ interface ObservedOptions {
   readonly format: "text" | "json";
 }
 
-export const observedCommand: CliCommand = {
+export const observedCommand: CliCommand<ObservedOptions> = {
   usage: "observed <log>",
   summary: "Summarize what rules on observed tables would have refused, to whom, and which rules would permit it",
   declare: () => {},
-  run: ([file = ""], options, io) => runObserved(file, options as unknown as ObservedOptions, io),
+  run: ([file = ""], options, io) => runObserved(file, options, io),
 };
 
 function runObserved(file: string, { format }: ObservedOptions, io: Io): ExitCode {

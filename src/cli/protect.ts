@@ -28,7 +28,7 @@ interface ProtectOptions extends SessionFlags, StoreOptions {
   readonly format: "text" | "json";
 }
 
-export const protectCommand: CliCommand = {
+export const protectCommand: CliCommand<ProtectOptions> = {
   usage: "protect <file> <table> [ranges]",
   summary:
     "Protect cells of a grid (B2:F40, C7, G:G, 2:2, A2:E, H:), or change a protection, after showing who loses what",
@@ -48,8 +48,7 @@ export const protectCommand: CliCommand = {
       .option("--preview", "print what would change, and change nothing")
       .option("--confirm", "make the change although there are warnings");
   },
-  run: ([file = "", table = "", ranges], given, io) => {
-    const options = given as unknown as ProtectOptions;
+  run: ([file = "", table = "", ranges], options, io) => {
     const { id, to, except, effect, copyOf, note, from, until, reason } = options;
     const known = protectionEffects.find((one) => one === effect);
     if (effect !== undefined && known === undefined)
@@ -70,7 +69,7 @@ export const protectCommand: CliCommand = {
   },
 };
 
-export const unprotectCommand: CliCommand = {
+export const unprotectCommand: CliCommand<ProtectOptions> = {
   usage: "unprotect <file> <id>",
   summary: "Remove a protection of cells, once that is confirmed",
   declare: (command) => {
@@ -81,20 +80,19 @@ export const unprotectCommand: CliCommand = {
       .option("--preview", "print what would change, and change nothing")
       .option("--confirm", "make the change although there are warnings");
   },
-  run: ([file = "", id = ""], given, io) => {
-    const options = given as unknown as ProtectOptions;
+  run: ([file = "", id = ""], options, io) => {
     return protect(file, { kind: "unprotect", id, reason: options.reason }, options, io);
   },
 };
 
-export const protectionsCommand: CliCommand = {
+export const protectionsCommand: CliCommand<ProtectOptions> = {
   usage: "protections <file> <table>",
   summary: "List the protected cells of a grid: where, for whom, by whom and why",
   declare: (command) => {
     declareData(command);
     command.option("--as <person>", "mark the protections that this person may change");
   },
-  run: ([file = "", table = ""], given, io) => list(file, table, given as unknown as ProtectOptions, io),
+  run: ([file = "", table = ""], options, io) => list(file, table, options, io),
 };
 
 function listOf(text: string): string[] {

@@ -16,7 +16,7 @@ interface ReportFlags extends SessionFlags {
   readonly format: "markdown" | "html";
 }
 
-export const reportCommand: CliCommand = {
+export const reportCommand: CliCommand<ReportFlags> = {
   usage: "report <file>",
   summary: "Write the rules as a report in plain sentences, by role and by table, with pictures and the matrix",
   formats: ["markdown", "html"],
@@ -28,7 +28,7 @@ export const reportCommand: CliCommand = {
       )
       .option("--title <text>", "the title (default: the name of the file)");
   },
-  run: ([file = ""], options, io) => runReport(file, options as unknown as ReportFlags, io),
+  run: ([file = ""], options, io) => runReport(file, options, io),
 };
 
 function runReport(file: string, options: ReportFlags, io: Io): ExitCode | Promise<ExitCode> {

@@ -2,7 +2,7 @@ import { type ChangeRolesOptions, changeRoles } from "./change-roles.js";
 import type { CliCommand } from "./command.js";
 import { declareData } from "./store.js";
 
-export const revokeCommand: CliCommand = {
+export const revokeCommand: CliCommand<ChangeRolesOptions> = {
   usage: "revoke <file> <person> <role>",
   summary: "Revoke an assigned role, now or later, after showing what the person loses by it",
   declare: (command) => {
@@ -15,8 +15,7 @@ export const revokeCommand: CliCommand = {
       .option("--preview", "print what would change, and change nothing")
       .option("--confirm", "make the change although there are warnings");
   },
-  run: ([file = "", person = "", role = ""], given, io) => {
-    const options = given as unknown as ChangeRolesOptions;
+  run: ([file = "", person = "", role = ""], options, io) => {
     const { on, until, reason } = options;
     const held = { person, role, on, reason };
     if (until === undefined) return changeRoles(file, { kind: "revoke", ...held }, options, io);

@@ -8,7 +8,7 @@ interface SetOptions extends ChangeRolesOptions {
   readonly record?: string;
 }
 
-export const setCommand: CliCommand = {
+export const setCommand: CliCommand<SetOptions> = {
   usage: "set <file> <person> <field> <level>",
   summary: "Set how far a person may go with one field (TABLE.FIELD): none, view, edit, or unset",
   declare: (command) => {
@@ -21,7 +21,7 @@ export const setCommand: CliCommand = {
       .option("--confirm", "make the change although there are warnings");
   },
   run: ([file = "", person = "", field = "", level = ""], options, io) =>
-    runSet(file, person, field, level, options as unknown as SetOptions, io),
+    runSet(file, person, field, level, options, io),
 };
 
 function runSet(

@@ -32,7 +32,7 @@ interface ShowOptions extends SessionFlags {
   readonly format: "text" | "json";
 }
 
-export const showCommand: CliCommand = {
+export const showCommand: CliCommand<ShowOptions> = {
   usage: "show <file> <table>",
   summary: "Print a table as one or two people see it, with hidden and editable cells marked",
   declare: (command) => {
@@ -46,7 +46,7 @@ export const showCommand: CliCommand = {
       .option("--fields <names>", "only these fields, separated by commas")
       .option("--limit <n>", "the greatest number of records; 0 for all", "20");
   },
-  run: ([file = "", table = ""], options, io) => runShow(file, table, options as unknown as ShowOptions, io),
+  run: ([file = "", table = ""], options, io) => runShow(file, table, options, io),
 };
 
 function runShow(file: string, name: string, options: ShowOptions, io: Io): ExitCode | Promise<ExitCode> {

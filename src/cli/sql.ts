@@ -51,7 +51,7 @@ interface SqlOptions extends SessionFlags {
 const dialects: Readonly<Record<Dialect["name"], Dialect>> = { postgres, sqlite, mariadb };
 const showActions: readonly string[] = ["list", "view", "export"] satisfies ShowAction[];
 
-export const sqlCommand: CliCommand = {
+export const sqlCommand: CliCommand<SqlOptions> = {
   usage: "sql <file> [table] [action]",
   summary: "Print a person's filter or masked select as it goes to the database (action: list)",
   declare: (command) => {
@@ -76,7 +76,7 @@ export const sqlCommand: CliCommand = {
         "records as TABLE.json or TABLE.csv, for the current user (default: the folder data beside FILE)",
       );
   },
-  run: (args, options, io) => runSql(args, options as unknown as SqlOptions, io),
+  run: (args, options, io) => runSql(args, options, io),
 };
 
 function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: Io): ExitCode {

@@ -21,7 +21,7 @@ interface TestOptions extends SessionFlags {
   readonly format: (typeof resultFormats)[number] | "html";
 }
 
-export const testCommand: CliCommand = {
+export const testCommand: CliCommand<TestOptions> = {
   usage: "test <file> [expectations...]",
   summary: "Check the rules against their expectations; exit code 1 if one fails",
   formats: [...resultFormats, "html"],
@@ -43,11 +43,10 @@ export const testCommand: CliCommand = {
   },
   run: ([file = "", ...files], options, io) => {
     const named = (files.flat() as (string | undefined)[]).filter((one) => one !== undefined);
-    const asked = options as unknown as TestOptions;
-    const isPage = asked.format === "html";
-    if (isPage && !asked.coverage) throw new CliError("--format html goes with --coverage");
-    const run = () => runTest(file, named, asked, io);
-    return asked.watch ? watchFiles(file, named, asked.data, run, io) : run();
+    const isPage = options.format === "html";
+    if (isPage && !options.coverage) throw new CliError("--format html goes with --coverage");
+    const run = () => runTest(file, named, options, io);
+    return options.watch ? watchFiles(file, named, options.data, run, io) : run();
   },
 };
 
