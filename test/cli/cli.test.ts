@@ -363,7 +363,7 @@ describe("portier sql", () => {
     expect(ask("--row-security", "--reader", "who_reads").out).toContain('as restrictive for select to "who_reads"');
     const json = JSON.parse(ask("--row-security", "--schema", "seen", "--format", "json").out);
     expect(removal.endsWith(json.removal)).toBe(true);
-    expect(json.warnings).toContain("objects: photograph: no statement of SQL does that; ask the library");
+    expect(json.warnings).toContain("objects: photograph: no SQL statement does that; use the library");
   });
 
   it("breaks lines between words and never inside quotes, whatever the width", () => {

@@ -29,13 +29,13 @@ beforeAll(() => {
 });
 
 describe("expectations", () => {
-  it("of the museum are met", () => {
+  it("of the museum pass", () => {
     const ran = run();
     expect(ran.out).toMatch(/^\d{4} passed, 0 failed\n$/);
     expect(ran.code).toBe(0);
   });
 
-  it("notice a rule that is a little too wide, with file and line, and why", () => {
+  it("detect a rule that is a little too wide, with file and line, and why", () => {
     const text = readFileSync(file, "utf8");
     writeFileSync(file, text.replace("where: status = 'on_display'", "where: status <> 'withdrawn'"));
     const ran = run("--explain");
@@ -73,7 +73,7 @@ describe("expectations", () => {
     expect(ran.code).toBe(1);
   });
 
-  it("about what is not there are not met", () => {
+  it("about what is not there fail", () => {
     expect(expecting("  - { as: s-003, on: objects/NONE, may: { view: [title] } }").out).toContain(
       'found no record "NONE"',
     );
@@ -136,7 +136,7 @@ describe("expectations", () => {
     expect(JSON.parse(run("--coverage", "--format", "json").out).rules).toHaveLength(65);
   });
 
-  it("can be recorded: what holds now, once for all who are equal, and met as it stands", () => {
+  it("can be recorded: what holds now, once for all who are equal, and passes as it stands", () => {
     const recorded = run("--record");
     expect(recorded).toMatchObject({ code: 0, err: "" });
     expect(run("--record")).toEqual(recorded);
@@ -149,7 +149,7 @@ describe("expectations", () => {
     expect(readFileSync(join(museumFolder, "museum.recorded.expect.yaml"), "utf8")).toBe(recorded.out);
   });
 
-  it("say of which small mistakes in the rules they notice nothing, the worst first", () => {
+  it("say of which small mistakes in the rules they detect nothing, the worst first", () => {
     const small = join(folder, "small.portier.yaml");
     const document = `portier: 1
 people: { table: staff, roles: post }

@@ -551,8 +551,8 @@ describe("what row security cannot hold", () => {
     );
     expect(warnings).toEqual([
       "a/out: a select cannot be told from an export: the view shows what may be listed",
-      "a/out: a change of many rows is judged as edit of each",
-      "a: send: no statement of SQL does that; ask the library",
+      "a/out: a change of many rows is checked as an edit of each",
+      "a: send: no SQL statement does that; use the library",
       "a: note: what may be opened but not listed is not in the view",
     ]);
     expect(

@@ -15,7 +15,7 @@ import { SubjectView } from "./subject-view.js";
 const gates: Partial<Record<ActionName, string>> = {
   export: "a select cannot be told from an export: the view shows what may be listed",
   import: "a copy is judged as create",
-  bulk: "a change of many rows is judged as edit of each",
+  bulk: "a change of many rows is checked as an edit of each",
 };
 
 /** What a document says that row security cannot hold. */
@@ -28,7 +28,7 @@ export function warningsOf(ruleset: Ruleset, plan: Plan): string[] {
       if (stops.length > 0) warnings.push(`${stops.map(({ address }) => address).join(", ")}: ${sentence}`);
     }
     if (table.actions.length > 0) {
-      warnings.push(`${table.name}: ${table.actions.join(", ")}: no statement of SQL does that; ask the library`);
+      warnings.push(`${table.name}: ${table.actions.join(", ")}: no SQL statement does that; use the library`);
     }
     if (table.observe) {
       warnings.push(`${table.name}: it is observed, which is the library's: behind row security its rules hold`);
