@@ -33,7 +33,18 @@ const unnamed = new Set([
     "CustomAction",
     "CellAction",
   ],
-  ...["ConditionOf", "DeclaredTable", "Without", "ProtectionOf", "ExpectationOf"],
+  ...[
+    "ConditionOf",
+    "DeclaredTable",
+    "GivenValues",
+    "PersonKey",
+    "PersonKeys",
+    "TableType",
+    "ToSomebody",
+    "Without",
+    "ProtectionOf",
+    "ExpectationOf",
+  ],
   ...["Opaque", "Openings", "SessionState", "ComparedRecords", "Expression", "Messages", "RuleHead", "Extents"],
 ]);
 const isOurs = (node) => node.getSourceFile().fileName.startsWith(`${root}dist/`);

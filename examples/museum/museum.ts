@@ -117,9 +117,9 @@ export const museum = define({
       key: "accession",
       owner: "keeper",
       fields: {
-        accession: "text",
+        accession: { type: "text", label: "Accession number" },
         title: "text",
-        label: { type: "text", optional: true },
+        label: { type: "text", optional: true, label: "Gallery label" },
         department: { reference: "departments" },
         keeper: { reference: "staff", optional: true },
         status: { choice: ["registered", "on_display", "on_loan", "withdrawn"], default: "registered" },
@@ -129,7 +129,7 @@ export const museum = define({
         donor: { type: "text", optional: true },
         shelf: { type: "text", sensitive: true, optional: true },
         insured_value: { type: "decimal", sensitive: true, optional: true },
-        condition_note: { type: "text", optional: true },
+        condition_note: { type: "text", optional: true, label: "Condition" },
       },
       actions: ["photograph"],
       rules: {
@@ -334,6 +334,7 @@ export const museum = define({
       },
     },
     exhibition_team: {
+      label: "Exhibition teams",
       key: ["exhibition", "member"],
       fields: {
         exhibition: { reference: "exhibitions" },
@@ -396,6 +397,7 @@ export const museum = define({
       },
     },
     plan: {
+      label: "Budget plan",
       note: "The budget of 2027. Row 1 is the heading, column F is worked out.",
       key: "id",
       grid: { position: "row", columns: ["item", "q1", "q2", "q3", "q4", "total", "remark"], protections: true },

@@ -6,6 +6,7 @@ import type { Identity } from "../session/identity.js";
 
 /** The options of {@link accessHandler}; `authenticate` is given Hono's context, where the application keeps its session. */
 export interface HonoOptions<T extends TableTypes = AnyTables> extends Omit<HttpOptions<T>, "authenticate"> {
+  /** Says who the current user is; undefined is answered by 401. */
   readonly authenticate: (
     context: Context,
   ) => Identity | Response | undefined | Promise<Identity | Response | undefined>;

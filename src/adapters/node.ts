@@ -10,6 +10,7 @@ import type { Identity } from "../session/identity.js";
 /** The options of {@link accessHandler}; `authenticate` is given the server's own request, where the application keeps its session. */
 export interface NodeOptions<R extends IncomingMessage = IncomingMessage, T extends TableTypes = AnyTables>
   extends Omit<HttpOptions<T>, "authenticate"> {
+  /** Says who the current user is; undefined is answered by 401. */
   readonly authenticate: (request: R) => Identity | Response | undefined | Promise<Identity | Response | undefined>;
 }
 

@@ -69,6 +69,10 @@ export type SendChange<V> = (values: V, options: Pick<ChangeOptions, "confirmed"
 export interface Change<V> {
   /** Sends values; resolves with what became of them, also when that is a question. */
   submit(values: V): Promise<ChangeResult | undefined>;
+  /**
+   * `asking`: `asking` is to be answered by `confirm` or `cancel`. `refused`: `refusals` say why. `failed`: it was
+   * not sent, or not answered.
+   */
   readonly state: "idle" | "sending" | "asking" | "refused" | "done" | "failed";
   /** What is to be confirmed, while it is `asking`. */
   readonly asking: readonly Confirmation[];

@@ -1,7 +1,6 @@
 "use client";
 
 import { createElement, type ReactNode, useId, useMemo } from "react";
-import type { Row } from "../conditions/source.js";
 import type { Form, FormField } from "../session/form.js";
 import type { Reach } from "../session/reach.js";
 import { usePortier } from "./react-session.js";
@@ -10,7 +9,7 @@ export { type Change, type Draft, type SendChange, useChange, useDraft } from ".
 export { PortierProvider, type PortierProviderProps, usePortier } from "./react-session.js";
 
 /** What may be asked for a record that may still be on its way. */
-export type MayQuestion = readonly [record: Row | undefined, field?: string];
+export type MayQuestion = readonly [record: object | undefined, field?: string];
 
 /**
  * May the person do it: on this record, on this field of it? With two arguments: on any record at all. A record that is
@@ -26,7 +25,7 @@ export function useMay(action: string, table: string, ...asked: MayQuestion | re
 }
 
 /** The question of {@link useMay} and {@link May}: about a record that may still be on its way, or about any. */
-function usePermitted(action: string, table: string, isOfRecord: boolean, record?: Row, field?: string): boolean {
+function usePermitted(action: string, table: string, isOfRecord: boolean, record?: object, field?: string): boolean {
   const session = usePortier();
   return useMemo(() => {
     if (!isOfRecord) return session.reach(action, table, field) !== "none";
@@ -46,7 +45,7 @@ export function useReach(action: string, table: string, field?: string): Reach {
  */
 export function useAccessForm(
   table: string,
-  ...asked: readonly [record: Row | undefined] | readonly []
+  ...asked: readonly [record: object | undefined] | readonly []
 ): Form | undefined {
   const session = usePortier();
   const isNew = asked.length === 0;
@@ -74,6 +73,7 @@ export interface FieldControl {
 
 /** A field of a form as a person stands to it. */
 export interface AccessField extends FormField {
+  /** What an input takes; see {@link FieldControl}. */
   readonly control: FieldControl;
   /** The id of the element that is to show the note, where there is one. */
   readonly noteId: string | undefined;
@@ -111,7 +111,7 @@ export function useAccessField(form: Form | undefined, name: string): AccessFiel
 export function useChoices(
   table: string,
   field: string,
-  ...asked: readonly [record: Row | undefined] | readonly []
+  ...asked: readonly [record: object | undefined] | readonly []
 ): readonly (string | number | boolean)[] | undefined {
   const session = usePortier();
   const isNew = asked.length === 0;
@@ -132,7 +132,7 @@ export function useScreens(): { readonly screens: readonly string[]; readonly ho
 export interface MayProps {
   readonly action: string;
   readonly table: string;
-  readonly record?: Row | undefined;
+  readonly record?: object | undefined;
   readonly field?: string;
   /** What stands there for whoever may not. Default: nothing. */
   readonly otherwise?: ReactNode;
@@ -164,6 +164,7 @@ export function OnScreen({
 
 /** A form, as {@link AccessFields} shows it. */
 export interface AccessFieldsProps {
+  /** Undefined, as while it is fetched: nothing is drawn. */
   readonly form: Form | undefined;
   /** Which fields, in this order. Default: all of the table, in its order. */
   readonly names?: readonly string[];

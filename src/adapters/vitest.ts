@@ -4,10 +4,11 @@ import { explanationText } from "../explain/text.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import { findTable } from "../schema/schema.js";
-import type { TableOf, TableTypes } from "../schema/table-types.js";
+import type { PersonOf, TableOf, TableTypes } from "../schema/table-types.js";
 import { internals } from "../session/internals.js";
 import type { AnySession } from "../session/open-session.js";
 import type { Portier } from "../session/portier.js";
+import { isRow } from "../session/row.js";
 import type { Session } from "../session/session.js";
 
 import type { SessionOptions } from "../session/session-options.js";
@@ -33,7 +34,7 @@ export interface Matched {
  */
 export const accessMatchers = {
   /** On the record, or without one on any record at all. */
-  toPermit(received: unknown, action: string, table: string, ...more: [record?: Row, field?: string]): Matched {
+  toPermit(received: unknown, action: string, table: string, ...more: [record?: object, field?: string]): Matched {
     const session = sessionOf(received);
     const [record, field] = more;
     // What is not there would make every negated expectation come true.
@@ -44,7 +45,13 @@ export const accessMatchers = {
   },
 
   /** These fields of the record and no other. */
-  toPermitExactly(received: unknown, action: string, table: string, record: Row, fields: readonly string[]): Matched {
+  toPermitExactly(
+    received: unknown,
+    action: string,
+    table: string,
+    record: object,
+    fields: readonly string[],
+  ): Matched {
     const session = sessionOf(received);
     mustBeRecord(session, table, record);
     const { plan } = internals(session);
@@ -63,9 +70,9 @@ function sessionOf(received: unknown): Session {
 }
 
 /** @throws PortierError for a table that is not there, and for what is not a record of it. */
-function mustBeRecord(session: Session, table: string, record: Row | undefined): void {
+function mustBeRecord(session: Session, table: string, record: object | undefined): void {
   const declared = internals(session).plan.of(table).table;
-  if (typeof record === "object" && record !== null && recordAddress(declared, record) !== undefined) return;
+  if (isRow(record) && recordAddress(declared, record) !== undefined) return;
   const found = record === undefined ? "nothing" : JSON.stringify(record);
   const hint = "to ask without a record, leave it out; to ask of a field without one, use session.reach";
   throw portierError("wrong-call", { what: `${found} is not a record of "${table}"`, hint });
@@ -75,11 +82,11 @@ function why(
   session: Session,
   action: string,
   table: string,
-  record: Row | undefined,
+  record: object | undefined,
   field: string | undefined,
 ): string {
   const declared = findTable(internals(session).ruleset.schema, table);
-  const address = record === undefined || declared === undefined ? undefined : recordAddress(declared, record);
+  const address = isRow(record) && declared !== undefined ? recordAddress(declared, record) : undefined;
   const what = `${table}${address === undefined ? "" : `/${address}`}`;
   return explanationText(explain(session, { action, table, record, field }), session.person ?? "this person", what);
 }
@@ -89,11 +96,12 @@ export type FixtureRecords<T extends TableTypes> = { readonly [K in TableOf<T>]?
 
 /** What a test needs of a document and its data, typed by its tables. */
 export interface AccessFixtures<T extends TableTypes> {
+  /** The rules under test. */
   readonly portier: Portier<T>;
   /** The view of a person by their key, or without one of a visitor; opened once for each. */
-  as(person?: string | number): Session<T>;
+  as(person?: PersonOf<T>): Session<T>;
   /** The view of a made-up person. */
-  asPerson(person: Row): Session<T>;
+  asPerson(person: object): Session<T>;
   /** The view of whoever holds these roles or is in these groups, and of whom nothing else is known. */
   asRole(...roles: readonly string[]): Session<T>;
   /** All records of a table. */
@@ -122,7 +130,7 @@ export function accessFixtures<T extends TableTypes>(
   const tables = data as Readonly<Record<string, readonly Row[]>>;
   const source = portier.source(tables);
   const instant = /^\d{4}-\d{2}-\d{2}$/.test(now) ? `${now}T00:00:00Z` : now;
-  const open = (person: SessionOptions["person"]) =>
+  const open = (person: SessionOptions<PersonOf<T>>["person"]) =>
     portier.session({ ...(person === undefined ? {} : { person }), source, request: { ...request, now: instant } });
   const opened = new Map<string | number | undefined, Session<T>>();
   return {
@@ -149,8 +157,10 @@ export function accessFixtures<T extends TableTypes>(
 
 /** The matchers as TypeScript sees them on `expect(...)`. */
 export interface AccessMatchers {
-  toPermit(action: string, table: string, record?: Row, field?: string): void;
-  toPermitExactly(action: string, table: string, record: Row, fields: readonly string[]): void;
+  /** Without a record: on some record (`reach` is not `none`). */
+  toPermit(action: string, table: string, record?: object, field?: string): void;
+  /** The fields on which it is permitted, no more and no fewer. */
+  toPermitExactly(action: string, table: string, record: object, fields: readonly string[]): void;
 }
 
 // Vitest 3, 4 and 5 each declare their own interface for matchers with other type parameters, and what extends it must have

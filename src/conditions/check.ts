@@ -106,7 +106,7 @@ class Checker {
       ] as const) {
         if (operand.type.compare !== undefined && operand.type.name !== "reference") continue;
         if (syntax.kind === "null") continue;
-        this.#scope.problems.add("not-ordered", { label: operand.type.label, op }, this.#scope.path, syntax.at);
+        this.#scope.problems.add("not-ordered", { label: operand.type.noun, op }, this.#scope.path, syntax.at);
         return never;
       }
     }
@@ -142,7 +142,7 @@ class Checker {
     if (isSame && operand.type.base === element.base) return { kind: "in-list", operand, list };
     if (isSame && element.base === "decimal") return { kind: "in-list", operand: asDecimal(operand), list };
     if (isSame) return { kind: "in-list", operand, list: asDecimal(list) };
-    const facts = { left: operand.type.label, right: list.type.label, op: "in" };
+    const facts = { left: operand.type.noun, right: list.type.noun, op: "in" };
     this.#scope.problems.add("type-mismatch", facts, this.#scope.path, node.at);
     return never;
   }
@@ -169,7 +169,7 @@ class Checker {
       return never;
     }
     if (target === undefined) {
-      const facts = { table: this.#scope.table.name, field: node.path.names.join("."), label: operand.type.label };
+      const facts = { table: this.#scope.table.name, field: node.path.names.join("."), label: operand.type.noun };
       problems.add("not-a-reference", facts, path, node.path.at);
       return never;
     }
@@ -263,7 +263,7 @@ class Checker {
     if (operand === undefined || pattern === undefined) return never;
     for (const side of [operand, pattern]) {
       if (isText(side.type)) continue;
-      const facts = { left: operand.type.label, right: pattern.type.label, op: node.how };
+      const facts = { left: operand.type.noun, right: pattern.type.noun, op: node.how };
       this.#scope.problems.add("type-mismatch", facts, this.#scope.path, node.at);
       return never;
     }
@@ -286,7 +286,7 @@ class Checker {
       return undefined;
     }
     if (!comparable(left.type, right.type)) {
-      const facts = { left: left.type.label, right: right.type.label, op };
+      const facts = { left: left.type.noun, right: right.type.noun, op };
       this.#scope.problems.add("type-mismatch", facts, this.#scope.path, at);
       return undefined;
     }
@@ -333,7 +333,7 @@ class Checker {
         const { base } = operand.type;
         const wrong = shifts.find(({ unit }) => base !== "timestamp" && (base !== "date" || unit !== "day"));
         if (wrong === undefined) return addShifts(operand, shifts);
-        const facts = { label: operand.type.label, unit: `${wrong.unit}s` };
+        const facts = { label: operand.type.noun, unit: `${wrong.unit}s` };
         this.#scope.problems.add("bad-duration", facts, this.#scope.path, wrong.at);
         return undefined;
       }

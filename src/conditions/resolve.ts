@@ -73,7 +73,7 @@ export class PathResolver {
           return { kind: "field", type: personType(schema.people.table, table.owner), path: table.owner };
         }
         if (lastOf(table.owner).type.element !== undefined) {
-          const facts = { table: table.name, field: "owner", label: lastOf(table.owner).type.label };
+          const facts = { table: table.name, field: "owner", label: lastOf(table.owner).type.noun };
           problems.add("not-a-reference", facts, path, node.at);
           return undefined;
         }
@@ -131,7 +131,7 @@ export class PathResolver {
       if (index === node.names.length - 1) break;
       const next = field.type.target === undefined ? undefined : schema.tables.get(field.type.target);
       if (next === undefined) {
-        problems.add("not-a-reference", { table: table.name, field: name, label: field.type.label }, path, at);
+        problems.add("not-a-reference", { table: table.name, field: name, label: field.type.noun }, path, at);
         return undefined;
       }
       table = next;

@@ -8,6 +8,7 @@ export type DriverRow = Readonly<Record<string, unknown>>;
  * `portier/sqlite`); for another driver, give an object of this shape.
  */
 export interface Connection {
+  /** How its SQL is written. */
   readonly dialect: Dialect;
   /** Runs one statement and gives its rows, dates and exact numbers as text. */
   query(text: string, params: readonly unknown[]): Promise<readonly DriverRow[]>;

@@ -1,4 +1,4 @@
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { AnyTables, PersonOf, TableTypes } from "../schema/table-types.js";
 import { type IdentityOrKey, identityOf } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
 import type { Diagnostic } from "../session/session-options.js";
@@ -52,5 +52,8 @@ export interface Database<T extends TableTypes = AnyTables> {
    * The database as one person sees and changes it: their key (null for a visitor), or more of who they are. `messages`
    * replaces what they read of a refused change (default: English).
    */
-  as(who: IdentityOrKey, options?: { readonly messages?: Partial<UserMessages> | undefined }): UserDatabase<T>;
+  as(
+    who: IdentityOrKey<PersonOf<T>>,
+    options?: { readonly messages?: Partial<UserMessages> | undefined },
+  ): UserDatabase<T>;
 }

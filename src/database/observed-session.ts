@@ -1,15 +1,15 @@
-import type { Row } from "../conditions/source.js";
 import type { ShowAction } from "../rules/action-tree.js";
 import { actionOf } from "../rules/actions.js";
 import { recordAddress } from "../schema/address.js";
 import type { Table } from "../schema/schema.js";
-import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
+import type { AnyTables, FieldOf, TableOf, TableTypes, ValuesOf } from "../schema/table-types.js";
 import type { ChangeOptions, ChangeResult, Refusal } from "../session/change-result.js";
 import type { BatchResult } from "../session/check-batch.js";
 import type { Decision } from "../session/decision.js";
 import { internals } from "../session/internals.js";
 import type { Noted, Observed } from "../session/observation.js";
 import { observedParts } from "../session/observed-plan.js";
+import { isRow } from "../session/row.js";
 import { Session } from "../session/session.js";
 import type { ActionOf, Masked } from "../session/session-types.js";
 import { mask } from "../session/shows.js";
@@ -37,7 +37,12 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
     return { person: this.person ?? null, actedBy: this.actedBy ?? null, roles: this.roles };
   }
 
-  override may<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: Row, field?: FieldOf<T, K>): boolean {
+  override may<K extends TableOf<T>>(
+    action: ActionOf<T, K>,
+    table: K,
+    record?: object,
+    field?: FieldOf<T, K>,
+  ): boolean {
     const isPermitted = super.may(action, table, record, field);
     if (isPermitted && this.#isObserved(table)) this.#decided(action, table, record, field);
     return isPermitted;
@@ -46,7 +51,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
   override decide<K extends TableOf<T>>(
     action: ActionOf<T, K>,
     table: K,
-    record?: Row,
+    record?: object,
     field?: FieldOf<T, K>,
   ): Decision {
     const decision = super.decide(action, table, record, field);
@@ -54,7 +59,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
     return decision;
   }
 
-  override mask<K extends TableOf<T>>(table: K, record: Row, action: ShowAction = "view"): Masked<T, K> | undefined {
+  override mask<K extends TableOf<T>>(table: K, record: object, action: ShowAction = "view"): Masked<T, K> | undefined {
     const seen = super.mask(table, record, action);
     this.noteShown(table, [record], action);
     return seen;
@@ -62,7 +67,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
 
   override maskAll<K extends TableOf<T>>(
     table: K,
-    records: Iterable<Row>,
+    records: Iterable<object>,
     action: ShowAction = "list",
   ): Masked<T, K>[] {
     const all = [...records];
@@ -71,19 +76,24 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
     return seen;
   }
 
-  override checkCreate(table: TableOf<T>, values: Row, options?: ChangeOptions): ChangeResult {
+  override checkCreate<K extends TableOf<T>>(table: K, values: ValuesOf<T, K>, options?: ChangeOptions): ChangeResult {
     const outcome = super.checkCreate(table, values, options);
     this.#checked("create", table, undefined, values, outcome, (one) => one.checkCreate(table, values, options));
     return outcome;
   }
 
-  override checkEdit(table: TableOf<T>, record: Row | undefined, values: Row, options?: ChangeOptions): ChangeResult {
+  override checkEdit<K extends TableOf<T>>(
+    table: K,
+    record: object | undefined,
+    values: ValuesOf<T, K>,
+    options?: ChangeOptions,
+  ): ChangeResult {
     const outcome = super.checkEdit(table, record, values, options);
     this.#checked("edit", table, record, values, outcome, (one) => one.checkEdit(table, record, values, options));
     return outcome;
   }
 
-  override checkDelete(table: TableOf<T>, record: Row | undefined, options?: ChangeOptions): ChangeResult {
+  override checkDelete(table: TableOf<T>, record: object | undefined, options?: ChangeOptions): ChangeResult {
     const outcome = super.checkDelete(table, record, options);
     this.#checked("delete", table, record, {}, outcome, (one) => one.checkDelete(table, record, options));
     return outcome;
@@ -92,7 +102,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
   override checkAction<K extends TableOf<T>>(
     action: T[K]["action"],
     table: K,
-    record: Row | undefined,
+    record: object | undefined,
     options?: ChangeOptions,
   ): ChangeResult {
     const outcome = super.checkAction(action, table, record, options);
@@ -100,10 +110,10 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
     return outcome;
   }
 
-  override checkBulkEdit(
-    table: TableOf<T>,
-    records: readonly (Row | undefined)[],
-    values: Row,
+  override checkBulkEdit<K extends TableOf<T>>(
+    table: K,
+    records: readonly (object | undefined)[],
+    values: ValuesOf<T, K>,
     options?: ChangeOptions,
   ): BatchResult {
     const outcome = super.checkBulkEdit(table, records, values, options);
@@ -114,7 +124,11 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
     return outcome;
   }
 
-  override checkImport(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): BatchResult {
+  override checkImport<K extends TableOf<T>>(
+    table: K,
+    lines: readonly ValuesOf<T, K>[],
+    options?: ChangeOptions,
+  ): BatchResult {
     const outcome = super.checkImport(table, lines, options);
     if (outcome.accepted && this.#isObserved(table)) {
       const { results } = this.#enforced.checkImport(table, lines, options);
@@ -127,8 +141,8 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
   #checked(
     action: string,
     table: string,
-    record: Row | undefined,
-    values: Row,
+    record: object | undefined,
+    values: object,
     outcome: ChangeResult,
     enforced: (session: Session) => ChangeResult,
   ): void {
@@ -137,7 +151,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
   }
 
   /** Notes what of some records, which were shown, would have been hidden; nothing of a table that is not observed. */
-  noteShown(name: string, records: readonly Row[], action: ShowAction): void {
+  noteShown(name: string, records: readonly object[], action: ShowAction): void {
     const table = this.#table(name);
     if (table?.observe !== true) return;
     const enforced = this.#enforced;
@@ -168,14 +182,14 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
     this.#note(hidden.map((field) => ({ ...noted, field, record, records: 0 })));
   }
 
-  #decided(action: string, name: string, record: Row | undefined, field: string | undefined): void {
+  #decided(action: string, name: string, record: object | undefined, field: string | undefined): void {
     const table = this.#table(name);
     const { permitted, reason, rule } = this.#enforced.decide(action, name, record, field);
     if (table === undefined || permitted || reason === "permitted") return;
     this.#note([{ ...this.#about(table, record), action, field, reason, rule }]);
   }
 
-  #judged(action: string, name: string, record: Row | undefined, values: Row, outcome: ChangeResult): void {
+  #judged(action: string, name: string, record: object | undefined, values: object, outcome: ChangeResult): void {
     const table = this.#table(name);
     if (table === undefined) return;
     const about = this.#about(table, record ?? values);
@@ -191,17 +205,21 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
     return internals(this).ruleset.schema.tables.get(name);
   }
 
-  #about(table: Table, record: Row | undefined): About {
-    const key = record === undefined ? undefined : recordAddress(table, record);
-    const own = record !== undefined && isOwner(this.#enforced, table, record);
-    return { table: table.name, record: record ?? {}, key, own };
+  #about(table: Table, record: object | undefined): About {
+    if (!isRow(record)) return { table: table.name, record: {}, key: undefined, own: false };
+    return {
+      table: table.name,
+      record,
+      key: recordAddress(table, record),
+      own: isOwner(this.#enforced, table, record),
+    };
   }
 }
 
 type About = Pick<Noted, "table" | "record" | "key" | "own">;
 
 /** What a change would have come to, refusal by refusal. */
-function judgedAs(about: Omit<Noted, "field" | "reason" | "rule">, values: Row, outcome: ChangeResult): Noted[] {
+function judgedAs(about: Omit<Noted, "field" | "reason" | "rule">, values: object, outcome: ChangeResult): Noted[] {
   if (outcome.accepted) return outcome.dropped.map((one) => refusedAs(about, one));
   switch (outcome.reason) {
     case "refused":

@@ -1,7 +1,7 @@
 import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import type { Table } from "../schema/schema.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import type { AnyTables, TableOf, TableTypes, ValuesOf } from "../schema/table-types.js";
 import { type ChangeOptions, type ChangeResult, invalid } from "../session/change-result.js";
 import type { BatchResult } from "../session/check-batch.js";
 import type { Portier } from "../session/portier.js";
@@ -37,10 +37,10 @@ export interface DatabaseCreateOptions extends ChangeOptions {
 }
 
 /** One of several changes that are made together. */
-export interface KeyedChange {
+export interface KeyedChange<Values extends object = object> {
   /** The record's address: the key as text, several values joined by `/`. */
   readonly key: string;
-  readonly values: Row;
+  readonly values: Values;
 }
 
 /** Whose work it is, and what it needs besides. */
@@ -110,7 +110,12 @@ export class UserDatabase<T extends TableTypes = AnyTables> {
   }
 
   /** Changes one record. `key` is its address: the key as text, several values joined by `/`. */
-  edit(table: TableOf<T>, key: string, values: Row, given: DatabaseChangeOptions = {}): Promise<ChangeResult> {
+  edit<K extends TableOf<T>>(
+    table: K,
+    key: string,
+    values: ValuesOf<T, K>,
+    given: DatabaseChangeOptions = {},
+  ): Promise<ChangeResult> {
     const { expecting, ...options } = given;
     return this.#changing(table, [key], async (work, find) => {
       const before = await find(key);
@@ -123,9 +128,9 @@ export class UserDatabase<T extends TableTypes = AnyTables> {
   }
 
   /** Makes a record. */
-  async create(
-    table: TableOf<T>,
-    values: Row,
+  async create<K extends TableOf<T>>(
+    table: K,
+    values: ValuesOf<T, K>,
     { before, ...options }: DatabaseCreateOptions = {},
   ): Promise<ChangeResult> {
     try {
@@ -190,7 +195,12 @@ export class UserDatabase<T extends TableTypes = AnyTables> {
   }
 
   /** The same values for many records: all of it is done, or nothing. Each is judged on what those before it have left. */
-  bulkEdit(table: TableOf<T>, keys: readonly string[], values: Row, options?: ChangeOptions): Promise<BatchResult> {
+  bulkEdit<K extends TableOf<T>>(
+    table: K,
+    keys: readonly string[],
+    values: ValuesOf<T, K>,
+    options?: ChangeOptions,
+  ): Promise<BatchResult> {
     return this.#together(table, keys, keys, async (work, find, key) => {
       const before = await find(key);
       const { results } = await work.ask((session) => session.checkBulkEdit(table, [before], values, options));
@@ -205,7 +215,11 @@ export class UserDatabase<T extends TableTypes = AnyTables> {
    * nothing. Each is judged as an edit by itself, on what those before it have left; a record that is named twice is changed
    * twice, in this order.
    */
-  editEach(table: TableOf<T>, changes: readonly KeyedChange[], options: ChangeOptions = {}): Promise<BatchResult> {
+  editEach<K extends TableOf<T>>(
+    table: K,
+    changes: readonly KeyedChange<ValuesOf<T, K>>[],
+    options: ChangeOptions = {},
+  ): Promise<BatchResult> {
     const keys = changes.map(({ key }) => key);
     return this.#together(table, keys, changes, async (work, find, { key, values }) => {
       const before = await find(key);
@@ -216,7 +230,11 @@ export class UserDatabase<T extends TableTypes = AnyTables> {
   }
 
   /** New records from a file: all of them are made, or none. Each is judged on what those before it have left. */
-  async import(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): Promise<BatchResult> {
+  async import<K extends TableOf<T>>(
+    table: K,
+    lines: readonly ValuesOf<T, K>[],
+    options?: ChangeOptions,
+  ): Promise<BatchResult> {
     // Lines whose keys somebody else took just then: what the others come to is found out without them.
     const taken = new Set<number>();
     for (;;) {
@@ -244,7 +262,7 @@ export class UserDatabase<T extends TableTypes = AnyTables> {
   ): Promise<BatchResult> {
     return this.#changing(table, keys, async (work, find) => {
       const outcomes: ChangeResult[] = [];
-      const given: Row[] = [];
+      const given: object[] = [];
       try {
         await work.inside.transaction(async () => {
           for (const [index, one] of changes.entries()) {
@@ -340,7 +358,7 @@ type FindLocked = (key: string) => Promise<Row | undefined>;
 interface JudgedChange {
   readonly outcome: ChangeResult;
   /** The values that the person gave. */
-  readonly given: Row;
+  readonly given: object;
 }
 
 async function knownOf<T extends TableTypes>(

@@ -3,7 +3,7 @@ import type { ShowAction } from "../rules/action-tree.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Table } from "../schema/schema.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import type { AnyTables, PersonOf, TableOf, TableTypes } from "../schema/table-types.js";
 import type { ChangeResult } from "../session/change-result.js";
 import type { Identity } from "../session/identity.js";
 import type { Noted } from "../session/observation.js";
@@ -64,7 +64,7 @@ export class Work<T extends TableTypes = AnyTables> {
       diagnostics = [];
       noted = [];
       const session = this.#portier.session({
-        ...this.#identity,
+        ...(this.#identity as Identity<PersonOf<T>>),
         ...(this.#messages && { messages: this.#messages }),
         source: this.#records,
         // A session that is kept goes on being asked.
@@ -136,7 +136,7 @@ export class Work<T extends TableTypes = AnyTables> {
   }
 
   /** A change as it is told to the person: with the record as they see it then, whatever was judged and written. */
-  async told(name: TableOf<T>, outcome: ChangeResult, given: Row): Promise<ChangeResult> {
+  async told(name: TableOf<T>, outcome: ChangeResult, given: object): Promise<ChangeResult> {
     const [told] = await this.toldEach(name, [outcome], [given]);
     return told as ChangeResult;
   }
@@ -144,7 +144,7 @@ export class Work<T extends TableTypes = AnyTables> {
   async toldEach(
     name: TableOf<T>,
     outcomes: readonly ChangeResult[],
-    given: readonly Row[],
+    given: readonly object[],
   ): Promise<readonly ChangeResult[]> {
     const table = this.table(name);
     const keys = outcomes.map((one) => (one.accepted && one.record ? recordAddress(table, one.record) : undefined));
@@ -165,6 +165,6 @@ export class Work<T extends TableTypes = AnyTables> {
 }
 
 /** Of what was written, what the person gave: defaults of a new record may be hidden from who makes it. */
-export function only(changes: Row, given: Row): Row {
+export function only(changes: Row, given: object): Row {
   return Object.fromEntries(Object.entries(changes).filter(([name]) => Object.hasOwn(given, name)));
 }

@@ -8,6 +8,7 @@ import type {
   Declaration,
   FieldName,
   GroupName,
+  KeyValue,
   RoleName,
   StoredValue,
   TableName,
@@ -16,6 +17,7 @@ import type {
 
 /** A condition that was put together; `text` is what it says in a document. */
 export class TypedCondition {
+  /** As a YAML document has it. */
   readonly text: string;
   readonly #isLoose: boolean;
 
@@ -24,10 +26,12 @@ export class TypedCondition {
     this.#isLoose = isLoose;
   }
 
+  /** Both hold. Where one is unknown, unknown, unless the other is false. */
   and(other: TypedCondition): TypedCondition {
     return new TypedCondition(`${this.#tight()} and ${other.#tight()}`, true);
   }
 
+  /** One of them holds. Where one is unknown, unknown, unless the other is true. */
   or(other: TypedCondition): TypedCondition {
     return new TypedCondition(`${this.#tight()} or ${other.#tight()}`, true);
   }
@@ -47,25 +51,38 @@ export function not(condition: TypedCondition): TypedCondition {
   return TypedCondition.not(condition);
 }
 
+declare const comparable: unique symbol;
+
+/** With what an operand can be compared: choices are texts, integers and decimals are numbers. */
+export type Comparable = "text" | "number" | "boolean" | "date" | "timestamp";
+
+/** An operand of any values that can be compared with those of the same kind. */
+interface Compared<C extends Comparable> {
+  readonly [comparable]?: C;
+}
+
 /** Something that a condition compares: a field of the record, of the person, of the request. */
-export interface Operand<V> {
+export interface Operand<V, C extends Comparable = Comparable> extends Compared<C> {
   /** Equal. Comparing with null is an error here: ask {@link isNull}. */
-  is(value: V | Operand<V>): TypedCondition;
-  isNot(value: V | Operand<V>): TypedCondition;
-  isOneOf(values: readonly (V | Operand<V>)[]): TypedCondition;
+  is(value: V | Compared<C>): TypedCondition;
+  /** Different. Unknown where either is null. */
+  isNot(value: V | Compared<C>): TypedCondition;
+  isOneOf(values: readonly (V | Compared<C>)[]): TypedCondition;
+  /** No value: never unknown. */
   isNull(): TypedCondition;
   isNotNull(): TypedCondition;
 }
 
 /** Numbers, texts, dates and timestamps have an order. */
-export interface OrderedOperand<V> extends Operand<V> {
-  isBelow(value: V | Operand<V>): TypedCondition;
-  isAtMost(value: V | Operand<V>): TypedCondition;
-  isAbove(value: V | Operand<V>): TypedCondition;
-  isAtLeast(value: V | Operand<V>): TypedCondition;
+export interface OrderedOperand<V, C extends Comparable = Comparable> extends Operand<V, C> {
+  isBelow(value: V | Compared<C>): TypedCondition;
+  isAtMost(value: V | Compared<C>): TypedCondition;
+  isAbove(value: V | Compared<C>): TypedCondition;
+  isAtLeast(value: V | Compared<C>): TypedCondition;
 }
 
-export interface TextOperand<V> extends OrderedOperand<V> {
+/** A text also has patterns. */
+export interface TextOperand<V> extends OrderedOperand<V, "text"> {
   /** `%` is any run of characters, `_` any one. */
   isLike(pattern: string): TypedCondition;
   startsWith(text: string): TypedCondition;
@@ -73,25 +90,81 @@ export interface TextOperand<V> extends OrderedOperand<V> {
   contains(text: string): TypedCondition;
 }
 
-export interface ListOperand<V> extends Operand<readonly V[]> {
-  includes(value: V | Operand<V>): TypedCondition;
+/** A list holds values that are compared one by one. */
+export interface ListOperand<V, C extends Comparable = Comparable> {
+  /** The same values in the same order as in another list. */
+  is(list: ListOperand<V, C>): TypedCondition;
+  isNot(list: ListOperand<V, C>): TypedCondition;
+  includes(value: V | Compared<C>): TypedCondition;
+  isNull(): TypedCondition;
+  isNotNull(): TypedCondition;
 }
 
-type OperandOf<V> = [V] extends [readonly (infer E)[]]
-  ? ListOperand<E>
-  : [V] extends [boolean]
-    ? Operand<boolean>
-    : string extends V
-      ? TextOperand<string>
-      : [V] extends [number]
-        ? OrderedOperand<number>
-        : Operand<V>;
+/** A day as a rule writes it: `2027-01-31`. */
+type Day = `${number}-${number}-${number}`;
+/** An instant as a rule writes it: `2027-01-31T09:00:00Z`. */
+type Instant = `${Day}T${string}`;
+
+interface ScalarOperands {
+  text: TextOperand<string>;
+  integer: OrderedOperand<number, "number">;
+  decimal: OrderedOperand<string | number, "number">;
+  boolean: Operand<boolean, "boolean">;
+  date: OrderedOperand<Day, "date">;
+  timestamp: OrderedOperand<Instant, "timestamp">;
+  json: Pick<Operand<never>, "isNull" | "isNotNull">;
+}
+type NamedOperand<N> = N extends keyof ScalarOperands ? ScalarOperands[N] : never;
+
+/** What a declared field, or the element of a list, is compared with. */
+type ComparableOf<D extends Declaration, S> = S extends "integer" | "decimal"
+  ? "number"
+  : S extends "boolean" | "date" | "timestamp"
+    ? S
+    : S extends { readonly reference: infer R }
+      ? KeyComparable<D, R>
+      : S extends { readonly type: infer N }
+        ? ComparableOf<D, N>
+        : "text";
+
+/** A key of several fields is compared as its address, a text. */
+type KeyComparable<D extends Declaration, T> =
+  T extends TableName<D>
+    ? D["tables"][T]["key"] extends infer K extends FieldName<D, T>
+      ? ComparableOf<D, D["tables"][T]["fields"][K]>
+      : D["tables"][T]["key"] extends readonly [infer K extends FieldName<D, T>]
+        ? ComparableOf<D, D["tables"][T]["fields"][K]>
+        : "text"
+    : never;
+
+type OperandOf<
+  D extends Declaration,
+  T extends TableName<D>,
+  F extends FieldName<D, T>,
+> = D["tables"][T]["fields"][F] extends infer S
+  ? S extends string
+    ? NamedOperand<S>
+    : S extends { readonly list: infer L }
+      ? StoredValue<D, T, F> extends readonly (infer E)[]
+        ? ListOperand<E, ComparableOf<D, L>>
+        : never
+      : S extends { readonly lookup: { readonly through: infer H; readonly field: infer G } }
+        ? LookupOperand<D, TargetOf<D, T, H>, G>
+        : S extends { readonly choice: unknown } | { readonly reference: unknown }
+          ? Operand<StoredValue<D, T, F>, ComparableOf<D, S>>
+          : S extends { readonly type: infer N }
+            ? NamedOperand<N>
+            : never
+  : never;
+
+type LookupOperand<D extends Declaration, T, G> =
+  T extends TableName<D> ? (G extends FieldName<D, T> ? OperandOf<D, T, G> : never) : never;
 
 /** A record in a condition: its fields, and through references those of other records. */
 export type RecordScope<D extends Declaration, T extends TableName<D>> = {
   readonly [F in FieldName<D, T>]: [TargetOf<D, T, F>] extends [never]
-    ? OperandOf<StoredValue<D, T, F>>
-    : Operand<StoredValue<D, T, F>> & RecordScope<D, TargetOf<D, T, F>>;
+    ? OperandOf<D, T, F>
+    : OperandOf<D, T, F> & RecordScope<D, TargetOf<D, T, F>>;
 };
 
 /** What a condition is made of. */
@@ -99,11 +172,11 @@ export interface ConditionScope<D extends Declaration, T extends TableName<D>> {
   readonly record: RecordScope<D, T>;
   /** The current user; `me` itself is their key. */
   readonly me: PersonScope<D>;
-  readonly request: { readonly [R in keyof D["request"] & string]: TextOperand<string> } & {
-    readonly now: TextOperand<string>;
+  readonly request: { readonly [R in keyof D["request"] & string]: NamedOperand<NonNullable<D["request"]>[R]> } & {
+    readonly now: ScalarOperands["timestamp"];
   };
   /** The day of the session. */
-  readonly today: TextOperand<string>;
+  readonly today: ScalarOperands["date"];
   /** May this person do it with the record that the reference leads to? */
   may(
     action: "list" | "view" | "edit" | "delete" | "export" | "bulk" | CustomAction<D, TableName<D>>,
@@ -120,7 +193,7 @@ export interface ConditionScope<D extends Declaration, T extends TableName<D>> {
 }
 
 type PersonScope<D extends Declaration> = D["people"] extends { readonly table: infer P extends TableName<D> }
-  ? Operand<string> & RecordScope<D, P>
+  ? Operand<KeyValue<D, P>, KeyComparable<D, P>> & RecordScope<D, P>
   : never;
 
 /** A condition as a rule takes it: text, a boolean, or a function that puts one together. */

@@ -1,6 +1,7 @@
 import type { RuleInput, TypedDocument } from "../schema/document.js";
+import type { CheckedDeclaration } from "./checked-declaration.js";
 import { type ConditionOf, conditionScope, TypedCondition } from "./condition.js";
-import type { CheckedDeclaration, Declaration, RuleOf, TableName, TablesOf } from "./types.js";
+import type { Declaration, RuleOf, TableName, TablesOf } from "./types.js";
 
 /** The rules of a declared document, by table; under `"*"` those of every table, which are checked when it is compiled. */
 export type RulesOf<D extends Declaration> = {

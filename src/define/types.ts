@@ -30,6 +30,7 @@ export interface Declaration {
 interface DeclaredTable {
   readonly key: string | readonly string[];
   readonly owner?: string;
+  readonly label?: string;
   readonly note?: string;
   readonly source?: string;
   readonly fields: Readonly<Record<string, unknown>>;
@@ -43,11 +44,11 @@ interface DeclaredTable {
 // Names that a declaration declares
 
 export type TableName<D extends Declaration> = keyof D["tables"] & string;
-type Fields<D extends Declaration, T extends TableName<D>> = D["tables"][T]["fields"];
+export type Fields<D extends Declaration, T extends TableName<D>> = D["tables"][T]["fields"];
 export type FieldName<D extends Declaration, T extends TableName<D>> = keyof Fields<D, T> & string;
 export type RoleName<D extends Declaration> = keyof D["roles"] & string;
 export type GroupName<D extends Declaration> = keyof D["groups"] & string;
-type ScopedRole<D extends Declaration> = {
+export type ScopedRole<D extends Declaration> = {
   [R in RoleName<D>]: NonNullable<D["roles"]>[R] extends { readonly scope: string } ? R : never;
 }[RoleName<D>];
 export type CustomAction<
@@ -134,171 +135,37 @@ export type RowOf<D extends Declaration, T extends TableName<D>> = {
   [F in FieldName<D, T>]: IsOptional<Fields<D, T>[F]> extends true ? StoredValue<D, T, F> | null : StoredValue<D, T, F>;
 } & {};
 
+/** The fields of a table that can be given a value: neither computed nor put together from others. */
+type GivenField<D extends Declaration, T extends TableName<D>> = {
+  [F in FieldName<D, T>]: Fields<D, T>[F] extends
+    | { readonly computed: true }
+    | { readonly lookup: object }
+    | { readonly by: object }
+    ? never
+    : F;
+}[FieldName<D, T>];
+
+/** The values that a change may give: of some of the fields. */
+export type GivenValues<D extends Declaration, T extends TableName<D>> = {
+  readonly [F in GivenField<D, T>]?: RowOf<D, T>[F];
+} & {};
+
 /** The types of all tables: what a compiled document knows of its records. */
 export type TablesOf<D extends Declaration> = {
-  [T in TableName<D>]: { readonly row: RowOf<D, T>; readonly action: CustomAction<D, T> | CellAction<D, T> };
+  [T in TableName<D>]: {
+    readonly row: RowOf<D, T>;
+    readonly values: GivenValues<D, T>;
+    readonly action: CustomAction<D, T> | CellAction<D, T>;
+  } & (D["people"] extends { readonly table: T } ? { readonly person: PersonKey<D, T> } : unknown);
 };
 
-// Checks of the declaration. Each says, of the value that was written, either nothing or a sentence: an intersection with
-// it is then an error at that value. (An intersection with the values that would be right would turn the whole object
-// around a wrong one into never, and every key of it red.)
-
-/** What a wrong value cannot be; its sentence stands in the error. */
-interface Mistake<Sentence extends string> {
-  readonly mistake: Sentence;
-}
-
-type Among<V, Allowed, Sentence extends string> = V extends Allowed
-  ? unknown
-  : V extends readonly unknown[]
-    ? { readonly [I in keyof V]: V[I] extends Allowed ? unknown : Mistake<Sentence> }
-    : Mistake<Sentence>;
-
-type Flags = "optional" | "sensitive" | "computed" | "generated";
-type FieldKey =
-  | Flags
-  | "type"
-  | "choice"
-  | "reference"
-  | "by"
-  | "list"
-  | "lookup"
-  | "tags"
-  | "default"
-  | "column"
-  | "note";
-
-type CheckedField<D extends Declaration, T extends TableName<D>, S> = S extends string
-  ? Among<S, ScalarTypeName | "json", "there is no such type">
-  : {
-      readonly [P in keyof S]: P extends "reference"
-        ? Among<S[P], TableName<D>, "there is no such table">
-        : P extends "by"
-          ? Among<S[P], FieldName<D, T>, "there is no such field">
-          : P extends "type"
-            ? Among<S[P], ScalarTypeName | "json" | "choice" | "reference" | "list" | "lookup", "there is no such type">
-            : P extends "list"
-              ? CheckedList<D, S[P]>
-              : P extends "lookup"
-                ? CheckedLookup<D, T, S[P]>
-                : P extends Flags
-                  ? Among<S[P], boolean, "a flag is true or false">
-                  : P extends FieldKey
-                    ? unknown
-                    : Mistake<"a field knows no such key">;
-    };
-
-type CheckedList<D extends Declaration, L> = L extends { readonly reference: infer R }
-  ? { readonly reference: Among<R, TableName<D>, "there is no such table"> }
-  : L extends { readonly choice: readonly string[] }
-    ? unknown
-    : Among<L, ScalarTypeName, "there is no such type">;
-
-type CheckedLookup<D extends Declaration, T extends TableName<D>, L> = L extends {
-  readonly through: infer H;
-  readonly field: infer G;
-}
-  ? {
-      readonly through: Among<H, FieldName<D, T>, "there is no such field">;
-      readonly field: [TargetOf<D, T, H>] extends [never]
-        ? unknown
-        : Among<G, FieldName<D, TargetOf<D, T, H>>, "the table referred to has no such field">;
-    }
-  : Mistake<"a lookup has through and field">;
-
-type CheckedTable<D extends Declaration, T extends TableName<D>, S> = {
-  readonly [P in keyof S]: P extends "key"
-    ? Among<S[P], FieldName<D, T>, "there is no such field">
-    : P extends "owner"
-      ? Among<S[P], FieldName<D, T> | `${FieldName<D, T>}.${string}`, "there is no such field">
-      : P extends "grid"
-        ? {
-            readonly [G in keyof S[P]]: G extends "protections"
-              ? unknown
-              : Among<S[P][G], FieldName<D, T>, "there is no such field">;
-          }
-        : P extends "fields"
-          ? { readonly [F in keyof S[P]]: CheckedField<D, T, S[P][F]> }
-          : unknown;
-};
-
-type CheckedPeople<D extends Declaration, S> = S extends { readonly table: infer P extends TableName<D> }
-  ? {
-      readonly [K in keyof S]: K extends "name" | "manager" | "active"
-        ? Among<S[K], FieldName<D, P>, "the people's table has no such field">
-        : K extends "roles"
-          ? Among<S[K], FieldName<D, P> | object, "the people's table has no such field">
-          : K extends "settings"
-            ? CheckedSettings<D, S[K]>
-            : unknown;
-    }
-  : { readonly table: Mistake<"there is no such table"> };
-
-type CheckedSettings<D extends Declaration, S> = S extends { readonly table: infer T extends TableName<D> }
-  ? {
-      readonly [K in keyof S]: K extends "table"
-        ? unknown
-        : K extends "settableBy"
-          ? Among<S[K], Exclude<Assigner<D>, `${string} of this`>, "there is no such role or group">
-          : K extends "adds"
-            ? CheckedAdds<D, S[K]>
-            : Among<S[K], FieldName<D, T>, "the settings' table has no such field">;
-    }
-  : { readonly table: Mistake<"there is no such table"> };
-
-type CheckedAdds<D extends Declaration, S> = {
-  readonly [T in keyof S]: T extends TableName<D>
-    ? { readonly [K in keyof S[T]]: Among<S[T][K], FieldName<D, T>, "there is no such field"> }
-    : Mistake<"there is no such table">;
-};
-
-type Assigner<D extends Declaration> = Exclude<RoleName<D>, ScopedRole<D>> | GroupName<D> | `${ScopedRole<D>} of this`;
-
-type CheckedRole<D extends Declaration, S> = {
-  readonly [P in keyof S]: P extends "include" | "exclusive"
-    ? Among<S[P], RoleName<D>, "there is no such role">
-    : P extends "assignableBy"
-      ? Among<S[P], Assigner<D>, "there is no such role or group">
-      : P extends "scope"
-        ? Among<S[P], TableName<D>, "there is no such table">
-        : unknown;
-};
-
-type GroupMember<D extends Declaration> =
-  | Exclude<RoleName<D>, ScopedRole<D>>
-  | GroupName<D>
-  | AlongLine<Exclude<RoleName<D>, ScopedRole<D>> | GroupName<D>>
-  | `person ${string}`
-  | { readonly below: string; readonly levels?: number }
-  | { readonly above: string; readonly levels?: number }
-  | { readonly where: string };
-
-/** Those who hold a role or are in a group, and those below or above them in the manager line. */
-type AlongLine<Name extends string> =
-  `${Name} and ${"" | `${number} level ` | `${number} levels `}${"below" | "above"}`;
-
-type CheckedGroup<D extends Declaration, S> = {
-  readonly [P in keyof S]: P extends "members" | "without"
-    ? Among<S[P], GroupMember<D>, "there is no such role or group">
-    : P extends "roles"
-      ? Among<S[P], Exclude<RoleName<D>, ScopedRole<D>>, "there is no such role">
-      : unknown;
-};
-
-/** The declaration with every name checked against the others. */
-export type CheckedDeclaration<D extends Declaration> = {
-  readonly [P in keyof D]: P extends "people"
-    ? CheckedPeople<D, D[P]>
-    : P extends "roles"
-      ? { readonly [R in keyof D[P]]: CheckedRole<D, D[P][R]> }
-      : P extends "groups"
-        ? { readonly [G in keyof D[P]]: CheckedGroup<D, D[P][G]> }
-        : P extends "tables"
-          ? { readonly [T in TableName<D>]: CheckedTable<D, T, D["tables"][T]> }
-          : unknown;
-};
+type PersonKey<D extends Declaration, T extends TableName<D>> = Extract<KeyValue<D, T>, string | number>;
 
 // Rules
+
+/** Those who hold a role or are in a group, and those below or above them in the manager line. */
+export type AlongLine<Name extends string> =
+  `${Name} and ${"" | `${number} level ` | `${number} levels `}${"below" | "above"}`;
 
 export type WhoEntry<D extends Declaration, T extends TableName<D>> =
   | "anyone"
@@ -355,11 +222,17 @@ interface RuleHead<D extends Declaration, T extends TableName<D>, C> {
   readonly ignore?: IgnoreInput;
 }
 
-/** A rule of a table: who, where, and exactly one effect. */
+/** A rule of a table: who, where, and exactly one effect. A permit and a reserve say to whom. */
 export type RuleOf<D extends Declaration, T extends TableName<D>, C> = RuleHead<D, T, C> &
   (
-    | { readonly permit: Extents<D, T>; readonly deny?: never; readonly reserve?: never; readonly confirm?: never }
-    | { readonly deny: Extents<D, T>; readonly permit?: never; readonly reserve?: never; readonly confirm?: never }
-    | { readonly reserve: Extents<D, T>; readonly permit?: never; readonly deny?: never; readonly confirm?: never }
-    | { readonly confirm: Extents<D, T>; readonly permit?: never; readonly deny?: never; readonly reserve?: never }
+    | (ToSomebody<D, T> & { readonly permit: Extents<D, T> } & Without<"deny" | "reserve" | "confirm">)
+    | (ToSomebody<D, T> & { readonly reserve: Extents<D, T> } & Without<"permit" | "deny" | "confirm">)
+    | ({ readonly deny: Extents<D, T> } & Without<"permit" | "reserve" | "confirm">)
+    | ({ readonly confirm: Extents<D, T> } & Without<"permit" | "deny" | "reserve">)
   );
+
+interface ToSomebody<D extends Declaration, T extends TableName<D>> {
+  readonly to: WhoEntry<D, T> | readonly WhoEntry<D, T>[];
+}
+
+type Without<Effect extends string> = { readonly [E in Effect]?: never };

@@ -45,7 +45,9 @@ export type ClaimPath = string | readonly string[];
 
 /** Who a token says is asking, for `portier.session({ ...signedIn, source })`. */
 export interface SignedIn {
+  /** The key of the person in the people table. */
   readonly person: string;
+  /** The roles that the token brings; hand them to the session as `claims`. */
   readonly claims: readonly RoleClaim[];
   /** When the token ends, a canonical instant: no session should outlive it. */
   readonly expires: string;

@@ -18,7 +18,9 @@ export interface DataFile {
 
 /** Records that fit the document, and a source over them. */
 export interface Data {
+  /** By table, its records; a table without a file is not in it. */
   readonly tables: ReadonlyMap<string, readonly Row[]>;
+  /** The same records for conditions to read. */
   readonly source: Source;
 }
 

@@ -24,6 +24,7 @@ const aliasLimit = 1_000;
 export interface ParsedDocument {
   /** Not checked yet: `compile` does that. */
   readonly document: DocumentInput;
+  /** Says the line and column of a part of the document. */
   readonly locate: Locate;
 }
 

@@ -7,6 +7,7 @@ import type { Field, Table } from "../schema/schema.js";
 import type { Decision } from "../session/decision.js";
 import { internals } from "../session/internals.js";
 import type { Reach } from "../session/reach.js";
+import { rowOf } from "../session/row.js";
 import type { Session } from "../session/session.js";
 
 import { knownGate, waysTo } from "./gates.js";
@@ -20,7 +21,8 @@ export interface Question {
   readonly action: ActionName;
   readonly table: string;
   /** None: the question is about the table as a whole. */
-  readonly record?: Row | undefined;
+  readonly record?: object | undefined;
+  /** Left out: the question is about the record as a whole. */
   readonly field?: string | undefined;
 }
 
@@ -32,11 +34,13 @@ export interface Explanation {
   readonly action: ActionName;
   readonly table: string;
   readonly field: string | undefined;
+  /** Undefined for a question without a record: see `reach`. */
   readonly decision: Decision | undefined;
   /** For a question without a record. */
   readonly reach: Reach | undefined;
   /** False for a person who is not active or not in the people table: then no rule applies to them. True for a visitor. */
   readonly isActive: boolean;
+  /** Every role that the person holds, also through others and groups; `lead of e-1` for a scoped one. */
   readonly roles: readonly string[];
   /** Every rule of the table about the action, those that apply first. */
   readonly rules: readonly RuleTrace[];
@@ -51,7 +55,8 @@ export function traceRules(session: Session, question: Question): readonly RuleT
   return traced(session, question).rules;
 }
 
-function traced(session: Session, { action, table: name, record, field: fieldName }: Question) {
+function traced(session: Session, { action, table: name, record: given, field: fieldName }: Question) {
+  const record = given === undefined ? undefined : rowOf("explain", given);
   const { ruleset, subject, reading, plan } = internals(session);
   const { table } = plan.of(name);
   const field = fieldName === undefined ? undefined : table.byName.get(fieldName);

@@ -9,6 +9,7 @@ import { expressionOf } from "./trace.js";
 export interface Remedy {
   /** The permit that would then apply. */
   readonly rule: string;
+  /** All of them together are needed. */
   readonly needs: readonly MissingCondition[];
 }
 
@@ -16,7 +17,9 @@ export interface Remedy {
 export interface MissingCondition {
   /** `setting`: something that is set of the person, to be taken back. */
   readonly kind: "who" | "where" | "setting";
+  /** As a sentence goes on: `be registrar`, `status = 'draft'`. */
   readonly text: string;
+  /** What is compared with, on this record: `on_loan`. */
   readonly here?: string;
 }
 

@@ -22,7 +22,9 @@ export type TracedTruth = (typeof truthNames)[number] | "open";
 export interface ConditionTrace {
   readonly text: string;
   readonly truth: TracedTruth;
+  /** A `test` compares; the others are made of `parts`. */
   readonly kind: "and" | "or" | "not" | "test";
+  /** What was compared, by the name it has in the condition; of a test alone. */
   readonly values: readonly { readonly name: string; readonly value: string }[];
   readonly parts: readonly ConditionTrace[];
 }
@@ -30,12 +32,15 @@ export interface ConditionTrace {
 /** How the current user stands to the `to` and `except` of a rule. */
 export interface WhoTrace {
   readonly truth: TracedTruth;
+  /** Any of them suffices. */
   readonly to: readonly EntryTrace[];
+  /** Any of them takes the person out again. */
   readonly except: readonly EntryTrace[];
 }
 
 /** One entry of a rule's `to` or `except`. */
 export interface EntryTrace {
+  /** As written: `keeper`, `above owner`, `lead of exhibition`. */
   readonly entry: string;
   readonly truth: TracedTruth;
   /** For a role or group that is met: what it comes through, from the nearest on. */
@@ -44,6 +49,7 @@ export interface EntryTrace {
 
 /** How one rule stood towards a question. */
 export interface RuleTrace {
+  /** The rule's address, `objects/labels-are-public`. */
   readonly rule: string;
   readonly effect: EffectName;
   /** The action of the rule that counted: a permitted view also permits list. */
@@ -53,6 +59,7 @@ export interface RuleTrace {
   /** The fields that the rule's extent takes in, in declared order. */
   readonly fields: readonly string[];
   readonly to: WhoTrace;
+  /** Undefined where the rule has no condition. */
   readonly where: ConditionTrace | undefined;
   /** What a change must lead to; never decided here, as no values are given. */
   readonly becomes: string | undefined;

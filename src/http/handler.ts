@@ -1,8 +1,8 @@
 import { createDatabase } from "../database/create-database.js";
 import { ConflictError, ConstraintError, RecordChanged } from "../database/errors.js";
-import type { UserDatabase } from "../database/user-database.js";
 import { PortierError } from "../schema/problems.js";
 import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { Portier } from "../session/portier.js";
 import { accepts } from "./accept.js";
 import type { Call } from "./call.js";
 import { bulkEdit, create, edit, editEach, importRecords, perform, remove } from "./change-routes.js";
@@ -39,7 +39,10 @@ export function accessHandler<T extends TableTypes = AnyTables>(options: HttpOpt
     challenge = "Bearer",
   } = options;
   const served = { ...portier.schema, tables: servedTables(portier.schema.tables, tables) };
-  const database = createDatabase(portier, connection, { ...(observe && { observe }), onDiagnostic });
+  const database = createDatabase(portier as unknown as Portier, connection, {
+    ...(observe && { observe }),
+    onDiagnostic,
+  });
   return async (request) => {
     const url = new URL(request.url);
     const path = pathUnder(base, url.pathname);
@@ -62,7 +65,7 @@ export function accessHandler<T extends TableTypes = AnyTables>(options: HttpOpt
         request,
         url,
         parts: found.parts,
-        database: database.as(identity, { messages: messages?.(request) }) as unknown as UserDatabase,
+        database: database.as(identity, { messages: messages?.(request) }),
         schema: served,
         limits: { ...defaultLimits, ...limits },
         options: {

@@ -68,10 +68,10 @@ function valuesSchema(table: Table): JsonSchema {
 }
 
 /** Null where it is empty, as a key never is; what must be given is for the rules and the form to say. */
-function fieldSchema({ type }: Field, isKey: boolean): JsonSchema {
+function fieldSchema({ type, label: title }: Field, isKey: boolean): JsonSchema {
   const schema = typeSchema(type);
-  if (isKey) return schema;
-  return Object.keys(schema).length === 0 ? {} : { anyOf: [schema, { type: "null" }] };
+  if (isKey) return { title, ...schema };
+  return Object.keys(schema).length === 0 ? { title } : { title, anyOf: [schema, { type: "null" }] };
 }
 
 function typeSchema({ base, choices, element }: FieldType): JsonSchema {
@@ -133,11 +133,13 @@ export const sharedSchemas: Readonly<Record<string, JsonSchema>> = {
   }),
   Form: object({
     table: text,
+    label: text,
     isNew: { type: "boolean" },
     fields: listOf(
       object(
         {
           name: text,
+          label: text,
           type: text,
           state: { enum: ["hidden", "read-only", "editable", "confirm"] },
           value: { description: "The stored value, or of a new record the default; absent where the field is hidden" },

@@ -10,6 +10,7 @@ import type { UserMessages } from "../session/user-messages.js";
 /** How a document's tables are served over HTTP. */
 export interface HttpOptions<T extends TableTypes = AnyTables> {
   readonly portier: Portier<T>;
+  /** The database with the tables of the document. */
   readonly connection: Connection;
   /** Told what would have been refused or hidden of the tables that the document observes; needed where it observes any. */
   readonly observe?: Observe;
@@ -28,6 +29,7 @@ export interface HttpOptions<T extends TableTypes = AnyTables> {
   readonly actions?: Readonly<
     Record<string, Readonly<Record<string, (inside: Connection, record: Row) => Promise<void>>>>
   >;
+  /** What one request may ask for; those left out keep their defaults. */
   readonly limits?: Partial<HttpLimits>;
   /**
    * The `WWW-Authenticate` of an answer 401 (RFC 9110, 11.6.1): how the application signs its users in. Default: `Bearer`.

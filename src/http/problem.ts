@@ -4,7 +4,9 @@ import type { Refusal, RejectedChange } from "../session/change-result.js";
 export interface ProblemDetails {
   /** `urn:portier:problem:refused`; the last part is the kind. */
   readonly type: string;
+  /** The same for every problem of this type. */
   readonly title: string;
+  /** The status code of the response. */
   readonly status: number;
   /** What to tell the person, or the caller. */
   readonly detail?: string;

@@ -33,10 +33,13 @@ export interface ChangeRoleOptions {
 
 /** A change before it is made: what comes of it, and what somebody gains and loses by it. */
 export interface RolePreview {
+  /** Whether it would be done, or why not; what must be confirmed first. */
   readonly outcome: RoleOutcome;
   /** The key of the one who gains or loses. */
   readonly person: string;
+  /** What the person could do then and cannot now. */
   readonly gains: AccessDifference["gains"];
+  /** What the person can do now and could not then. */
   readonly losses: AccessDifference["losses"];
 }
 

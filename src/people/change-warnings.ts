@@ -23,6 +23,7 @@ export interface ChangeWarning {
   /** What to confirm it by: stable for as long as it says the same. */
   readonly id: string;
   readonly code: ErrorCode;
+  /** A sentence for whoever assigns. */
   readonly message: string;
 }
 

@@ -13,6 +13,7 @@ import { Watchers } from "./watchers.js";
 export interface MemoryStoreOptions {
   /** The application's own records: people, and whatever rules read. */
   readonly source: Source;
+  /** What is assigned at the start. Default: nothing. */
   readonly assignments?: readonly Assignment[];
   readonly delegations?: readonly Delegation[];
   readonly protections?: readonly Protection[];

@@ -12,7 +12,9 @@ import { type RoleOutcome, shown } from "./role-outcome.js";
 
 /** A change of protections before it is made, with what everybody would gain and lose by it. */
 export interface ProtectionPreview {
+  /** Whether it would be done, or why not; what must be confirmed first. */
   readonly outcome: RoleOutcome;
+  /** Who gains and loses which cells, equal people together. */
   readonly differences: ReturnType<typeof diffAccess>;
 }
 

@@ -15,9 +15,11 @@ export interface Protection {
   readonly effect: "reserve" | "confirm";
   /** Names of roles and groups, and persons as `person KEY`. Nobody, where it is empty. */
   readonly to: readonly string[];
+  /** What the person reads who is refused, or who must confirm. */
   readonly note: string | null;
   /** Canonical instants: it is there while `from <= now < until`. */
   readonly from: string | null;
+  /** The instant from which it no longer counts; null for no end. */
   readonly until: string | null;
   /** The key of who made it. */
   readonly by: string | number | null;

@@ -24,6 +24,7 @@ export interface RoleStore {
 
 /** A change of a store, in one transaction. */
 export interface StoreChange {
+  /** Asks the people and assignments as they are in this change. `question` may be called again. */
   read<R>(question: (source: Source) => R): Promise<R>;
   /** Writes records, and what is kept of it: both or nothing. */
   write(writes: readonly StoredWrite[], entries: readonly AuditEntry[]): Promise<void>;

@@ -36,6 +36,7 @@ export interface NewRange {
   readonly range: string;
   /** `reserve`: only those named edit it; `permit`: they may; `deny`: they may not; `confirm`: they are asked first. */
   readonly effect: EffectName;
+  /** Roles, groups or `person KEY`: for whom the range is. */
   readonly to: readonly string[];
   readonly note?: string;
 }

@@ -36,7 +36,7 @@ export function drawGrid({ columns }: Grid, rules: readonly Rule[]): string {
     ...columns.map(
       (field, index) =>
         text(x(index + 1) + cell.width / 2, 18, columnLetters(index + 1), "head") +
-        text(x(index + 1) + cell.width / 2, 18 + cell.height, field.name, "name"),
+        text(x(index + 1) + cell.width / 2, 18 + cell.height, field.label, "name"),
     ),
     ...segments.map(({ label }, index) => text(cell.head / 2, y(index) + cell.row / 2 + 4, label, "head")),
     ...Array.from({ length: columns.length + 1 }, (_, index) =>

@@ -1,4 +1,5 @@
 export {
+  type FieldReport,
   type GroupReport,
   makeReport,
   type Report,

@@ -1,6 +1,6 @@
 import { code, plain } from "./markdown-text.js";
 import { matrixMarkdown } from "./matrix-files.js";
-import type { Report, Sentence, TableSentences } from "./report.js";
+import type { FieldReport, GroupReport, Report, ScreenReport, Sentence, TableSentences } from "./report.js";
 import { sayFacts } from "./say-rule.js";
 
 /** A report as Markdown, for a wiki or a review: the same sentences and tables, without the pictures. */
@@ -21,17 +21,14 @@ export function reportMarkdown(report: Report): string {
       return [`### ${plain(name)}`, ...(said.length === 0 ? [] : [said.join(" ")]), rules].join("\n\n");
     }),
     ...(groups.length === 0 ? [] : ["## Groups"]),
-    ...groups.map(
-      ({ name, note, facts }) =>
-        `- **${plain(name)}** ${note === undefined ? "" : `${plain(note)} `}${plain(sayFacts(facts))}`,
-    ),
+    ...groups.map((group) => definition(group)),
     ...(screens.length === 0 ? [] : ["## Screens"]),
-    ...screens.map(({ name, facts }) => `- **${plain(name)}** ${plain(sayFacts(facts))}`),
+    ...screens.map((screen) => definition(screen)),
     "## Tables and their rules",
-    ...tables.map(({ name, facts, fields, sentences }) => {
-      const list = fields.map(({ name: field, type, marks }) => `${code(field)} ${plain([type, ...marks].join(", "))}`);
-      const rules = sentences.length === 0 ? "No rule speaks of this table." : sentences.map(item).join("\n");
-      return `### ${plain(name)}\n\n${plain(sayFacts(facts))}\n\n${list.join("; ")}\n\n${rules}`;
+    ...tables.map(({ name, label, note, facts, fields, sentences }) => {
+      const rules = sentences.length === 0 ? "No rule covers this table." : sentences.map(item).join("\n");
+      const said = `${noted(note)}${plain(sayFacts(facts))}`;
+      return `### ${plain(label)} (${code(name)})\n\n${said}\n\n${fields.map(fieldItem).join("\n")}\n\n${rules}`;
     }),
     `## Who may do what, by role\n\n${matrixMarkdown(byRole)}`,
     ...(byPeople.length === 0 ? [] : [`## Who may do what, by person\n\n${matrixMarkdown(byPeople)}`]),
@@ -43,7 +40,19 @@ export function reportMarkdown(report: Report): string {
 }
 
 function sentenceList(parts: readonly TableSentences[]): string {
-  return parts.map(({ table, sentences }) => `${plain(table)}:\n\n${sentences.map(item).join("\n")}`).join("\n\n");
+  return parts.map(({ label, sentences }) => `${plain(label)}:\n\n${sentences.map(item).join("\n")}`).join("\n\n");
+}
+
+function definition({ name, note, facts }: ScreenReport | GroupReport): string {
+  return `- **${plain(name)}** ${noted(note)}${plain(sayFacts(facts))}`;
+}
+
+function noted(note: string | undefined): string {
+  return note === undefined ? "" : `${plain(note)} `;
+}
+
+function fieldItem({ name, label, type, note, marks }: FieldReport): string {
+  return `- **${plain(label)}** ${code(name)}, ${plain([type, ...marks].join(", "))}${note === undefined ? "" : `. ${plain(note)}`}`;
 }
 
 function item({ rule, text, note }: Sentence): string {

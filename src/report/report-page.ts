@@ -35,7 +35,7 @@ export function reportPage(report: Report): string {
     ...(screens.length === 0
       ? []
       : [
-          `<section id="screens"><h2>Screens</h2>\n<dl>${screens.map(({ name, facts }) => `<dt>${escaped(name)}</dt><dd>${escaped(sayFacts(facts))}</dd>`).join("\n")}</dl></section>`,
+          `<section id="screens"><h2>Screens</h2>\n<dl>${screens.map(({ name, note, facts }) => `<dt>${escaped(name)}</dt><dd>${noted(note)}${escaped(sayFacts(facts))}</dd>`).join("\n")}</dl></section>`,
         ]),
     `<section id="tables"><h2>Tables and their rules</h2>\n${tables.map(tablePart).join("\n")}</section>`,
     ...matrices.map(
@@ -71,8 +71,8 @@ function sentenceItem({ rule, text, note }: Sentence): string {
 function sentenceList(parts: readonly TableSentences[]): string {
   return parts
     .map(
-      ({ table, sentences }) =>
-        `<h4>${escaped(table)}</h4><ul class="sentences">${sentences.map(sentenceItem).join("\n")}</ul>`,
+      ({ label, sentences }) =>
+        `<h4>${escaped(label)}</h4><ul class="sentences">${sentences.map(sentenceItem).join("\n")}</ul>`,
     )
     .join("\n");
 }
@@ -87,14 +87,15 @@ function rolePart({ name, note, facts, may }: RoleReport): string {
   return `<h3>${escaped(name)}</h3>\n<p>${noted(note)}${said}</p>\n${may.length === 0 ? "<p>No rule is for this role.</p>" : sentenceList(may)}`;
 }
 
-function tablePart({ name, facts, fields, sentences, grid }: TableReport): string {
-  const list = fields.map(({ name: field, type, marks }) => {
+function tablePart({ name, label, note: about, facts, fields, sentences, grid }: TableReport): string {
+  const list = fields.map(({ name: field, label: shown, type, note, marks }) => {
     const look = marks.includes("sensitive") ? ' class="sensitive"' : "";
-    return `<span><b${look}>${escaped(field)}</b> <span class="soft">${escaped([type, ...marks].join(", "))}</span></span>`;
+    const rest = [type, ...marks, ...(note === undefined ? [] : [note])].join(", ");
+    return `<span><b${look}>${escaped(shown)}</b> <code>${escaped(field)}</code> <span class="soft">${escaped(rest)}</span></span>`;
   });
   const rules =
     sentences.length === 0
-      ? "<p>No rule speaks of this table: nobody may do anything with it.</p>"
+      ? "<p>No rule covers this table: nobody may do anything with it.</p>"
       : `<ul class="sentences">${sentences.map(sentenceItem).join("\n")}</ul>`;
-  return `<h3>${escaped(name)}</h3>\n<p class="soft">${escaped(sayFacts(facts))}</p>\n<p class="fields">${list.join(" ")}</p>\n${grid ?? ""}\n${rules}`;
+  return `<h3>${escaped(label)} <code>${escaped(name)}</code></h3>\n<p>${noted(about)}<span class="soft">${escaped(sayFacts(facts))}</span></p>\n<p class="fields">${list.join(" ")}</p>\n${grid ?? ""}\n${rules}`;
 }

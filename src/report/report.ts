@@ -5,18 +5,19 @@ import type { Group, Member } from "../rules/groups.js";
 import { type Line, readLine } from "../rules/lines.js";
 import type { Rule, Who } from "../rules/rule.js";
 import type { Screen } from "../rules/screens.js";
-import type { Field, Role, SettingSource, Table } from "../schema/schema.js";
+import { type Field, findTable, type Role, type Schema, type SettingSource, type Table } from "../schema/schema.js";
 import { internals } from "../session/internals.js";
 import type { Portier } from "../session/portier.js";
 import { accessMatrix, type MatrixRow } from "../verify/matrix.js";
 import { roleViewers, type Viewer } from "../verify/viewers.js";
 import { drawGrid } from "./grid-picture.js";
 import { drawRoles } from "./roles-picture.js";
-import { listed, sayCondition, sayDistance } from "./say-condition.js";
+import { listed, sayCondition, sayDistance, sayPath } from "./say-condition.js";
 import { sayRoleRule, sayRule } from "./say-rule.js";
 
 /** What a report is made of. */
 export interface ReportOptions {
+  /** The heading. */
   readonly title: string;
   /** Everybody, for the matrix of people. Default: the matrix is of roles alone. */
   readonly people?: readonly Viewer[];
@@ -54,6 +55,7 @@ export interface Sentence {
 /** The sentences about one table. */
 export interface TableSentences {
   readonly table: string;
+  readonly label: string;
   readonly sentences: readonly Sentence[];
 }
 
@@ -61,7 +63,7 @@ export interface TableSentences {
 export interface RoleReport {
   readonly name: string;
   readonly note: string | undefined;
-  /** `held on one record of exhibitions`, `brings assistant`, `is given by director`. */
+  /** `held on one record of Exhibitions`, `includes assistant`, `assigned and revoked by director`. */
   readonly facts: readonly string[];
   readonly may: readonly TableSentences[];
 }
@@ -76,15 +78,29 @@ export interface GroupReport {
 /** A page, or a part of one, in words. */
 export interface ScreenReport {
   readonly name: string;
-  /** `a part of objects`, `for whom the rules permit objects.list.title`, `home of keeper`. */
+  readonly note: string | undefined;
+  /** `a part of objects`, `shown where objects.list.title is permitted`, `home of keeper`. */
   readonly facts: readonly string[];
+}
+
+/** What a report says about a field. */
+export interface FieldReport {
+  readonly name: string;
+  readonly label: string;
+  /** `text`, `reference to staff`. */
+  readonly type: string;
+  readonly note: string | undefined;
+  /** `sensitive`, `computed`, `shown through Department`, tags. */
+  readonly marks: readonly string[];
 }
 
 /** What a report says about a table. */
 export interface TableReport {
   readonly name: string;
+  readonly label: string;
+  readonly note: string | undefined;
   readonly facts: readonly string[];
-  readonly fields: readonly { readonly name: string; readonly type: string; readonly marks: readonly string[] }[];
+  readonly fields: readonly FieldReport[];
   readonly sentences: readonly Sentence[];
   /** The ranges that its rules speak of, drawn on the grid, as an SVG. */
   readonly grid: string | undefined;
@@ -107,12 +123,12 @@ export function makeReport(portier: Portier, { title, people = [], records, requ
     title,
     summary: `${counts.map(([count, word]) => `${count} ${word}${count === 1 ? "" : "s"}`).join(", ")}. ${howToRead}`,
     picture: roles.size + groups.size === 0 ? undefined : drawRoles([...roles.values()], [...groups.values()]),
-    everybody: byTable(rules.filter(isForRelations), (rule) => sayWithOrigin(rule, rules, schema.timeZone)),
+    everybody: byTable(rules.filter(isForRelations), (rule) => sayWithOrigin(rule, rules, schema)),
     roles: [...roles.values()].map((role) => {
       const shown = screens.size === 0 ? [] : portier.sessionForRoles([role.name], { request }).screens();
-      return roleReport(role, rules, lines, shown, schema.timeZone);
+      return roleReport(role, rules, lines, shown, schema);
     }),
-    groups: [...groups.values()].map((group) => groupReport(group, rules, lines)),
+    groups: [...groups.values()].map((group) => groupReport(group, rules, lines, schema)),
     screens: [...screens.values()].map(screenReport),
     tables: [...tables.values()].map((table) => tableReport(portier, table, rules)),
     byRole: accessMatrix(portier, roleViewers(portier, { request })),
@@ -126,23 +142,23 @@ function isForRelations({ effect, to }: Rule): boolean {
 }
 
 function byTable(rules: readonly Rule[], say: (rule: Rule) => string): TableSentences[] {
-  const tables = new Map<string, Sentence[]>();
+  const tables = new Map<Table, Sentence[]>();
   for (const rule of rules) {
-    const sentences = tables.get(rule.table.name) ?? [];
+    const sentences = tables.get(rule.table) ?? [];
     sentences.push({ rule: rule.address, text: say(rule), note: rule.note });
-    tables.set(rule.table.name, sentences);
+    tables.set(rule.table, sentences);
   }
-  return [...tables].map(([table, sentences]) => ({ table, sentences }));
+  return [...tables].map(([{ name, label }, sentences]) => ({ table: name, label, sentences }));
 }
 
-function screenReport({ name, needs, to, within, home }: Screen): ScreenReport {
+function screenReport({ name, note, needs, to, within, home }: Screen): ScreenReport {
   const facts = [
     ...(within === undefined ? [] : [`a part of ${within}`]),
     ...(to.length === 0 ? [] : [`for ${listed(to, "or")}`]),
     ...(needs.length === 0 ? [] : [`shown where ${listed(needs.map(({ text }) => text))} is permitted`]),
     ...(home.length === 0 ? [] : [`home of ${listed(home)}`]),
   ];
-  return { name, facts };
+  return { name, note, facts };
 }
 
 type Lines = ReadonlyMap<string, Line>;
@@ -153,8 +169,8 @@ function namesOf(who: Who, lines: Lines): string[] {
 }
 
 /** A rule in words, and of which one it is a copy. */
-function sayWithOrigin(rule: Rule, rules: readonly Rule[], timeZone: string): string {
-  return `${sayRule(rule, timeZone)}${sayOrigin(rule, rules)}`;
+function sayWithOrigin(rule: Rule, rules: readonly Rule[], schema: Schema): string {
+  return `${sayRule(rule, schema)}${sayOrigin(rule, rules)}`;
 }
 
 function sayOrigin(rule: Rule, rules: readonly Rule[]): string {
@@ -167,7 +183,7 @@ function roleReport(
   rules: readonly Rule[],
   lines: Lines,
   shown: readonly string[],
-  timeZone: string,
+  schema: Schema,
 ): RoleReport {
   const { name, note, scope, closure, exclusive, minHolders, assignableBy } = role;
   const others = [...closure].filter((one) => one !== name);
@@ -175,12 +191,12 @@ function roleReport(
     assigner.ofThis ? `${assigner.name} of the same record` : assigner.name,
   );
   const facts = [
-    ...(scope === undefined ? [] : [`held on one record of ${scope}`]),
-    ...(others.length === 0 ? [] : [`brings ${listed(others)}`]),
-    ...(assigners.length === 0 ? [] : [`given and taken by ${listed(assigners, "or")}`]),
+    ...(scope === undefined ? [] : [`held on one record of ${findTable(schema, scope)?.label ?? scope}`]),
+    ...(others.length === 0 ? [] : [`includes ${listed(others)}`]),
+    ...(assigners.length === 0 ? [] : [`assigned and revoked by ${listed(assigners, "or")}`]),
     ...(exclusive.size === 0 ? [] : [`never together with ${listed([...exclusive], "or")}`]),
-    ...(minHolders === 0 ? [] : [`always held by ${minHolders} at least`]),
-    ...(shown.length === 0 ? [] : [`is shown the screens ${listed(shown)}`]),
+    ...(minHolders === 0 ? [] : [`always held by at least ${minHolders}`]),
+    ...(shown.length === 0 ? [] : [`sees the screens ${listed(shown)}`]),
   ];
   const through = (rule: Rule) => {
     const named = rule.to.flatMap((who) => [...namesOf(who, lines), ...namesScoped(who.text, closure)]);
@@ -193,7 +209,7 @@ function roleReport(
     name,
     note,
     facts,
-    may: byTable(own, (rule) => `${sayRoleRule(rule, timeZone)}${through(rule) ?? ""}.${sayOrigin(rule, rules)}`),
+    may: byTable(own, (rule) => `${sayRoleRule(rule, schema)}${through(rule) ?? ""}.${sayOrigin(rule, rules)}`),
   };
 }
 
@@ -207,19 +223,27 @@ function groupReport(
   { name, note, members, where, without, roles }: Group,
   rules: readonly Rule[],
   lines: Lines,
+  schema: Schema,
 ): GroupReport {
   const used = rules.filter(({ to }) => to.some((who) => namesOf(who, lines).includes(name)));
   const facts = [
-    `in it ${members.length === 1 ? "is" : "are"} ${listed(members.map(sayMember), "and")}`,
-    ...(where.kind === "truth" ? [] : [`only of whom ${sayCondition(where)}`]),
-    ...(without.length === 0 ? [] : [`but not ${listed(without.map(sayMember), "or")}`]),
-    ...(roles.length === 0 ? [] : [`brings ${listed(roles)}`]),
+    `its members are ${listed(members.map((member) => sayMember(member, schema)))}`,
+    ...(where.kind === "truth" ? [] : [`only people of whom ${sayCondition(where, schema)}`]),
+    ...(without.length === 0
+      ? []
+      : [
+          `but not ${listed(
+            without.map((member) => sayMember(member, schema)),
+            "or",
+          )}`,
+        ]),
+    ...(roles.length === 0 ? [] : [`its members hold ${listed(roles)}`]),
     ...(used.length === 0 ? [] : [`named by ${listed([...new Set(used.map(({ address }) => address))])}`]),
   ];
   return { name, note, facts };
 }
 
-function sayMember(member: Member): string {
+function sayMember(member: Member, schema: Schema): string {
   switch (member.kind) {
     case "member": {
       const line = readLine(member.name);
@@ -232,30 +256,39 @@ function sayMember(member: Member): string {
       return `${named} and everybody ${sayDistance(member)}`;
     }
     case "where":
-      return `everybody of whom ${sayCondition(member.condition)}`;
+      return `everybody of whom ${sayCondition(member.condition, schema)}`;
     default:
       return member satisfies never;
   }
 }
 
 function tableReport(portier: Portier, table: Table, rules: readonly Rule[]): TableReport {
-  const { name, key, owner, actions, grid } = table;
+  const { name, label, note, key, owner, actions, grid } = table;
+  const { schema } = portier;
   const facts = [
-    `named by ${listed(key.map((field) => field.name))}`,
-    ...(owner === undefined ? [] : [`owned by who is its ${owner.map((field) => field.name).join(".")}`]),
-    ...(actions.length === 0 ? [] : [`can also be asked to ${listed(actions)}`]),
-    ...(grid === undefined ? [] : [`a sheet of the columns ${listed(grid.columns.map((field) => field.name))}`]),
-    ...settingFacts(portier.schema.people?.settings, table),
+    `identified by ${listed(key.map((field) => field.label))}`,
+    ...(owner === undefined ? [] : [`owner: ${sayPath(owner)}`]),
+    ...(actions.length === 0 ? [] : [`actions of its own: ${listed(actions)}`]),
+    ...(grid === undefined ? [] : [`a grid of the columns ${listed(grid.columns.map((field) => field.label))}`]),
+    ...settingFacts(schema.people?.settings, table),
   ];
   const own = rules.filter((rule) => rule.table === table);
   const ranges = keptRanges(portier, name);
   return {
     name,
+    label,
+    note,
     facts,
-    fields: table.fields.map((field) => ({ name: field.name, type: field.type.label, marks: marksOf(field) })),
+    fields: table.fields.map((field) => ({
+      name: field.name,
+      label: field.label,
+      type: field.type.noun,
+      note: field.note,
+      marks: marksOf(field),
+    })),
     sentences: own.map((rule) => ({
       rule: rule.address,
-      text: sayWithOrigin(rule, rules, portier.schema.timeZone),
+      text: sayWithOrigin(rule, rules, schema),
       note: rule.note,
     })),
     grid: grid === undefined || ranges.length === 0 ? undefined : drawGrid(grid, own),
@@ -268,7 +301,7 @@ function settingFacts(settings: SettingSource | undefined, table: Table): string
   const { settableBy, adds } = settings;
   const setBy = settableBy.length === 0 ? "nobody" : listed(settableBy, "or");
   const opened = adds.get(table.name);
-  const names = (fields: Iterable<Field>) => listed([...fields].map(({ name }) => name));
+  const names = (fields: Iterable<Field>) => listed([...fields].map(({ label }) => label));
   const seen = [...(opened?.view ?? [])].filter((field) => opened?.edit.has(field) !== true);
   return [
     ...(settings.table === table ? [`sets how far one person may go with one field, by ${setBy}`] : []),
@@ -282,9 +315,9 @@ function settingFacts(settings: SettingSource | undefined, table: Table): string
 function marksOf({ sensitive, computed, generated, lookup, tags }: Field): string[] {
   return [
     ...(sensitive ? ["sensitive"] : []),
-    ...(computed && lookup === undefined ? ["worked out"] : []),
-    ...(generated ? ["made by the database"] : []),
-    ...(lookup === undefined ? [] : [`shown through ${lookup.through.name}`]),
+    ...(computed && lookup === undefined ? ["computed"] : []),
+    ...(generated ? ["filled by the database"] : []),
+    ...(lookup === undefined ? [] : [`shown through ${lookup.through.label}`]),
     ...tags,
   ];
 }

@@ -1,30 +1,30 @@
 import { type Expression, type LineTest, type Operand, pushNots } from "../conditions/expression.js";
 import { type ComparisonOp, turnedOps } from "../conditions/syntax.js";
 import { True } from "../conditions/truth.js";
-import type { FieldPath } from "../schema/schema.js";
+import { type FieldPath, findTable, type Schema } from "../schema/schema.js";
 
-/** A condition in plain words, to be read behind "where": `department is the person's department and status is "shown"`. */
-export function sayCondition(condition: Expression): string {
-  return say(pushNots(condition));
+/** A condition in plain words, to be read behind "where": `Department is the person's Department and Status is "shown"`. */
+export function sayCondition(condition: Expression, schema: Schema): string {
+  return say(pushNots(condition), schema);
 }
 
-function say(expression: Expression): string {
+function say(expression: Expression, schema: Schema): string {
   switch (expression.kind) {
     case "truth":
       return expression.value === True ? "always" : "never";
     case "and":
     case "or":
       return expression.terms
-        .map((term) => (term.kind === "and" || term.kind === "or" ? `(${say(term)})` : say(term)))
+        .map((term) => (term.kind === "and" || term.kind === "or" ? `(${say(term, schema)})` : say(term, schema)))
         .join(` ${expression.kind} `);
     case "not":
-      return sayTest(expression.term, true);
+      return sayTest(expression.term, true, schema);
     default:
-      return sayTest(expression, false);
+      return sayTest(expression, false, schema);
   }
 }
 
-function sayTest(test: Expression, isNegated: boolean): string {
+function sayTest(test: Expression, isNegated: boolean, schema: Schema): string {
   const is = isNegated ? "is not" : "is";
   switch (test.kind) {
     case "compare": {
@@ -46,7 +46,7 @@ function sayTest(test: Expression, isNegated: boolean): string {
     case "above":
       return `the person ${is} above ${sayPath(test.path)}`;
     case "exists":
-      return `there ${is} ${isNegated ? "any" : "a"} record of ${test.table} of which ${say(pushNots(test.condition))}`;
+      return `there ${is} ${isNegated ? "any" : "a"} record of ${findTable(schema, test.table)?.label ?? test.table} of which ${say(pushNots(test.condition), schema)}`;
     case "may":
       return `the person may ${isNegated ? "not " : ""}${test.action} ${test.key.kind === "field" ? "its " : ""}${sayOperand(test.key)}`;
     case "open":
@@ -57,13 +57,13 @@ function sayTest(test: Expression, isNegated: boolean): string {
     }
     case "line": {
       const { condition, quantifier } = test;
-      return `${quantifier === "some" ? "somebody" : "everybody"} ${sayDistance(test)} meets: ${say(pushNots(condition))}`;
+      return `${quantifier === "some" ? "somebody" : "everybody"} ${sayDistance(test)} meets: ${say(pushNots(condition), schema)}`;
     }
     case "truth":
     case "and":
     case "or":
     case "not":
-      return isNegated ? `it is not so that ${say(test)}` : say(test);
+      return isNegated ? `it is not so that ${say(test, schema)}` : say(test, schema);
     default:
       return test satisfies never;
   }
@@ -145,12 +145,12 @@ function sayOperand(operand: Operand): string {
   }
 }
 
-/** `keeper.department` as `the department of its keeper`; a field alone by its name. */
+/** `keeper.department` as "Department of its Keeper"; a field alone by its label. */
 export function sayPath(path: FieldPath): string {
-  if (path.length === 1) return path[0].name;
+  if (path.length === 1) return path[0].label;
   return [...path]
     .reverse()
-    .map(({ name }) => name)
+    .map(({ label }) => label)
     .join(" of its ");
 }
 

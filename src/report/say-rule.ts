@@ -4,20 +4,20 @@ import type { EffectName } from "../rules/effects.js";
 import { readLine } from "../rules/lines.js";
 import { printRange } from "../rules/ranges.js";
 import type { Extent, Rule, Who } from "../rules/rule.js";
-import type { Table } from "../schema/schema.js";
+import type { Schema, Table } from "../schema/schema.js";
 import { dayIn, startOfDay } from "../schema/types/date.js";
 import { listed, sayCondition, sayDistance } from "./say-condition.js";
 
-/** A rule in a plain sentence: who, what, on which records. Days are those of the time zone. */
-export function sayRule(rule: Rule, timeZone: string): string {
+/** A rule in a plain sentence: who, what, on which records. Days are those of the document's time zone. */
+export function sayRule(rule: Rule, schema: Schema): string {
   const { effect, to, except } = rule;
   const isForAll = except.length === 0 && to.some(({ kind }) => kind === "anyone");
-  return `${sentences[effect.name](capital(sayWho(rule)), sayWhat(rule, timeZone), isForAll)}.`;
+  return `${sentences[effect.name](capital(sayWho(rule)), sayWhat(rule, schema), isForAll)}.`;
 }
 
 /** The same for a list of what the holders of a role may and may not: without who. */
-export function sayRoleRule(rule: Rule, timeZone: string): string {
-  return roleSentences[rule.effect.name](sayWhat(rule, timeZone));
+export function sayRoleRule(rule: Rule, schema: Schema): string {
+  return roleSentences[rule.effect.name](sayWhat(rule, schema));
 }
 
 const sentences: Readonly<Record<EffectName, (who: string, what: string, isForAll: boolean) => string>> = {
@@ -36,26 +36,27 @@ const roleSentences: Readonly<Record<EffectName, (what: string) => string>> = {
 };
 
 /** `edit label where status is "shown", from 2027-01-01 on`. */
-function sayWhat(rule: Rule, timeZone: string): string {
+function sayWhat(rule: Rule, schema: Schema): string {
   const { where, from, until, alsoAfter } = rule;
   const ways = alsoAfter ? " before or after a change" : "";
-  const condition = where.kind === "truth" && where.value === True ? "" : ` where${ways} ${sayCondition(where)}`;
+  const condition =
+    where.kind === "truth" && where.value === True ? "" : ` where${ways} ${sayCondition(where, schema)}`;
   const periods = [
-    ...(from === undefined ? [] : [`from ${sayInstant(from, timeZone)} on`]),
-    ...(until === undefined ? [] : [`until ${sayInstant(until, timeZone)}`]),
+    ...(from === undefined ? [] : [`from ${sayInstant(from, schema.timeZone)} on`]),
+    ...(until === undefined ? [] : [`until ${sayInstant(until, schema.timeZone)}`]),
   ];
-  return [`${listed(sayExtents(rule))}${condition}${sayAfterwards(rule)}`, ...periods].join(", ");
+  return [`${listed(sayExtents(rule))}${condition}${sayAfterwards(rule, schema)}`, ...periods].join(", ");
 }
 
 /** What a permit's change must lead to; or which change it is that a block or a confirmation is about. */
-function sayAfterwards({ becomes, effect, where }: Rule): string {
+function sayAfterwards({ becomes, effect, where }: Rule, schema: Schema): string {
   if (becomes === undefined) return "";
   const isAny = becomes.kind === "truth" && becomes.value === True;
   if (effect.phase === "permit") {
-    if (!isAny) return `, as long as afterwards ${sayCondition(becomes)}`;
+    if (!isAny) return `, as long as afterwards ${sayCondition(becomes, schema)}`;
     return where.kind === "truth" ? "" : ", whatever it is afterwards";
   }
-  return isAny ? "" : ` so that afterwards ${sayCondition(becomes)}`;
+  return isAny ? "" : ` so that afterwards ${sayCondition(becomes, schema)}`;
 }
 
 /** An instant; one at which a day begins, as that day. */
@@ -116,7 +117,9 @@ function sayExtents({ extents, table }: Rule): string[] {
     const what = sayExtent(extent, table, action);
     byWhat.set(what, [...(byWhat.get(what) ?? []), action]);
   }
-  return [...byWhat].map(([what, actions]) => `${listed(actions)} ${what}`);
+  return [...byWhat].map(
+    ([what, actions]) => `${listed(actions.map((name) => (name === "bulk" ? "bulk-edit" : name)))} ${what}`,
+  );
 }
 
 /** How many fields may be missing from a whole, to be told by what is missing. */
@@ -132,8 +135,10 @@ function sayExtent({ fields, act, cells }: Extent, table: Table, action: ActionN
   const missing = counted.filter((field) => !fields.has(field));
   if (missing.length === 0) return "everything";
   // The key is seen with any field, and seldom changed: it is not worth a word.
-  const told = missing.filter((field) => !table.key.includes(field)).map(({ name }) => name);
+  const told = missing.filter((field) => !table.key.includes(field)).map(({ label }) => label);
   if (told.length === 0) return "everything";
   if (told.length <= fewMissing && fields.size > fewMissing + 1) return `everything but ${listed(told)}`;
-  return listed([...fields].filter((field) => fields.size === 1 || !table.key.includes(field)).map(({ name }) => name));
+  return listed(
+    [...fields].filter((field) => fields.size === 1 || !table.key.includes(field)).map(({ label }) => label),
+  );
 }

@@ -14,6 +14,8 @@ export interface Screen {
   readonly within: string | undefined;
   /** The roles and groups that land here after signing in. */
   readonly home: readonly string[];
+  /** What it is for, for reports. */
+  readonly note: string | undefined;
   readonly ignore: IgnoredWarnings;
 }
 
@@ -46,7 +48,6 @@ export function readScreens(
     if (needs !== undefined && Array.isArray(needs.value) && needs.value.length === 0) {
       needs.problems.add("wrong-shape", { what: `needs of ${what}`, expected: "at least one", found: [] }, needs.path);
     }
-    readText(shape.get("note"), "note");
     const within = shape.get("in");
     const other = readText(within, `in of ${what}`);
     if (within !== undefined && other !== undefined && !entries.has(other)) {
@@ -58,6 +59,7 @@ export function readScreens(
       to,
       within: other,
       home: readNames(shape.get("home"), `home of ${what}`, schema, groups),
+      note: readText(shape.get("note"), "note"),
       ignore: readIgnore(shape.get("ignore")),
     });
   }

@@ -180,7 +180,7 @@ function referencePath(part: Part, text: string, schema: Schema, table: Table): 
   let last: Field | undefined;
   for (const name of text.split(".")) {
     if (current === undefined) {
-      const facts = { table: last?.table ?? table.name, field: last?.name ?? text, label: last?.type.label ?? "field" };
+      const facts = { table: last?.table ?? table.name, field: last?.name ?? text, label: last?.type.noun ?? "field" };
       part.problems.add("not-a-reference", facts, part.path);
       return undefined;
     }

@@ -24,7 +24,7 @@ function readSource(
   const { type } = field;
   const text = part.value as string;
   const wrong = (label: string) => {
-    const facts = { field: field.name, use: `the default ${text}`, expected: label, label: type.label };
+    const facts = { field: field.name, use: `the default ${text}`, expected: label, label: type.noun };
     problems.add("wrong-field-type", facts, path);
     return undefined;
   };
@@ -46,5 +46,5 @@ function readSource(
     type.base !== "json" &&
     (type.target === undefined || type.target === target) &&
     (type.choices === undefined || from.type.choices?.every((one) => type.choices?.includes(one)) === true);
-  return isSame ? { kind: "me", path: steps } : wrong(`the type of "${from.name}", a single ${from.type.label}`);
+  return isSame ? { kind: "me", path: steps } : wrong(`the type of "${from.name}", a single ${from.type.noun}`);
 }

@@ -1,5 +1,16 @@
+import { labelFromName } from "./label.js";
 import { limits } from "./limits.js";
-import { checkName, isMapping, type Part, readFlag, readMapping, readShape, readText, readTexts } from "./reader.js";
+import {
+  checkName,
+  isMapping,
+  type Part,
+  readFlag,
+  readLabel,
+  readMapping,
+  readShape,
+  readText,
+  readTexts,
+} from "./reader.js";
 import type { Field } from "./schema.js";
 import { choice } from "./types/choice.js";
 import { type FieldType, fieldTypeNames } from "./types/field-type.js";
@@ -27,7 +38,10 @@ export interface DeclaredField {
   readonly part: Part;
   readonly name: string;
   readonly type: DeclaredType;
-  readonly flags: Pick<Field, "optional" | "sensitive" | "computed" | "generated" | "tags" | "column">;
+  readonly flags: Pick<
+    Field,
+    "optional" | "sensitive" | "computed" | "generated" | "tags" | "column" | "label" | "note"
+  >;
   readonly default: Part | undefined;
 }
 
@@ -45,6 +59,7 @@ const longKeys = [
   "tags",
   "default",
   "column",
+  "label",
   "note",
 ] as const;
 
@@ -84,6 +99,8 @@ function declareField(part: Part, name: string): DeclaredField | undefined {
       generated: false,
       tags: new Set<string>(),
       column: name,
+      label: labelFromName(name),
+      note: undefined,
     };
     return type && { part, name, type: { kind: "known", type }, flags, default: undefined };
   }
@@ -102,8 +119,9 @@ function declareField(part: Part, name: string): DeclaredField | undefined {
     generated: readFlag(shape.get("generated"), "generated"),
     tags: new Set(readTexts(shape.get("tags"), `tags of "${name}"`).map((tag) => tag.value as string)),
     column: readText(shape.get("column"), `column of "${name}"`) ?? name,
+    label: readLabel(shape.get("label"), name),
+    note: readText(shape.get("note"), "note"),
   };
-  readText(shape.get("note"), "note");
   return type && { part, name, type, flags, default: shape.get("default") };
 }
 

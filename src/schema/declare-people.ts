@@ -162,5 +162,5 @@ function expectType(
   fits: boolean,
 ): void {
   if (part === undefined || field === undefined || fits) return;
-  part.problems.add("wrong-field-type", { field: field.name, use, expected, label: field.type.label }, part.path);
+  part.problems.add("wrong-field-type", { field: field.name, use, expected, label: field.type.noun }, part.path);
 }

@@ -42,7 +42,7 @@ export function declareSettings(part: Part | undefined, scope: SettingScope): Se
     const field = own && name !== undefined ? findField(own, table, name) : undefined;
     if (own === undefined || field === undefined) return undefined;
     if (isOwn(field) && fits(field)) return field;
-    const facts = { field: field.name, use: key, expected, label: field.type.label };
+    const facts = { field: field.name, use: key, expected, label: field.type.noun };
     problems.add("wrong-field-type", facts, own.path);
     return undefined;
   };

@@ -2,7 +2,17 @@ import { type DeclaredField, declareFields } from "./declare-fields.js";
 import { isSource } from "./default-source.js";
 import { limits } from "./limits.js";
 import { TypeLinker } from "./link-types.js";
-import { checkName, type Part, readFlag, readIgnore, readMapping, readShape, readText, readTexts } from "./reader.js";
+import {
+  checkName,
+  type Part,
+  readFlag,
+  readIgnore,
+  readLabel,
+  readMapping,
+  readShape,
+  readText,
+  readTexts,
+} from "./reader.js";
 import {
   type Field,
   type FieldPath,
@@ -32,6 +42,7 @@ export interface DeclaredTables {
 }
 
 const tableKeys = [
+  "label",
   "note",
   "source",
   "key",
@@ -104,7 +115,6 @@ function checkTableName(part: Part, name: string): boolean {
 function declareTable(part: Part, name: string): DeclaredTable {
   const what = `table "${name}"`;
   const shape = readShape(part, what, tableKeys);
-  readText(shape.get("note"), "note");
   if (!shape.has("fields")) part.problems.add("missing-key", { what, key: "fields" }, part.path);
   const fields = declareFields(shape.get("fields"), name);
   const keyPart = shape.get("key");
@@ -152,7 +162,7 @@ function makeTable(
   const key = keyNames.map((keyName) => byName.get(keyName)).filter((field) => field !== undefined);
   const [first] = key;
   for (const field of key) checkKeyField(field, shape.get("key"));
-  const base = { name, fields, byName, key, owner: undefined };
+  const base = { name, label: readLabel(shape.get("label"), name), fields, byName, key, owner: undefined };
   const grid = readGrid(shape.get("grid"), base);
   return {
     ...base,
@@ -161,6 +171,7 @@ function makeTable(
     grid,
     source: readText(shape.get("source"), `source of "${name}"`) ?? name,
     observe: readFlag(shape.get("observe"), "observe") || (observesAll && !shape.has("observe")),
+    note: readText(shape.get("note"), "note"),
     ignore: readIgnore(shape.get("ignore")),
   };
 }
@@ -168,7 +179,7 @@ function makeTable(
 function checkKeyField(field: Field, part: Part | undefined): void {
   const { base } = field.type;
   if (part === undefined || (base !== "list" && base !== "json" && !field.computed)) return;
-  const label = field.computed ? "computed field" : field.type.label;
+  const label = field.computed ? "computed field" : field.type.noun;
   const facts = { field: field.name, use: "a key", expected: "a stored scalar or reference", label };
   part.problems.add("wrong-field-type", facts, part.path);
 }
@@ -203,6 +214,7 @@ function madeAddress(table: string, key: readonly Field[]): Field {
   const type = scalarTypes.text;
   return {
     name,
+    label: key.map((field) => field.label).join(", "),
     table,
     index: -1,
     type,
@@ -212,6 +224,7 @@ function madeAddress(table: string, key: readonly Field[]): Field {
     by: key,
     lookup: undefined,
     column: name,
+    note: undefined,
   };
 }
 
@@ -264,7 +277,7 @@ function readGrid(part: Part | undefined, table: Pick<Table, "name" | "fields" |
   const position = positionPart && name !== undefined ? findField(positionPart, table, name) : undefined;
   if (positionPart === undefined || position === undefined) return undefined;
   if (position.type.name !== "integer" || position.computed) {
-    const label = position.computed ? "computed field" : position.type.label;
+    const label = position.computed ? "computed field" : position.type.noun;
     const facts = { field: position.name, use: "position", expected: "a stored integer", label };
     part.problems.add("wrong-field-type", facts, positionPart.path);
     return undefined;
@@ -332,7 +345,7 @@ export function readPath(
     if (index === names.length - 1) break;
     const next = field.type.target === undefined ? undefined : tables.get(field.type.target);
     if (next === undefined) {
-      const facts = { table: current.name, field: name, label: field.type.label };
+      const facts = { table: current.name, field: name, label: field.type.noun };
       part.problems.add("not-a-reference", facts, part.path);
       return undefined;
     }

@@ -158,6 +158,8 @@ export type MemberInput =
 
 /** A table: its fields, who owns its records, and its rules. */
 export interface TableInput {
+  /** What people call the table, on pages and in reports. Default: made from its name, `loan_items` as "Loan items". */
+  readonly label?: string;
   /** What the table holds; shown in reports. */
   readonly note?: string;
   /** The name of the table in the database. Default: the name here. */
@@ -230,6 +232,8 @@ export type FieldInput =
       readonly default?: unknown;
       /** The name of the column in the database. Default: the name here. */
       readonly column?: string;
+      /** What people call the field, on pages, in messages and reports. Default: made from its name, `made_in` as "Made in". */
+      readonly label?: string;
       /** What the field holds; shown in reports. */
       readonly note?: string;
     };

@@ -1,3 +1,4 @@
+import { labelFromName } from "./label.js";
 import { type Field, type KeptTables, meansNothing, type RoleSource, type Table } from "./schema.js";
 import { choice } from "./types/choice.js";
 import type { FieldType } from "./types/field-type.js";
@@ -69,6 +70,7 @@ function keptTable(name: string, declared: readonly KeptField[]): Table {
   const fields = declared.map(
     ([field, type, column, optional], index): Field => ({
       name: field,
+      label: labelFromName(field),
       table: name,
       index,
       type,
@@ -82,12 +84,14 @@ function keptTable(name: string, declared: readonly KeptField[]): Table {
       by: undefined,
       lookup: undefined,
       column,
+      note: undefined,
     }),
   );
   const [id] = fields as [Field, ...Field[]];
   const byName = new Map(fields.map((field) => [field.name, field]));
   return {
     name,
+    label: labelFromName(name),
     fields,
     byName,
     key: [id],
@@ -97,6 +101,7 @@ function keptTable(name: string, declared: readonly KeptField[]): Table {
     grid: undefined,
     source: name,
     observe: false,
+    note: undefined,
     ignore: meansNothing,
   };
 }

@@ -93,8 +93,8 @@ export class TypeLinker {
         const facts = {
           field: name,
           use: `"by" of a reference to ${target}`,
-          expected: `${keyType.label}`,
-          label: type.label,
+          expected: `${keyType.noun}`,
+          label: type.noun,
         };
         item.problems.add("wrong-field-type", facts, item.path);
         isRight = false;
@@ -117,7 +117,7 @@ export class TypeLinker {
     const found = target === undefined ? undefined : this.#tables.get(target);
     if (type === undefined) return undefined;
     if (target === undefined || found === undefined) {
-      through.problems.add("not-a-reference", { table, field: reference.name, label: type.label }, through.path);
+      through.problems.add("not-a-reference", { table, field: reference.name, label: type.noun }, through.path);
       return undefined;
     }
     const shown = found.fields.get(field.value as string);

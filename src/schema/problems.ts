@@ -45,6 +45,7 @@ export type Locate = (path: Path, offset?: number) => { file?: string; line?: nu
 export class PortierError extends Error {
   override readonly name = "PortierError";
   readonly code: ProblemCode;
+  /** All that is wrong, at least one; `message` has them as text. */
   readonly problems: readonly Problem[];
 
   constructor(problems: readonly Problem[]) {

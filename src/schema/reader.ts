@@ -1,3 +1,4 @@
+import { labelFromName } from "./label.js";
 import { limits } from "./limits.js";
 import type { Path } from "./problems.js";
 import type { Problems } from "./report.js";
@@ -44,6 +45,16 @@ export function readText(part: Part | undefined, what: string): string | undefin
   if (typeof part.value === "string") return part.value;
   part.problems.add("wrong-shape", { what, expected: "a text", found: part.value }, part.path);
   return undefined;
+}
+
+/** What people read instead of a name; made from the name where none is given. */
+export function readLabel(part: Part | undefined, name: string): string {
+  const label = readText(part, `label of "${name}"`);
+  if (label === undefined) return labelFromName(name);
+  if (label.trim() !== "" && label.length <= limits.nameLength && !/\p{Cc}/u.test(label)) return label;
+  const expected = `a line of 1 to ${limits.nameLength} characters`;
+  part?.problems.add("wrong-shape", { what: `label of "${name}"`, expected, found: label }, part.path);
+  return label;
 }
 
 /** `ignore`: warnings that are not raised about a part: the code of each, with the reason. */

@@ -55,6 +55,8 @@ export const meansNothing: IgnoredWarnings = new Map();
 /** A declared table. */
 export interface Table {
   readonly name: string;
+  /** What people read instead of the name; made from the name where none is declared. */
+  readonly label: string;
   /** In declared order. */
   readonly fields: readonly Field[];
   readonly byName: ReadonlyMap<string, Field>;
@@ -73,6 +75,8 @@ export interface Table {
   readonly source: string;
   /** Rules are tried on it: where a database is open, its decisions are logged and nothing of it is refused. */
   readonly observe: boolean;
+  /** What the table holds, for reports. */
+  readonly note: string | undefined;
   readonly ignore: IgnoredWarnings;
 }
 
@@ -88,6 +92,8 @@ export interface Grid {
 /** A declared field. */
 export interface Field {
   readonly name: string;
+  /** What people read instead of the name; made from the name where none is declared. */
+  readonly label: string;
   readonly table: string;
   /** Position in {@link Table.fields}; -1 for the made address of a key of several fields. */
   readonly index: number;
@@ -106,6 +112,8 @@ export interface Field {
   readonly lookup: Lookup | undefined;
   /** The name of the field's column in the database. */
   readonly column: string;
+  /** What the field holds, for reports. */
+  readonly note: string | undefined;
 }
 
 /** What a session knows when a record is made: a field of the person, the instant of the session, its day. */

@@ -9,6 +9,7 @@ import { storedForm, storedValue } from "../schema/types/stored-form.js";
 
 /** A role as a sign-in brings it along, such as a claim of a token; or the name of a group, as one more member of it. */
 export interface RoleClaim {
+  /** A role of the document; any other is an error when the session opens. */
   readonly role: string;
   /** The address of the record that a scoped role is held on. */
   readonly on?: string;

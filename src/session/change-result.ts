@@ -9,6 +9,7 @@ import type { UserMessages } from "./user-messages.js";
 export interface Refusal {
   /** Absent for the act as a whole: creating, deleting, a custom action. */
   readonly field?: string;
+  /** Why the field, or without `field` the whole record, is refused. */
   readonly reason:
     | Exclude<Reason, "permitted">
     | "no-such-field"
@@ -96,7 +97,7 @@ export function refusalOf(
     const message = note ?? messages.actionRefused(action);
     return rule === undefined ? { reason, message } : { reason, rule, message };
   }
-  const message = note ?? messages.fieldRefused;
+  const message = note ?? messages.fieldRefused(field.label);
   return rule === undefined ? { field: field.name, reason, message } : { field: field.name, reason, rule, message };
 }
 

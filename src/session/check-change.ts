@@ -1,18 +1,17 @@
-import type { Row } from "../conditions/source.js";
 import { portierError } from "../schema/problems.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import type { AnyTables, TableOf, TableTypes, ValuesOf } from "../schema/table-types.js";
 import { type ChangeOptions, type ChangeResult, checkOptions, faultyChange } from "./change-result.js";
 import { actionResult, createResult, editResult } from "./changes.js";
 import { type BatchResult, bulkEditResult, importResult } from "./check-batch.js";
 import { internals } from "./internals.js";
 import type { OpenSession } from "./open-session.js";
-import { isRow, wrongRecord } from "./row.js";
+import { isRow, rowOf, wrongRecord } from "./row.js";
 
 /** {@link Session.checkCreate} as a function. */
-export function checkCreate<T extends TableTypes = AnyTables>(
+export function checkCreate<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
-  table: TableOf<T>,
-  values: Row,
+  table: K,
+  values: ValuesOf<T, K>,
   options?: ChangeOptions,
 ): ChangeResult {
   const state = internals(session);
@@ -23,11 +22,11 @@ export function checkCreate<T extends TableTypes = AnyTables>(
 }
 
 /** {@link Session.checkEdit} as a function. */
-export function checkEdit<T extends TableTypes = AnyTables>(
+export function checkEdit<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
-  table: TableOf<T>,
-  record: Row | undefined,
-  values: Row,
+  table: K,
+  record: object | undefined,
+  values: ValuesOf<T, K>,
   options?: ChangeOptions,
 ): ChangeResult {
   const state = internals(session);
@@ -42,7 +41,7 @@ export function checkEdit<T extends TableTypes = AnyTables>(
 export function checkDelete<T extends TableTypes = AnyTables>(
   session: OpenSession<T>,
   table: TableOf<T>,
-  record: Row | undefined,
+  record: object | undefined,
   options?: ChangeOptions,
 ): ChangeResult {
   return checkOnRecord(session, "delete", table, record, options);
@@ -53,7 +52,7 @@ export function checkAction<T extends TableTypes = AnyTables, K extends TableOf<
   session: OpenSession<T>,
   action: T[K]["action"],
   table: K,
-  record: Row | undefined,
+  record: object | undefined,
   options?: ChangeOptions,
 ): ChangeResult {
   return checkOnRecord(session, action, table, record, options);
@@ -64,7 +63,7 @@ function checkOnRecord<T extends TableTypes>(
   session: OpenSession<T>,
   action: string,
   table: TableOf<T>,
-  record: Row | undefined,
+  record: object | undefined,
   options: ChangeOptions | undefined,
 ): ChangeResult {
   const state = internals(session);
@@ -80,33 +79,33 @@ function checkOnRecord<T extends TableTypes>(
 }
 
 /** {@link Session.checkBulkEdit} as a function. */
-export function checkBulkEdit<T extends TableTypes = AnyTables>(
+export function checkBulkEdit<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
-  table: TableOf<T>,
-  records: readonly (Row | undefined)[],
-  values: Row,
+  table: K,
+  records: readonly (object | undefined)[],
+  values: ValuesOf<T, K>,
   options?: ChangeOptions,
 ): BatchResult {
   const state = internals(session);
   const plan = state.plan.of(table);
   const checked = checkOptions(options);
-  for (const record of records) if (record !== undefined && !isRow(record)) throw wrongRecord("bulk", record);
+  const rows = records.map((record) => (record === undefined ? undefined : rowOf("bulk", record)));
   if (!isRow(values)) throw wrongRecord("bulk", values);
-  const fault: BatchResult = { accepted: false, results: records.map(() => faultyChange) };
-  return state.guard(() => bulkEditResult(state.changing, plan, records, values, checked), fault);
+  const fault: BatchResult = { accepted: false, results: rows.map(() => faultyChange) };
+  return state.guard(() => bulkEditResult(state.changing, plan, rows, values, checked), fault);
 }
 
 /** {@link Session.checkImport} as a function. */
-export function checkImport<T extends TableTypes = AnyTables>(
+export function checkImport<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
-  table: TableOf<T>,
-  lines: readonly Row[],
+  table: K,
+  lines: readonly ValuesOf<T, K>[],
   options?: ChangeOptions,
 ): BatchResult {
   const state = internals(session);
   const plan = state.plan.of(table);
   const checked = checkOptions(options);
-  for (const line of lines) if (!isRow(line)) throw wrongRecord("import", line);
-  const fault: BatchResult = { accepted: false, results: lines.map(() => faultyChange) };
-  return state.guard(() => importResult(state.changing, plan, lines, checked), fault);
+  const rows = lines.map((line) => rowOf("import", line));
+  const fault: BatchResult = { accepted: false, results: rows.map(() => faultyChange) };
+  return state.guard(() => importResult(state.changing, plan, rows, checked), fault);
 }

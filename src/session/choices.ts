@@ -20,7 +20,7 @@ export function choices<T extends TableTypes = AnyTables, K extends TableOf<T> =
   session: OpenSession<T>,
   table: K,
   field: FieldOf<T, K>,
-  record?: Row,
+  record?: object,
 ): readonly (string | number | boolean)[] | undefined {
   const state = internals(session);
   const plan = state.plan.of(table);

@@ -16,6 +16,7 @@ import type { AnyRules } from "./open-rules.js";
  * makes no checks. Made by {@link compiledOf}, opened by {@link openCompiled}; what is inside may change with every version.
  */
 export interface CompiledDocument {
+  /** The version of the format; another is refused. */
   readonly portier: "compiled 1";
   /** A check of all the rest: one that was cut or changed on its way is not opened. It keeps nobody from making another. */
   readonly check: string;

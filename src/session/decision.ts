@@ -3,7 +3,9 @@ export type Reason = "permitted" | "denied" | "reserved" | "not-permitted" | "no
 
 /** An answer. `rule` and `reason` are for developers and logs; a person may be shown `note`. */
 export interface Decision {
+  /** False also where a fault or bad data left it undecided. */
   readonly permitted: boolean;
+  /** `permitted`, or why not. */
   readonly reason: Reason;
   /** The address of the rule that decided; for a permit one that is enough. Absent where no rule did. */
   readonly rule?: string;
@@ -17,7 +19,9 @@ export interface Decision {
 
 /** A message to be confirmed: the change is repeated with the rule's address among those that were confirmed. */
 export interface Confirmation {
+  /** The address of the rule that asks: what `confirmed` takes. */
   readonly rule: string;
+  /** What to ask the person; absent where the rule has no note. */
   readonly note?: string;
 }
 

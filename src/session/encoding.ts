@@ -1,6 +1,7 @@
 import { always, type Operand } from "../conditions/expression.js";
 import { True } from "../conditions/truth.js";
 import { type Effect, type EffectName, effects } from "../rules/effects.js";
+import { labelFromName } from "../schema/label.js";
 import { type DefaultSource, type Field, type FieldPath, lastOf, meansNothing, type Table } from "../schema/schema.js";
 import { choice } from "../schema/types/choice.js";
 import type { FieldType } from "../schema/types/field-type.js";
@@ -112,9 +113,10 @@ function decodeType(type: EncodedType): FieldType {
  * a browser, which is told the values of defaults, and not what of the person they are.
  */
 export function encodeTable(table: Table, isSent = false): unknown {
-  const { name, key, owner, actions, grid, source } = table;
+  const { name, label, key, owner, actions, grid, source } = table;
   return {
     name,
+    ...unlessMade(label, name),
     fields: table.fields.map((field) =>
       encodeField(isSent && field.defaultFrom ? { ...field, defaultFrom: known } : field),
     ),
@@ -128,7 +130,14 @@ export function encodeTable(table: Table, isSent = false): unknown {
   };
 }
 
+/** A label is sent where it is not what its name says anyway. */
+function unlessMade(label: string, name: string): { readonly label?: string } {
+  return label === labelFromName(name) ? {} : { label };
+}
+
 interface EncodedField {
+  readonly name: string;
+  readonly label?: string;
   /** JSON text: a value of the application may look like anything. Absent for null. */
   readonly default?: string;
   readonly by?: readonly string[];
@@ -144,10 +153,13 @@ function encodeField({
   lookup,
   default: standard,
   defaultFrom,
+  label,
+  note: _note,
   ...plain
 }: Field): EncodedField {
   return {
-    ...(encode({ ...plain }) as object),
+    ...(encode({ ...plain }) as Pick<EncodedField, "name">),
+    ...unlessMade(label, plain.name),
     ...(standard === null ? {} : { default: JSON.stringify(standard) }),
     ...(defaultFrom === undefined ? {} : { defaultFrom: encode(defaultFrom) }),
     ...(by === undefined ? {} : { by: by.map(({ name }) => name) }),
@@ -159,6 +171,7 @@ const known: DefaultSource = { kind: "now" };
 
 interface EncodedTable {
   readonly name: string;
+  readonly label?: string;
   readonly fields: readonly EncodedField[];
   readonly key: readonly string[];
   readonly address?: EncodedField;
@@ -173,10 +186,17 @@ function decodeField(encoded: EncodedField, table: string, index: number): Field
   const { by: _by, lookup: _lookup, defaultFrom: _from, default: standard = "null", ...plain } = encoded;
   const parts = decode(plain, new Map()) as Omit<
     Field,
-    "table" | "index" | "by" | "lookup" | "default" | "defaultFrom"
+    "label" | "note" | "table" | "index" | "by" | "lookup" | "default" | "defaultFrom"
   >;
-  const unlinked = { by: undefined, lookup: undefined, defaultFrom: undefined };
-  return { ...parts, table, index, ...unlinked, default: JSON.parse(standard) };
+  const unlinked = { note: undefined, by: undefined, lookup: undefined, defaultFrom: undefined };
+  return {
+    ...parts,
+    label: encoded.label ?? labelFromName(encoded.name),
+    table,
+    index,
+    ...unlinked,
+    default: JSON.parse(standard),
+  };
 }
 
 /** Makes the tables first, and then links what leads from one to another. */
@@ -188,10 +208,11 @@ export function decodeTables(encoded: readonly unknown[]): Tables {
     const byName = new Map(fields.map((field) => [field.name, field]));
     const key = one.key.map((name) => byName.get(name) as Field);
     const made = one.address && { ...decodeField(one.address, one.name, -1), by: key };
-    const { name, actions, source } = one;
+    const { name, label = labelFromName(name), actions, source } = one;
     const address = made ?? (key[0] as Field);
     tables.set(name, {
       name,
+      label,
       fields,
       byName,
       key,
@@ -201,6 +222,7 @@ export function decodeTables(encoded: readonly unknown[]): Tables {
       grid: undefined,
       source,
       observe: one.observe === true,
+      note: undefined,
       ignore: meansNothing,
     });
   }

@@ -20,6 +20,8 @@ export type FieldState = "hidden" | "read-only" | "editable" | "confirm";
 /** A field of a form. */
 export interface FormField {
   readonly name: string;
+  /** What the person reads instead of the name: the field's `label:`. */
+  readonly label: string;
   /** What its values are: `text`, `integer`, `decimal`, `boolean`, `date`, `timestamp`, `json`, `choice`, `reference`, `list`. */
   readonly type: string;
   /** `confirm`: may be edited, once what is in `confirm` is confirmed. */
@@ -32,6 +34,7 @@ export interface FormField {
   readonly tentative?: true;
   /** It could not be decided here, and so counts as locked: a rule reads records that only the server has. */
   readonly undecided?: true;
+  /** It may not be left empty: neither optional, nor computed, nor filled by the database. */
   readonly required: boolean;
   /** What the rule that keeps the field from being set protects and why. */
   readonly note?: string;
@@ -43,6 +46,7 @@ export interface FormField {
 /** What may be done with the record as a whole. */
 export interface FormAction {
   readonly name: string;
+  /** As far as it can be told before it is tried. */
   readonly permitted: boolean;
   /** It could not be decided here, and so counts as refused. */
   readonly undecided?: true;
@@ -53,7 +57,11 @@ export interface FormAction {
 /** What a page needs to show and change one record, or to make one. Plain JSON. */
 export interface Form {
   readonly table: string;
+  /** What the person reads instead of the table's name: its `label:`. */
+  readonly label: string;
+  /** Whether it makes a record, and does not change a stored one. */
   readonly isNew: boolean;
+  /** All fields of the table in declared order, hidden ones among them. */
   readonly fields: readonly FormField[];
   /** What may be done with the record; for a new one whether it may be made. */
   readonly actions: readonly FormAction[];
@@ -63,7 +71,7 @@ export interface Form {
 export function form<T extends TableTypes = AnyTables>(
   session: OpenSession<T>,
   table: TableOf<T>,
-  record?: Row,
+  record?: object,
 ): Form | undefined {
   const state = internals(session);
   const { reading, parts } = state;
@@ -107,7 +115,7 @@ function formOf(
   });
   const names = actionNamesOf(table).filter((name) => actionOf(table, name)?.judges !== "new");
   const actions = names.map((name) => formAction(name, decide(name, undefined)));
-  return { table: table.name, isNew: false, fields, actions };
+  return { table: table.name, label: table.label, isNew: false, fields, actions };
 }
 
 /** The form of a new record: which fields may be given, as far as can be said before there are values. */
@@ -119,7 +127,7 @@ function newForm(table: Table, standard: Row, attempt: (field?: Field) => Decisi
     const isSeen = act.permitted && Object.hasOwn(standard, field.name) && (!field.sensitive || decision.permitted);
     return formField(field, decision, isSeen, standard[field.name], choices);
   });
-  return { table: table.name, isNew: true, fields, actions: [formAction("create", act)] };
+  return { table: table.name, label: table.label, isNew: true, fields, actions: [formAction("create", act)] };
 }
 
 function formField(field: Field, decision: Decision, seen: boolean, value: unknown, choices: Choices): FormField {
@@ -129,6 +137,7 @@ function formField(field: Field, decision: Decision, seen: boolean, value: unkno
   const chosen = permitted ? choices(field) : undefined;
   return {
     name: field.name,
+    label: field.label,
     type: field.type.name,
     state,
     ...(permitted && !seen ? { blind: true as const } : {}),

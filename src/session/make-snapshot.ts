@@ -70,8 +70,10 @@ export function snapshotOf(
     roles: session.roles,
     ...(ruleset.screens.size === 0 ? {} : { screens: shownOf(session) }),
     ...bearingOf(ruleset, wanted),
-    // What nothing that is sent reads is nobody's to know.
-    values: Array.from(values ?? [], (value, slot) => (slots.has(slot) ? (value ?? null) : null)),
+    // What nothing that is sent reads is nobody's to know, nor how much of it there is.
+    values: Array.from({ length: Math.max(-1, ...slots) + 1 }, (_, slot) =>
+      slots.has(slot) ? (values?.[slot] ?? null) : null,
+    ),
     ...(Object.keys(standard).length === 0 ? {} : { standard }),
     tables: [...wanted].map((table) => sentTable(table).encoded),
     ...(kept.size === 0 ? {} : { kept: [...kept].map((table) => sentTable(table).encoded) }),

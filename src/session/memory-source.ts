@@ -13,14 +13,15 @@ import { storedValue } from "../schema/types/stored-form.js";
  *
  * @throws PortierError for a table that the document does not know, and for a record without a key.
  */
-export function memorySource(schema: Schema, data: Readonly<Record<string, readonly Row[]>>): Source {
+export function memorySource(schema: Schema, data: Readonly<Record<string, readonly object[]>>): Source {
   const rows = new Map<string, readonly Row[]>();
   const byKey = new Map<string, Map<string, Row>>();
   const byField = new Map<Field, Referring>();
   for (const name of Object.keys(data)) {
     const table = findTable(schema, name);
     if (table === undefined) throw portierError("unknown-table", { name, candidates: schema.tables.keys() });
-    const own = table === schema.kept?.protections ? lasting(data[name] ?? []) : (data[name] ?? []);
+    const given = (data[name] ?? []) as readonly Row[];
+    const own = table === schema.kept?.protections ? lasting(given) : given;
     rows.set(name, own);
     byKey.set(name, indexKeys(table, own));
   }

@@ -19,9 +19,11 @@ export interface Observation {
   readonly fields: readonly string[];
   /** How many records, and the addresses of three of them at most; none for a new one. */
   readonly records: number;
+  /** Addresses of the records that it is about; none for a new one. */
   readonly keys: readonly string[];
   /** Whether the person owns each of these records. */
   readonly own: boolean;
+  /** As a decision says it; `hidden`: of a list, the record or field would not be shown. */
   readonly reason: Exclude<Reason, "permitted"> | "unconfirmed" | "hidden";
   /** The rule that would have refused it, or would have asked for a confirmation. */
   readonly rule: string | null;

@@ -1,7 +1,7 @@
-import type { Row, Source } from "../conditions/source.js";
+import type { Source } from "../conditions/source.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Schema } from "../schema/schema.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { AnyTables, PersonOf, TableTypes } from "../schema/table-types.js";
 import { internals, Opaque } from "./internals.js";
 import { memorySource } from "./memory-source.js";
 import { OpenSession } from "./open-session.js";
@@ -31,7 +31,7 @@ export class OpenRules<T extends TableTypes = AnyTables> extends Opaque<Openings
 /** {@link Portier.session} as a function. */
 export function openSession<T extends TableTypes = AnyTables>(
   rules: OpenRules<T>,
-  options: SessionOptions = {},
+  options: SessionOptions<PersonOf<T>> = {},
 ): OpenSession<T> {
   return new OpenSession<T>(internals(rules).open(options));
 }
@@ -46,6 +46,6 @@ export function sessionForRoles<T extends TableTypes = AnyTables>(
 }
 
 /** {@link Portier.source} as a function. */
-export function source(rules: AnyRules, data: Readonly<Record<string, readonly Row[]>>): Source {
+export function source(rules: AnyRules, data: Readonly<Record<string, readonly object[]>>): Source {
   return memorySource(rules.schema, data);
 }

@@ -14,6 +14,7 @@ import { assignedRoles, type RoleClaim } from "./assigned-roles.js";
 import { findDelegation } from "./delegation.js";
 import { type Membership, Memberships, readMembership } from "./memberships.js";
 import { nothingSet, type PersonSettings, readSettings } from "./person-settings.js";
+import { isRow, wrongRecord } from "./row.js";
 import { type ConstantSources, readConstant, readRequest } from "./session-values.js";
 import { addSettingValues, settingRules } from "./setting-rules.js";
 import type { Subject } from "./subject.js";
@@ -40,7 +41,7 @@ export interface OpenedSubject extends Subject {
 }
 
 export interface SubjectOptions {
-  readonly person?: Row | string | number | null | undefined;
+  readonly person?: object | string | number | null | undefined;
   readonly request?: Readonly<Record<string, unknown>> | undefined;
   readonly source?: Source | undefined;
   readonly claims?: Iterable<RoleClaim> | undefined;
@@ -287,7 +288,8 @@ function heldRoles({ schema }: Ruleset, memberships: Memberships | undefined): s
 function findPerson(schema: Schema, { person, source }: SubjectOptions): Row | "absent" | undefined {
   if (person === undefined || person === null) return undefined;
   if (schema.people === undefined) throw portierError("no-people", { what: "a session for a person" });
-  if (typeof person === "object") return person;
+  if (isRow(person)) return person;
+  if (typeof person === "object") throw wrongRecord("a session", person);
   if (source === undefined) throw portierError("needs-source", { what: "opening a session by a person's key" });
   return source.find(schema.people.table.name, String(person)) ?? "absent";
 }

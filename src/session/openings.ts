@@ -16,6 +16,7 @@ import { rememberedSource } from "./remembered-source.js";
 import { residualSteps } from "./residual.js";
 import type { RoleGuard } from "./role-guard.js";
 import { roleSubject } from "./role-subject.js";
+import { isRow } from "./row.js";
 import { type ShownScreens, shownScreens } from "./screens.js";
 import type { Diagnostic, SessionOptions } from "./session-options.js";
 import type { MakeRoleGuard, SessionOrigin, SessionParts } from "./session-parts.js";
@@ -135,7 +136,7 @@ export class Openings {
     if (this.#likeness === undefined || people === undefined || person === null || person === undefined)
       return undefined;
     if (actedBy !== undefined || claims !== undefined) return undefined;
-    const row = typeof person === "object" ? person : reading.source?.find(people.table.name, String(person));
+    const row = isRow(person) ? person : reading.source?.find(people.table.name, String(person));
     if (row === undefined) return undefined;
     // Most rules read nothing of the request, and many not even the time.
     const given = request ?? { now: new Date() };

@@ -1,9 +1,9 @@
-import type { Row, Source } from "../conditions/source.js";
+import type { Source } from "../conditions/source.js";
 import { compileRules } from "../rules/compile-rules.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { TypedDocument } from "../schema/document.js";
 import type { Locate } from "../schema/problems.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { AnyTables, PersonOf, TableTypes } from "../schema/table-types.js";
 import { internals } from "./internals.js";
 import { memorySource } from "./memory-source.js";
 import { OpenRules } from "./open-rules.js";
@@ -43,7 +43,7 @@ export class Portier<T extends TableTypes = AnyTables> extends OpenRules<T> {
    * not fit, when a person is given by key without a source, or when roles come from a link table and the source cannot
    * find what refers to a person.
    */
-  session(options: SessionOptions = {}): Session<T> {
+  session(options: SessionOptions<PersonOf<T>> = {}): Session<T> {
     return new Session(internals(this).open(options));
   }
 
@@ -57,7 +57,7 @@ export class Portier<T extends TableTypes = AnyTables> extends OpenRules<T> {
   }
 
   /** A source over records in memory: table name to records. */
-  source(data: Readonly<Record<string, readonly Row[]>>): Source {
+  source(data: Readonly<Record<string, readonly object[]>>): Source {
     return memorySource(this.schema, data);
   }
 }

@@ -1,4 +1,3 @@
-import type { Row } from "../conditions/source.js";
 import type { ActionName } from "../rules/actions.js";
 import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
 import type { Answers } from "./answers.js";
@@ -15,7 +14,7 @@ export function may<T extends TableTypes = AnyTables, K extends TableOf<T> = Tab
   session: OpenSession<T>,
   action: ActionOf<T, K>,
   table: K,
-  record?: Row,
+  record?: object,
   field?: FieldOf<T, K>,
 ): boolean {
   const state = internals(session);
@@ -39,7 +38,7 @@ export function question<T extends TableTypes = AnyTables, K extends TableOf<T> 
   action: ActionOf<T, K>,
   table: K,
   field?: FieldOf<T, K>,
-): (record: Row) => boolean {
+): (record: object) => boolean {
   const state = internals(session);
   const { reading } = state;
   const permits = state.plan.of(table).answers(action).permits(field);
@@ -59,7 +58,7 @@ export function decide<T extends TableTypes = AnyTables, K extends TableOf<T> = 
   session: OpenSession<T>,
   action: ActionOf<T, K>,
   table: K,
-  record?: Row,
+  record?: object,
   field?: FieldOf<T, K>,
 ): Decision {
   const state = internals(session);

@@ -47,7 +47,7 @@ export function firstOnConsole(): (diagnostic: Diagnostic) => void {
     const { console } = globalThis as { readonly console?: { warn(text: string): void } };
     const what = kind === "fault" ? "a question was denied because answering it failed" : "bad data";
     console?.warn(
-      `Portier, ${what}: ${message}. Further diagnostics of this session are not printed: pass "onDiagnostic" to receive all of them.`,
+      `Portier, ${what}: ${message.replace(/[.]$/, "")}. Further diagnostics of this session are not printed: pass "onDiagnostic" to receive all of them.`,
     );
   };
 }

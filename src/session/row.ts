@@ -7,6 +7,12 @@ export function isRow(value: unknown): value is Row {
   return isMapping(value);
 }
 
+/** A record as it was handed in. @throws PortierError (`wrong-call`) for what is none. */
+export function rowOf(action: string, record: object): Row {
+  if (isRow(record)) return record;
+  throw wrongRecord(action, record);
+}
+
 export function wrongRecord(action: string, record: unknown): PortierError {
   const what = `${action} needs a record as an object, not ${record === undefined ? "nothing" : typeof record}`;
   return portierError("wrong-call", { what, hint: "to ask without a record, use reach" });

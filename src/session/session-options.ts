@@ -1,4 +1,4 @@
-import type { Row, Source } from "../conditions/source.js";
+import type { Source } from "../conditions/source.js";
 import type { Identity } from "./identity.js";
 import type { UserMessages } from "./user-messages.js";
 
@@ -6,20 +6,24 @@ import type { UserMessages } from "./user-messages.js";
 export interface Diagnostic {
   /** `fault`: deciding failed, so it was denied. `bad-data`: a stored value does not fit its type, so it is hidden. */
   readonly kind: "fault" | "bad-data";
+  /** For a log; it may name the field and the value. */
   readonly message: string;
+  /** Where the bad data is; absent for a fault. */
   readonly table?: string;
   readonly field?: string;
+  /** What was thrown, for a fault. */
   readonly error?: unknown;
 }
 
 /** Who the current user is, and what a session needs besides. */
-export interface SessionOptions extends Partial<Omit<Identity, "person">> {
+export interface SessionOptions<Key extends string | number = string | number>
+  extends Partial<Omit<Identity<Key>, "person">> {
   /**
    * The current user: the key of a record in the people table (needs `source`), or that record itself. Default: a visitor
    * who is not signed in. A key that does not exist, or a person who is not active, opens a session in which nothing is
    * permitted.
    */
-  readonly person?: Row | Identity["person"];
+  readonly person?: Key | object | null;
   /** Where conditions read other records. */
   readonly source?: Source;
   /** What end users read of a refused change, where no rule has a note for it. Default: English. */

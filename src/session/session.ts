@@ -1,8 +1,7 @@
-import type { Row } from "../conditions/source.js";
 import type { ShowAction } from "../rules/action-tree.js";
 import { callMessages } from "../schema/call-messages.js";
 import { sayBy } from "../schema/problems.js";
-import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
+import type { AnyTables, FieldOf, TableOf, TableTypes, ValuesOf } from "../schema/table-types.js";
 import type { ChangeOptions, ChangeResult } from "./change-result.js";
 import type { BatchResult } from "./check-batch.js";
 import { checkAction, checkBulkEdit, checkCreate, checkDelete, checkEdit, checkImport } from "./check-change.js";
@@ -32,7 +31,7 @@ export class Session<T extends TableTypes = AnyTables> extends OpenSession<T> {
   }
 
   /** The short answer of {@link decide}. */
-  may<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: Row, field?: FieldOf<T, K>): boolean {
+  may<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: object, field?: FieldOf<T, K>): boolean {
     return may(this, action, table, record, field);
   }
 
@@ -44,7 +43,7 @@ export class Session<T extends TableTypes = AnyTables> extends OpenSession<T> {
    * @example
    * const shown = objects.filter(session.question("view", "objects", "label"));
    */
-  question<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, field?: FieldOf<T, K>): (record: Row) => boolean {
+  question<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, field?: FieldOf<T, K>): (record: object) => boolean {
     return question(this, action, table, field);
   }
 
@@ -55,7 +54,7 @@ export class Session<T extends TableTypes = AnyTables> extends OpenSession<T> {
    * ask whether it may be tried at all. Actions on a stored record, but for list, view and export, answer `not-found`
    * for one that the person does not know of.
    */
-  decide<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: Row, field?: FieldOf<T, K>): Decision {
+  decide<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: object, field?: FieldOf<T, K>): Decision {
     return decide(this, action, table, record, field);
   }
 
@@ -63,12 +62,12 @@ export class Session<T extends TableTypes = AnyTables> extends OpenSession<T> {
    * The record as the person sees it when it is opened (`view`), shown among others (`list`), or taken out as a file
    * (`export`): hidden fields are absent. Undefined when no field is seen: then the record does not exist for them.
    */
-  mask<K extends TableOf<T>>(table: K, record: Row, action?: ShowAction): Masked<T, K> | undefined {
+  mask<K extends TableOf<T>>(table: K, record: object, action?: ShowAction): Masked<T, K> | undefined {
     return mask(this, table, record, action);
   }
 
   /** The records that the person sees, each as {@link mask} shows it (for `list` unless told otherwise), in their order. */
-  maskAll<K extends TableOf<T>>(table: K, records: Iterable<Row>, action?: ShowAction): Masked<T, K>[] {
+  maskAll<K extends TableOf<T>>(table: K, records: Iterable<object>, action?: ShowAction): Masked<T, K>[] {
     return maskAll(this, table, records, action);
   }
 
@@ -97,17 +96,22 @@ export class Session<T extends TableTypes = AnyTables> extends OpenSession<T> {
    * session.checkEdit("objects", stored, { label: "A brass sextant" });
    * // { accepted: true, record: {...}, changes: { label: "A brass sextant" }, dropped: [] }
    */
-  checkEdit(table: TableOf<T>, record: Row | undefined, values: Row, options?: ChangeOptions): ChangeResult {
+  checkEdit<K extends TableOf<T>>(
+    table: K,
+    record: object | undefined,
+    values: ValuesOf<T, K>,
+    options?: ChangeOptions,
+  ): ChangeResult {
     return checkEdit(this, table, record, values, options);
   }
 
   /** Checks a new record: `record` of the result is what to store, with its defaults. Otherwise as {@link checkEdit}. */
-  checkCreate(table: TableOf<T>, values: Row, options?: ChangeOptions): ChangeResult {
+  checkCreate<K extends TableOf<T>>(table: K, values: ValuesOf<T, K>, options?: ChangeOptions): ChangeResult {
     return checkCreate(this, table, values, options);
   }
 
   /** Checks whether a stored record may be deleted. Otherwise as {@link checkEdit}. */
-  checkDelete(table: TableOf<T>, record: Row | undefined, options?: ChangeOptions): ChangeResult {
+  checkDelete(table: TableOf<T>, record: object | undefined, options?: ChangeOptions): ChangeResult {
     return checkDelete(this, table, record, options);
   }
 
@@ -120,24 +124,24 @@ export class Session<T extends TableTypes = AnyTables> extends OpenSession<T> {
   checkAction<K extends TableOf<T>>(
     action: T[K]["action"],
     table: K,
-    record: Row | undefined,
+    record: object | undefined,
     options?: ChangeOptions,
   ): ChangeResult {
     return checkAction(this, action, table, record, options);
   }
 
   /** Checks the same values for many stored records: each must be permitted as an edit and as a bulk edit. */
-  checkBulkEdit(
-    table: TableOf<T>,
-    records: readonly (Row | undefined)[],
-    values: Row,
+  checkBulkEdit<K extends TableOf<T>>(
+    table: K,
+    records: readonly (object | undefined)[],
+    values: ValuesOf<T, K>,
     options?: ChangeOptions,
   ): BatchResult {
     return checkBulkEdit(this, table, records, values, options);
   }
 
   /** Checks new records from a file: each must be permitted to be created and to be imported. */
-  checkImport(table: TableOf<T>, lines: readonly Row[], options?: ChangeOptions): BatchResult {
+  checkImport<K extends TableOf<T>>(table: K, lines: readonly ValuesOf<T, K>[], options?: ChangeOptions): BatchResult {
     return checkImport(this, table, lines, options);
   }
 
@@ -149,7 +153,7 @@ export class Session<T extends TableTypes = AnyTables> extends OpenSession<T> {
   choices<K extends TableOf<T>>(
     table: K,
     field: FieldOf<T, K>,
-    record?: Row,
+    record?: object,
   ): readonly (string | number | boolean)[] | undefined {
     return choices(this, table, field, record);
   }
@@ -159,7 +163,7 @@ export class Session<T extends TableTypes = AnyTables> extends OpenSession<T> {
    * stands, with note and choices, and which actions are there. Plain JSON; undefined for a record that the person does
    * not know of.
    */
-  form(table: TableOf<T>, record?: Row): Form | undefined {
+  form(table: TableOf<T>, record?: object): Form | undefined {
     return form(this, table, record);
   }
 

@@ -15,7 +15,7 @@ import { sortKeys, sortRecords } from "./sort.js";
 export function mask<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   table: K,
-  record: Row,
+  record: object,
   action: ShowAction = "view",
 ): Masked<T, K> | undefined {
   const state = internals(session);
@@ -28,7 +28,7 @@ export function mask<T extends TableTypes = AnyTables, K extends TableOf<T> = Ta
 export function maskAll<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   table: K,
-  records: Iterable<Row>,
+  records: Iterable<object>,
   action: ShowAction = "list",
 ): Masked<T, K>[] {
   const state = internals(session);

@@ -21,6 +21,7 @@ import type { UserMessages } from "./user-messages.js";
  * {@link openSnapshot}; what is inside may change with every version.
  */
 export interface Snapshot {
+  /** The version of the format; another is refused. */
   readonly portier: "snapshot 4";
   /** When it was made, as an instant. */
   readonly madeAt: string;
@@ -30,6 +31,7 @@ export interface Snapshot {
   readonly expiresAt?: string;
   /** A check of all the rest: one that was cut or changed on its way is not opened. It keeps nobody from making another. */
   readonly check: string;
+  /** The people's table; null where the document has none. */
   readonly people: string | null;
   /** The key of the one whose plan it is; null for a visitor. */
   readonly key: Scalar | null;

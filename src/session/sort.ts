@@ -34,7 +34,7 @@ function sortField({ name: table, byName }: Pick<Table, "name" | "byName">, name
     throw portierError("unknown-field", { table, name, candidates });
   }
   if (field.type.base !== "list" && field.type.base !== "json") return field;
-  const what = `"${name}" is a ${field.type.label}, and its values have no order`;
+  const what = `"${name}" is a ${field.type.noun}, and its values have no order`;
   throw portierError("wrong-call", { what, hint: "sort by another field" });
 }
 

@@ -7,13 +7,15 @@ import type { FieldTypeName } from "../schema/types/field-type.js";
 export interface UserMessages {
   /** A whole record may not be created, deleted, or be acted on so. */
   readonly actionRefused: (action: string) => string;
-  /** A field may not be set. */
-  readonly fieldRefused: string;
+  /** A field may not be set; `label` is what people call it. */
+  readonly fieldRefused: (label: string) => string;
   /** A value of another type was entered. */
   readonly wrongValue: (type: FieldTypeName) => string;
+  /** A required field was left empty. */
   readonly valueMissing: string;
   /** A text holds a NUL character, or half of a surrogate pair. */
   readonly textNotStorable: string;
+  /** The field is not there, or the person may not know of it. */
   readonly noSuchField: string;
   /** A reference leads to no record, or to one that the person may not know of. */
   readonly noSuchRecord: string;
@@ -38,7 +40,7 @@ const prompts: Readonly<Record<FieldTypeName, string>> = {
 
 export const englishMessages: UserMessages = {
   actionRefused: (action) => `You may not ${action} this.`,
-  fieldRefused: "You may not set this.",
+  fieldRefused: (label) => `You may not set "${label}".`,
   wrongValue: (type) => prompts[type],
   valueMissing: "Enter a value.",
   textNotStorable: "This contains a character that cannot be stored.",

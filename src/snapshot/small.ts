@@ -17,9 +17,9 @@ import { ownValue, problemOf, type Snapshot } from "../session/snapshot.js";
 export interface SmallSession {
   readonly roles: readonly string[];
   /** As `session.may` answers. */
-  may(action: string, table: string, record: Row, field?: string): boolean;
+  may(action: string, table: string, record: object, field?: string): boolean;
   /** As `session.mask` shows it, without lookups and references made of several fields; undefined where it is not seen. */
-  mask(table: string, record: Row, action?: ShowAction): Record<string, unknown> | undefined;
+  mask(table: string, record: object, action?: ShowAction): Record<string, unknown> | undefined;
 }
 
 type Json = Readonly<Record<string, unknown>>;
@@ -89,10 +89,11 @@ export function openSmall(snapshot: Snapshot, tables: readonly string[]): SmallS
     roles: snapshot.roles,
     may: (action, name, record, field) => {
       const table = tableOf(name);
-      return testOf(table, action, field === undefined ? undefined : fieldOf(table, field))(record) === True;
+      return testOf(table, action, field === undefined ? undefined : fieldOf(table, field))(record as Row) === True;
     },
-    mask: (name, record, action = "view") => {
+    mask: (name, given, action = "view") => {
       const table = tableOf(name);
+      const record = given as Row;
       const isSeen = (field?: SmallField) => testOf(table, action, field)(record) === True;
       if (!isSeen()) return undefined;
       const shown = table.fields.filter(isOwn).filter((field) => {

@@ -8,6 +8,7 @@ import type { Fragment } from "./fragment.js";
  * compile, instead of writing another's SQL.
  */
 export interface Dialect {
+  /** `mariadb` also for MySQL. */
   readonly name: "postgres" | "sqlite" | "mariadb";
   /** One name in quotes. */
   readonly quoteName: (name: string) => string;

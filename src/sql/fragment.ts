@@ -25,7 +25,9 @@ export type Piece = PlainPiece | Fact;
 
 /** A statement's text with placeholders, and the values for them in order. */
 export interface Statement {
+  /** With the dialect's placeholders. */
   readonly text: string;
+  /** One for each placeholder, in their order. */
   readonly params: readonly unknown[];
 }
 

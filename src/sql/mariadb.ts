@@ -158,8 +158,8 @@ function decimalOf(value: Scalar): string {
   return `decimal(${Math.max(1, whole.length + fraction.length)}, ${fraction.length})`;
 }
 
-function elementOf({ element, label }: FieldType): FieldType {
-  if (element === undefined) throw new TypeError(`${label} is not a list`);
+function elementOf({ element, noun }: FieldType): FieldType {
+  if (element === undefined) throw new TypeError(`${noun} is not a list`);
   return element;
 }
 

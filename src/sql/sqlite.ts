@@ -193,8 +193,8 @@ function elements(column: Fragment): Fragment {
   return sql`json_each(case when json_valid(${column}) then ${column} else '[]' end)`;
 }
 
-function elementOf({ element, label }: FieldType): FieldType {
-  if (element === undefined) throw new TypeError(`${label} is not a list`);
+function elementOf({ element, noun }: FieldType): FieldType {
+  if (element === undefined) throw new TypeError(`${noun} is not a list`);
   return element;
 }
 

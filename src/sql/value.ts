@@ -137,7 +137,7 @@ export class Joins {
         if (value.kind === "parts" && value.parts.length > 1) throw unaddressed("a key of several fields");
         return mapPart(value, (part) => {
           if (isTextual(part.type)) return { ...part, type: operand.type };
-          if (part.type.base !== "integer") throw unaddressed(`a key that is a ${part.type.label}`);
+          if (part.type.base !== "integer") throw unaddressed(`a key that is a ${part.type.noun}`);
           const text = this.#scope.dialect.asText(part.stored);
           return { ...part, type: operand.type, sql: text, stored: text };
         });

@@ -27,7 +27,9 @@ export interface AccessChange {
 
 /** What somebody gains and loses. */
 export interface AccessDifference {
+  /** What is permitted after and was not before. */
   readonly gains: readonly AccessChange[];
+  /** What was permitted before and is not after. */
   readonly losses: readonly AccessChange[];
 }
 

@@ -14,11 +14,13 @@ export interface MatrixRow {
   readonly table: string;
   /** Undefined: the records as a whole; actions on fields then ask for any field. */
   readonly field: string | undefined;
+  /** By action, in the order of the document's actions. */
   readonly cells: ReadonlyMap<ActionName, MatrixCell>;
 }
 
 /** On how many records somebody may do something. */
 export interface MatrixCell {
+  /** On how many records, by the rules alone; `count` says it for the records given. */
   readonly reach: Reach;
   /** Of the records at hand, those that it is permitted on; absent without records, and for create. */
   readonly count?: number;

@@ -13,7 +13,9 @@ export interface Viewer {
   readonly id: string;
   /** What to call them on screens. */
   readonly name: string;
+  /** Every role that they hold, also through others and groups. */
   readonly roles: readonly string[];
+  /** What answers for them. */
   readonly session: Session;
 }
 

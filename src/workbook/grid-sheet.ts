@@ -16,7 +16,7 @@ import type { SheetProtection } from "./sheet-protection.js";
 export function lockedFor<T extends TableTypes = AnyTables>(
   session: Session<T>,
   table: TableOf<T>,
-  records: Iterable<Row>,
+  records: Iterable<object>,
 ): Omit<SheetProtection, "sheet"> {
   const { grid } = internals(session).plan.of(table).table;
   if (grid === undefined)
@@ -24,7 +24,7 @@ export function lockedFor<T extends TableTypes = AnyTables>(
   const asked = session as unknown as Session;
   const open = new CellRuns();
   for (const record of records) {
-    const row = record[grid.position.name];
+    const row = (record as Row)[grid.position.name];
     if (!isPlace(row)) continue;
     for (const [index, field] of grid.columns.entries()) {
       if (asked.may("edit", table, record, field.name)) open.add(index + 1, row);

@@ -253,12 +253,13 @@ describe("a record that is on its way", () => {
 describe("fields that are picked", () => {
   const form: Form = {
     table: "staff",
+    label: "Staff",
     isNew: false,
     fields: [
-      { name: "active", type: "boolean", state: "editable", required: true, value: true },
-      { name: "trained", type: "boolean", state: "read-only", required: true, value: false },
-      { name: "site", type: "choice", state: "read-only", required: false, value: "north" },
-      { name: "name", type: "text", state: "read-only", required: true, value: "N." },
+      { name: "active", label: "Active", type: "boolean", state: "editable", required: true, value: true },
+      { name: "trained", label: "Trained", type: "boolean", state: "read-only", required: true, value: false },
+      { name: "site", label: "Site", type: "choice", state: "read-only", required: false, value: "north" },
+      { name: "name", label: "Name", type: "text", state: "read-only", required: true, value: "N." },
     ],
     actions: [],
   };
@@ -277,7 +278,7 @@ describe("fields that are picked", () => {
       name: { required: true, disabled: false, readOnly: true },
     });
     expect(as("s-001").form("staff", record("staff", "s-007"))?.fields).toContainEqual(
-      expect.objectContaining({ name: "active", type: "boolean" }),
+      expect.objectContaining({ name: "active", label: "Active", type: "boolean" }),
     );
   });
 });
@@ -291,9 +292,11 @@ function Drafting({ form }: { form: Form }): ReactNode {
 describe("a draft", () => {
   const formWith = (values: Row): Form => ({
     table: "staff",
+    label: "Staff",
     isNew: false,
     fields: Object.entries(values).map(([name, value]) => ({
       name,
+      label: name,
       type: "text",
       state: "editable",
       required: false,

@@ -78,5 +78,7 @@ export { SqliteDialect };
 
 // Everything else is tested with the version before it.
 it("compiles with Kysely 0.29, declarations included", () => {
-  expect(typechecked(statements, { paths: { kysely: ["../../../node_modules/kysely-29/dist/index.d.ts"] } })).toBe("");
+  expect(typechecked([statements], { paths: { kysely: ["../../../node_modules/kysely-29/dist/index.d.ts"] } })).toBe(
+    "",
+  );
 });

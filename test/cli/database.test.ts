@@ -10,6 +10,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { waitForCli } from "../support/cli.js";
 import { allTables, type Engine, fill, servers } from "../support/engines.js";
 import { museumData, museumFile, portier, records } from "../support/museum.js";
+import { runsOf } from "../support/runs.js";
 
 const folder = mkdtempSync(join(tmpdir(), "portier-database-"));
 afterAll(() => rmSync(folder, { recursive: true }));
@@ -133,7 +134,7 @@ describe.each(addressed)("the commands on %s", (name, open) => {
         const [row] = await engine.run(`select ${engine.dialect.literal(text)} as same`);
         expect(row?.["same"]).toBe(text);
       }),
-      { numRuns: 200 },
+      { numRuns: runsOf(100) },
     );
   });
 });

@@ -28,7 +28,7 @@ function declared(text: string) {
           fields.map(({ name: field, type, optional, generated, computed, default: initial, by }) => [
             field,
             [
-              type.label,
+              type.noun,
               ...(type.choices === undefined ? [] : [type.choices.join("|")]),
               ...(optional ? ["optional"] : []),
               ...(generated ? ["generated"] : []),

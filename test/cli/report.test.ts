@@ -15,38 +15,38 @@ describe("a report", () => {
   it.each([
     [
       "a condition",
-      "Whoever is keeper may view shelf and edit label, status, condition\\_note and shelf where department is the person's department.",
+      "Whoever is keeper may view Shelf and edit Gallery label, Status, Condition and Shelf where Department is the person's Department.",
     ],
     [
       "ownership, and what a change must lead to",
-      'The owner may edit everything but requested\\_by where status is "draft", as long as afterwards status is "draft" or "requested".',
+      'The owner may edit everything but Requested by where Status is "draft", as long as afterwards Status is "draft" or "requested".',
     ],
     [
       "an exception",
-      'Whoever is registrar (but not the owner) may edit status where status is "requested", as long as afterwards status is "approved" or "refused".',
+      'Whoever is registrar (but not the owner) may edit Status where Status is "requested", as long as afterwards Status is "approved" or "refused".',
     ],
-    ["a path, and what the person is above", "where department of its object is the person's department"],
+    ["a path, and what the person is above", "where Department of its Object is the person's Department"],
     [
       "a reserve",
-      "Only whoever is registrar or director may view, create and edit insured\\_value, as far as a rule permits it. *What an object is worth is known to the registrar and the director only.*",
+      "Only whoever is registrar or director may view, create and edit Insured value, as far as a rule permits it. *What an object is worth is known to the registrar and the director only.*",
     ],
-    ["a deny", "Nobody may create and edit salary, whatever permits it."],
+    ["a deny", "Nobody may create and edit Salary, whatever permits it."],
     [
       "a confirmation",
-      'Everybody must confirm to edit and bulk shelf and photograph records where status is "on\\_loan".',
+      'Everybody must confirm to edit and bulk-edit Shelf and photograph records where Status is "on\\_loan".',
     ],
     [
       "other records",
-      "Nobody may delete records where there is a record of exhibits of which exhibition is this record, whatever permits it.",
+      "Nobody may delete records where there is a record of Exhibits of which Exhibition is this record, whatever permits it.",
     ],
-    ["a scoped role", "Whoever is editor of its exhibition may view everything and edit caption and sequence."],
+    ["a scoped role", "Whoever is editor of its exhibition may view everything and edit Caption and Sequence."],
     [
       "an instant, in the time zone of the document",
       "Nobody may edit the cells B2:B, from 2027-04-01 on, whatever permits it.",
     ],
-    ["a role", "Leads a department. Brings keeper and assistant; given and taken by director; is shown the screens"],
+    ["a role", "Leads a department. Includes keeper and assistant; assigned and revoked by director; sees the screens"],
     ["what comes through another role", "May view everything (through assistant)."],
-    ["a group", '**north** In it is everybody of whom site is "north"'],
+    ["a group", '**north** Its members are everybody of whom Site is "north"'],
     ["the matrix", "| registrar | all | all | all | all | - | all | all | all | - |"],
   ])("says in words: %s", (_what, sentence) => expect(text).toContain(sentence));
 
@@ -63,7 +63,7 @@ describe("a report", () => {
       '<svg class="roles"',
       ">collections</text>",
       '<figure class="grid">',
-      ">q1</text>",
+      ">Q1</text>",
       "all 400",
     ]) {
       expect(html).toContain(part);

@@ -6,6 +6,7 @@ import { printCondition } from "../../src/conditions/printer.js";
 import type { Condition } from "../../src/conditions/syntax.js";
 import { comparedAt, comparing, comparisons, nulls } from "../support/comparisons.js";
 import { conditions } from "../support/random-documents.js";
+import { runsOf } from "../support/runs.js";
 
 /** The tree without the places of its parts, which printing does not keep. */
 function withoutPlaces(node: unknown): unknown {
@@ -46,7 +47,7 @@ describe("a condition", () => {
         expect(withoutPlaces(again)).toEqual(withoutPlaces(condition));
         expect(printCondition(again)).toBe(printed);
       }),
-      { numRuns: 3_000 },
+      { numRuns: runsOf(1_000) },
     );
   });
 
@@ -125,7 +126,7 @@ describe("a condition", () => {
         expect(new Set(places).size).toBe(places.length);
         for (const at of places) expect(at).toBeLessThanOrEqual(text.length);
       }),
-      { numRuns: 5_000 },
+      { numRuns: runsOf(2_000) },
     );
   });
 

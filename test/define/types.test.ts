@@ -1,4 +1,5 @@
 import { compile, define, not, type RowOf } from "portier";
+import { type Connection, createDatabase } from "portier/database";
 import { describe, expect, expectTypeOf, it } from "vitest";
 import { declared, museumDeclaration } from "./declared-museum.js";
 
@@ -67,6 +68,75 @@ interface Shape {
 
 // Each of these is a mistake, and TypeScript must say so at its place; none of it runs.
 function mistakes(): void {
+  // In conditions: what could never compare is not written
+  declared.rules({
+    objects: {
+      compared: {
+        to: "anyone",
+        where: ({ record, me, request, today }) => {
+          // @ts-expect-error a date against a text
+          record.due.is(record.title);
+          // @ts-expect-error a date against what is no day
+          record.due.isAbove("tomorrow");
+          // @ts-expect-error an instant against a day
+          record.seen.isAbove(today);
+          // @ts-expect-error a decimal has no patterns
+          record.worth.startsWith("1");
+          // @ts-expect-error a number against a text
+          record.size.is(record.title);
+          // @ts-expect-error a person against a number
+          record.keeper.is(record.size);
+          // @ts-expect-error a record with a number for its key against a person
+          record.show.is(me);
+          // @ts-expect-error a text of the request against a number
+          request.site.is(record.size);
+          // @ts-expect-error a choice has no such value
+          record.status.is("gone");
+          record.due.isAtLeast("2027-01-31").and(record.seen.isBelow("2027-01-31T09:00:00Z"));
+          record.status.is(record.title).and(record.worth.isAbove(record.size)).and(record.keeper.is(me));
+          return record.show.isOneOf([1, record.size]);
+        },
+        permit: { view: "all" },
+      },
+      // @ts-expect-error a permit is for somebody
+      unnamed: { permit: { view: "all" } },
+      // @ts-expect-error a reserve is for somebody
+      kept: { reserve: { edit: ["title"] } },
+      closed: { deny: { edit: ["title"] } },
+    },
+  });
+
+  // Whose session it is, and what a change gives
+  interface Stored {
+    id: string;
+    title: string;
+  }
+  const stored: Stored = { id: "o-1", title: "Bell" };
+  const database = createDatabase(portier, {} as Connection);
+  // @ts-expect-error a person's key is a text here
+  portier.session({ person: 1 });
+  // @ts-expect-error a person's key is a text here
+  database.as(1);
+  // @ts-expect-error a person's key is a text here, also of who acts for them
+  database.as({ person: "s-1", actedBy: 2 });
+  // A record may be of an interface
+  portier.session({ person: stored, source: portier.source({ objects: [stored] }) }).may("view", "objects", stored);
+  session.checkEdit("objects", stored, { title: "Bell", keeper: null });
+  // @ts-expect-error there is no such field
+  session.checkEdit("objects", stored, { titel: "Bell" });
+  // @ts-expect-error the title is a text
+  session.checkEdit("objects", stored, { title: 1 });
+  // @ts-expect-error the title is not optional
+  session.checkCreate("objects", { title: null });
+  // @ts-expect-error a choice has no such value
+  session.checkBulkEdit("objects", [stored], { status: "gone" });
+  // @ts-expect-error what is shown through a reference is not given
+  session.checkImport("objects", [{ show_title: "Ships" }]);
+  // @ts-expect-error there is no such field
+  database.as("s-1").edit("objects", "o-1", { titel: "Bell" });
+  // @ts-expect-error a key that is a number
+  database.as("s-1").create("shows", { id: "one" });
+  database.as("s-1").import("objects", [{ id: "o-1", title: "Bell" }]);
   const key = "id";
   const fields = { id: "text" } as const;
 

@@ -8,6 +8,7 @@ import { lint } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { museumFile } from "../support/museum.js";
 import { documentFrom, everyRules, groups, now, rules } from "../support/random-documents.js";
+import { runsOf } from "../support/runs.js";
 
 const { document } = parseDocument(readFileSync(museumFile, "utf8"));
 
@@ -93,7 +94,7 @@ describe("a copy", () => {
           );
         expect(reaches(other)).toEqual(reaches(one));
       }),
-      { numRuns: 300 },
+      { numRuns: runsOf(100) },
     );
   });
 

@@ -5,6 +5,7 @@ import { editRange, moveRanges } from "portier/ranges";
 import { describe, expect, it } from "vitest";
 import { stringify } from "yaml";
 import { museumFile } from "../support/museum.js";
+import { runsOf } from "../support/runs.js";
 
 const museum = readFileSync(museumFile, "utf8");
 type Plain = { readonly [key: string]: Plain } | readonly Plain[] | string | number | boolean | null;
@@ -59,7 +60,7 @@ describe("a text that is changed in its place", () => {
         expect(parseDocument(edited).document).toEqual(next);
         expect(editText(edited, next)).toBe(edited);
       }),
-      { numRuns: 1_000 },
+      { numRuns: runsOf(400) },
     );
   });
 
@@ -111,7 +112,7 @@ describe("a text that is changed in its place", () => {
           expect(remarksOf(edited)).toEqual(remarksOf(written));
         },
       ),
-      { numRuns: 1_000 },
+      { numRuns: runsOf(400) },
     );
   });
 

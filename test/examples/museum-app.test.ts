@@ -66,7 +66,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
     const page = await enter("Odalys Quint");
     await go(page, "objects", "BM-SH-0001");
     await expect.poll(() => page.getByRole("textbox").count()).toBeGreaterThan(3);
-    expect(await page.content()).not.toContain("insured value");
+    expect(await page.content()).not.toContain("Insured value");
     await picker(page, "keeper").click();
     const staff = new Map(records("staff").map((row) => [row["id"], row["name"]]));
     const object = records("objects").find((row) => row["accession"] === "BM-SH-0001") ?? {};
@@ -191,7 +191,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's app
     await page.getByRole("textbox", { name: "Search in Objects" }).fill(String(onLoan?.["accession"]));
     await counted(page, 1);
     await boxes.first().check();
-    await choose(page, "Field", "shelf");
+    await choose(page, "Field", "Shelf");
     await field(page, "Value").fill("Z9-99");
     await page.getByRole("button", { name: "Change all" }).click();
     await expect

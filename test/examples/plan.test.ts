@@ -83,7 +83,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s",
       await status(page).toBe("The heading is the director's.");
       await expect
         .poll(() => page.locator("#plan-cell").textContent())
-        .toBe("B1 q1: locked – The heading is the director's.");
+        .toBe("B1 Q1: locked – The heading is the director's.");
       await cell(page, 3, 1).dblclick();
       await status(page).toBe("You may not edit this.");
       expect(await page.locator("[role=gridcell] input").count()).toBe(0);
@@ -113,7 +113,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s",
         "A1The heading is the director's.",
         "B1The heading is the director's.",
         "C1The heading is the director's.",
-        "A2You may not set this.",
+        'A2You may not set "Item".',
         expect.stringMatching(/^C3./),
       ]);
     expect(await barriers(page)).toEqual([]);
@@ -270,7 +270,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s",
       await button(treasurer, "Go to B1500:C1500").click();
       await expect
         .poll(() => treasurer.locator("#plan-cell").textContent())
-        .toBe("B1500 q1: locked – Agreed with the guild.");
+        .toBe("B1500 Q1: locked – Agreed with the guild.");
       await button(director, "Change B1500:C1500").click();
       await director.getByRole("textbox", { name: "Cells" }).fill("ZZ1:ZZ2");
       await button(director, "Preview").click();
@@ -336,7 +336,7 @@ describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s",
     sheet.getCell("A5").value = "Mine";
     sheet.getCell("C5").value = { formula: "B5*2", result: 666 };
     await takeIn(page, "plan.xlsx", Buffer.from(await workbook.xlsx.writeBuffer()));
-    await expect.poll(() => dialog(page).getByRole("row").allTextContents()).toEqual(["A5You may not set this."]);
+    await expect.poll(() => dialog(page).getByRole("row").allTextContents()).toEqual(['A5You may not set "Item".']);
     await button(page, "Change 2 other cells").click();
     await shown(page, 5, 2).toBe("333.00");
     await shown(page, 5, 3).toBe("666.00");
@@ -412,7 +412,7 @@ describe.skipIf(chromiumPath === undefined)("the plan in May", () => {
     const page = await app.enter("Saoirse Dahl");
     await expect.poll(() => page.getByRole("gridcell").count()).toBeGreaterThan(20);
     await cell(page, 2, 2).click();
-    await expect.poll(() => page.locator("#plan-cell").textContent()).toBe("B2 q1: locked – This quarter is over.");
+    await expect.poll(() => page.locator("#plan-cell").textContent()).toBe("B2 Q1: locked – This quarter is over.");
     const forged = await page.request.patch(new URL("/api/records/plan", app.url).href, {
       data: { changes: [{ key: "b-02", values: { q1: "1.00" } }] },
     });

@@ -68,7 +68,7 @@ const refused: Answer<"import_objects", 422> = {
   accepted: false,
   results: [{ accepted: false, reason: "invalid", refusals: [] }, { accepted: true }],
 };
-const form: Answer<"form_objects", 200> = { table: "objects", isNew: false, fields: [{ name: "label", type: "text", state: "editable", required: false }], actions: [] };
+const form: Answer<"form_objects", 200> = { table: "objects", label: "Objects", isNew: false, fields: [{ name: "label", label: "Label", type: "text", state: "editable", required: false }], actions: [] };
 const choices: Answer<"choicesOf_objects", 200> = { choices: ["a", 1, true] };
 const me: Answer<"me", 200> = { person: null, roles: [], screens: [], home: null };
 const problem: components["schemas"]["Problem"] = { type: "urn:portier:problem:refused", title: "", status: 403 };

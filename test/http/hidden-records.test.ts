@@ -10,7 +10,6 @@ import { runsOf, seedOf } from "../support/runs.js";
 
 // A filter could fail on a record before the list condition had thrown it out, and the status told of what it holds.
 
-const runs = runsOf(20);
 const seed = seedOf(1);
 
 const sortable = ["title", "status", "keeper", "dept", "level", "price", "due", "seen", "flag", "sum", "dept_head"];
@@ -52,7 +51,8 @@ const listed = fc.constantFrom("id <> 'i2'", "exists (notes where item = this)",
   permit: { list: ["title", "level", "price", "due", "seen"] },
 }));
 
-describe.each(Object.entries(engines))("a list over HTTP on %s", (_name, open) => {
+describe.each(Object.entries(engines))("a list over HTTP on %s", (name, open) => {
+  const runs = runsOf(12, name);
   let engine: Engine;
   beforeAll(async () => {
     engine = await open();

@@ -7,6 +7,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { comparedAnswers, Description, type Document } from "../support/described.js";
 import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
 import { as, portier, record, records } from "../support/museum.js";
+import { runsOf } from "../support/runs.js";
 
 const request = { now: "2026-11-24T09:00:00Z" };
 const base = "/api";
@@ -640,7 +641,7 @@ describe("the interface itself", () => {
           ]);
         },
       ),
-      { numRuns: 500 },
+      { numRuns: runsOf(200) },
     );
   });
 

@@ -99,38 +99,58 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
     );
     await expect.poll(() => page.getByRole("gridcell").count()).toBeGreaterThan(100);
     expect(await page.getByRole("gridcell", { name: "does not exist for A visitor" }).count()).toBeGreaterThan(0);
-    const grid = page.getByRole("grid", { name: "objects" });
+    const grid = page.getByRole("grid", { name: "Objects" });
     await grid.focus();
     for (const key of ["End", "ArrowLeft", "Enter"]) await page.keyboard.press(key);
     const why = page.getByRole("complementary", { name: "Why" });
     await expect
       .poll(() => why.textContent())
-      .toMatch(/May Odalys Quint view insured_value of objects BM-SH-0001\?.*NO.*objects\/value-stays/);
+      .toMatch(/May Odalys Quint view Insured value of Objects BM-SH-0001\?.*NO.*objects\/value-stays/);
     await why.getByText("edit", { exact: true }).click();
     await expect.poll(() => why.textContent()).toMatch(/May Odalys Quint edit/);
     await page.keyboard.press("Escape");
     await expect.poll(() => why.count()).toBe(0);
     await page.getByText("different", { exact: true }).click();
-    await page.getByRole("textbox", { name: "Search in objects" }).fill("sextant");
+    await page.getByRole("textbox", { name: "Search in Objects" }).fill("sextant");
     await expect.poll(() => page.getByRole("row").count()).toBeLessThan(30);
     await page.getByRole("combobox", { name: "View as" }).click();
     await page.getByRole("combobox", { name: "View as" }).fill("Saoirse");
     await page.getByRole("option", { name: "Saoirse Dahl, s-010" }).click();
-    await page.getByRole("button", { name: "plan 8" }).click();
+    await page.getByRole("button", { name: "Budget plan 8" }).click();
     expect(page.url()).toContain("#/view-as/plan?as=s-010&compare=visitor");
     await text(page, ".counts").toContain("Saoirse Dahl (treasurer): 8 of 8 exist");
   });
 
-  it("leads from the matrix to what a line is about", async () => {
+  it("shows the matrix as marks, filtered and sorted, and leads from a cell to what it is about", async () => {
     const page = await enter("#/matrix");
-    await expect.poll(() => page.getByRole("row").count()).toBeGreaterThan(20);
-    const visitor = page.getByRole("row").nth(1);
-    expect(await visitor.textContent()).toContain("list, view some 186");
-    await visitor.getByRole("link", { name: /some 186/ }).click();
+    const rows = page.getByRole("row");
+    const first = rows.nth(1);
+    await expect.poll(() => rows.count()).toBeGreaterThan(20);
+    expect(await first.textContent()).toContain("Anselm Roux");
+    const cell = page.getByRole("link", { name: /^anyone not signed in, Objects: list some, 186 of 400; view some/ });
+    // Every action that anybody may do has its mark, and none other.
+    expect(await cell.locator(".mark").count()).toBe(9);
+    await cell.hover();
+    await text(page, ".legend").toContain("anyone not signed in, Objects: list some, 186 of 400");
+    await cell.click();
     await expect.poll(() => page.url()).toContain("#/view-as/objects?as=visitor");
     await go(page, "#/matrix");
+    await page.getByLabel("Filter people").fill("REGIS");
+    await page.getByLabel("Filter tables").fill("plan");
+    await expect.poll(() => rows.count()).toBe(2);
+    expect(await first.textContent()).toContain("Kofi Lindqvist");
+    expect(await page.getByRole("columnheader").allTextContents()).toEqual([
+      "people ↑",
+      expect.stringMatching(/Budget plan$/),
+    ]);
+    await page.getByLabel("Filter people").fill("");
+    await page.getByRole("button", { name: "Budget plan" }).click();
+    expect(await first.textContent()).toContain("Ines Okoro");
     await page.getByText("roles", { exact: true }).click();
-    await text(page).toMatch(/treasurer/);
+    await expect.poll(() => first.textContent()).toMatch(/^director/);
+    expect(await first.getByRole("img").getAttribute("aria-label")).toContain(
+      "director, Budget plan: list all; view all",
+    );
   });
 
   it("completes, marks what is wrong where it is, and saves nothing that is", async () => {
@@ -327,11 +347,11 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
     for (const name of ["loans", "treatments", "exhibits"]) writeFileSync(join(folder, `data/${name}.json`), "[]");
     const page = await enter("#/view-as/objects?as=s-003&compare=s-005");
     await text(page, ".counts").toMatch(/100,000 of 100,000 exist.*100,000 of 100,000 exist/);
-    const grid = page.getByRole("grid", { name: "objects" });
+    const grid = page.getByRole("grid", { name: "Objects" });
     await grid.evaluate((element) => element.scrollTo(0, element.scrollHeight));
     await expect.poll(() => page.getByRole("gridcell", { name: `N-${count - 1}` }).count()).toBe(2);
     expect(await page.getByRole("row").count()).toBeLessThan(80);
-    await page.getByRole("textbox", { name: "Search in objects" }).fill("N-9999");
+    await page.getByRole("textbox", { name: "Search in Objects" }).fill("N-9999");
     await expect.poll(() => grid.getAttribute("aria-rowcount")).toBe(String(2 * 11 + 1));
   });
 });

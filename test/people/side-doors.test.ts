@@ -11,7 +11,7 @@ import { runsOf, seedOf } from "../support/runs.js";
  * give, that nobody gave themselves one, that nothing excludes each other and no role lost its last holder.
  */
 
-const runs = runsOf(300);
+const runs = runsOf(150);
 const seed = seedOf(1);
 
 const persons = ["p1", "p2", "p3", "p4", "p5"] as const;

@@ -20,6 +20,7 @@ import {
 } from "portier/ranges";
 import { describe, expect, it } from "vitest";
 import { portier as museum, museumFile } from "../support/museum.js";
+import { runsOf } from "../support/runs.js";
 
 const open = Number.POSITIVE_INFINITY;
 
@@ -168,7 +169,7 @@ describe("a range moves as in a spreadsheet", () => {
         for (const [index, row] of rows.entries())
           if (row !== undefined && isLost(row)) expect(outside(index + 1)).toBe(true);
       }),
-      { numRuns: 2_000 },
+      { numRuns: runsOf(2_000) },
     );
     for (const [what, times] of Object.entries(kinds)) expect([what, times > 20]).toEqual([what, true]);
   });

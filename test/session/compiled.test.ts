@@ -1,7 +1,9 @@
 import { execFileSync } from "node:child_process";
+import { readFileSync } from "node:fs";
 import fc from "fast-check";
 import { type CompiledDocument, compile, compiledOf, type Portier, type Row, type Session, snapshotOf } from "portier";
 import { openCompiled } from "portier/compiled";
+import { compileText } from "portier/document";
 import { explain } from "portier/explain";
 import * as functions from "portier/functions";
 import { checkEdit as checkInSnapshot } from "portier/snapshot";
@@ -39,13 +41,15 @@ function leftOf(session: Session) {
 }
 
 it("is the same for everybody in the museum, at any time", () => {
-  const opened = openCompiled(sent(museum));
+  // Of its own: what was asked before of one that is shared adds parameters to its plans.
+  const fresh = compileText(readFileSync(museumFile, "utf8"));
+  const opened = openCompiled(sent(fresh));
   expect(opened.schema.roles.get("lead")).toMatchObject({ scope: "exhibitions", assignableBy: [{ name: "director" }] });
   for (const instant of ["2026-11-24T09:00:00Z", "2027-08-01T09:00:00Z"]) {
     for (const person of [null, ...records("staff").map(({ id }) => id as string)]) {
       const open = (portier: Portier) =>
         portier.session({ person, source: museumSource, request: { now: instant }, onDiagnostic: () => {} });
-      expect(leftOf(open(opened))).toEqual(leftOf(open(museum)));
+      expect(leftOf(open(opened))).toEqual(leftOf(open(fresh)));
     }
   }
 });
@@ -111,7 +115,7 @@ it("answers as the document does, whatever its rules", () => {
         }
       }
     }),
-    { seed: seedOf(1), numRuns: runsOf(60) },
+    { seed: seedOf(1), numRuns: runsOf(40) },
   );
   for (const [what, count] of Object.entries(counts)) expect(count, what).toBeGreaterThan(what === "roles" ? 1 : 20);
 });

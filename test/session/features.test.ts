@@ -514,7 +514,7 @@ describe("lenient changes", () => {
       changes: { title: "b" },
       dropped: [
         { field: "x", reason: "no-such-field", message: "There is no such field." },
-        { field: "keeper", reason: "not-permitted", message: "You may not set this." },
+        { field: "keeper", reason: "not-permitted", message: 'You may not set "Keeper".' },
       ],
     });
   });
@@ -562,12 +562,14 @@ describe("forms and choices", () => {
     const form = as("p1", formed, data).form("things", thing);
     expect(JSON.parse(JSON.stringify(form))).toEqual({
       table: "things",
+      label: "Things",
       isNew: false,
       fields: [
-        { name: "id", type: "text", state: "read-only", required: true, value: "t" },
-        { name: "title", type: "text", state: "editable", required: true, value: "a" },
+        { name: "id", label: "ID", type: "text", state: "read-only", required: true, value: "t" },
+        { name: "title", label: "Title", type: "text", state: "editable", required: true, value: "a" },
         {
           name: "status",
+          label: "Status",
           type: "choice",
           state: "editable",
           required: true,
@@ -577,6 +579,7 @@ describe("forms and choices", () => {
         },
         {
           name: "show",
+          label: "Show",
           type: "reference",
           state: "confirm",
           required: false,
@@ -584,8 +587,8 @@ describe("forms and choices", () => {
           confirm: [{ rule: "things/shows", note: "It is out." }],
           choices: ["s1", "s2"],
         },
-        { name: "secret", type: "text", state: "hidden", required: false, note: "Sealed." },
-        { name: "blind", type: "text", state: "hidden", blind: true, required: false },
+        { name: "secret", label: "Secret", type: "text", state: "hidden", required: false, note: "Sealed." },
+        { name: "blind", label: "Blind", type: "text", state: "hidden", blind: true, required: false },
       ],
       actions: [
         { name: "list", permitted: true },

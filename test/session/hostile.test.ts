@@ -3,6 +3,7 @@ import fc from "fast-check";
 import { compile, type DocumentInput, PortierError } from "portier";
 import { describe, expect, it } from "vitest";
 import { matcher } from "../../src/conditions/match.js";
+import { runsOf } from "../support/runs.js";
 
 const table = (rules: NonNullable<DocumentInput["tables"][string]["rules"]>): DocumentInput => ({
   portier: 1,
@@ -30,7 +31,7 @@ describe("like", () => {
         );
         expect(matcher("like", pattern)(text)).toBe(new RegExp(`^${signs.join("")}$`, "u").test(text));
       }),
-      { numRuns: 5_000 },
+      { numRuns: runsOf(2_000) },
     );
   });
 

@@ -30,7 +30,7 @@ const portier = compile({
 
 const german: UserMessages = {
   actionRefused: (action) => `Das dürfen Sie nicht (${action}).`,
-  fieldRefused: "Das dürfen Sie nicht ändern.",
+  fieldRefused: (label) => `${label} dürfen Sie nicht ändern.`,
   wrongValue: (type) => `Das ist kein Wert (${type}).`,
   valueMissing: "Geben Sie einen Wert ein.",
   textNotStorable: "Das kann nicht gespeichert werden.",
@@ -43,11 +43,18 @@ const german: UserMessages = {
 const stored = { id: "o-1", title: "Lamp", count: 1, shelf: null, value: null };
 const source = portier.source({ objects: [stored], shelves: [{ id: "s-1" }] });
 
+/** What those are told that say more than one thing. */
+const given: Partial<Record<keyof UserMessages, string>> = {
+  wrongValue: "integer",
+  actionRefused: "delete",
+  fieldRefused: "Value",
+};
+
 /** Every way in which a change is refused, with what is read then in English. */
 const cases: [key: keyof UserMessages, says: string, change: (messages?: Partial<UserMessages>) => unknown][] = (
   [
     ["actionRefused", "You may not delete this.", (session) => session.checkDelete("objects", stored)],
-    ["fieldRefused", "You may not set this.", (session) => session.checkEdit("objects", stored, { value: "2" })],
+    ["fieldRefused", 'You may not set "Value".', (session) => session.checkEdit("objects", stored, { value: "2" })],
     ["wrongValue", "Enter a whole number.", (session) => session.checkEdit("objects", stored, { count: "x" })],
     ["valueMissing", "Enter a value.", (session) => session.checkEdit("objects", stored, { title: null })],
     [
@@ -88,9 +95,7 @@ describe("what end users read of a refused change", () => {
       (change(messages) as { refusals: { message: string }[] }).refusals.map(({ message }) => message);
     expect(read()).toEqual([says]);
     const own = german[key];
-    expect(read(german)).toEqual([
-      typeof own === "string" ? own : own((key === "wrongValue" ? "integer" : "delete") as never),
-    ]);
+    expect(read(german)).toEqual([typeof own === "string" ? own : own((given[key] ?? "") as never)]);
     // What is not replaced stays English.
     expect(read({})).toEqual([says]);
   });
@@ -129,8 +134,8 @@ describe("what end users read of a refused change", () => {
         messages: ({ headers }) => (headers.get("accept-language") === "de" ? german : undefined),
       });
       for (const [language, says] of [
-        ["de", german.fieldRefused],
-        ["en", "You may not set this."],
+        ["de", "Value dürfen Sie nicht ändern."],
+        ["en", 'You may not set "Value".'],
       ]) {
         const response = await handle(
           new Request("http://museum/records/objects/o-1", {

@@ -36,8 +36,8 @@ import {
 import { runsOf, seedOf } from "../support/runs.js";
 
 // A case is one answer that both gave.
-const runs = Math.ceil(runsOf(240) / 20) * 20;
-const seed = seedOf(1);
+const runs = Math.ceil(runsOf(120) / 20) * 20;
+const seed = seedOf(2);
 let compared = 0;
 let acted = 0;
 let offered = 0;
@@ -247,7 +247,7 @@ describe("the library and a plain second reading of the model agree", () => {
       { seed, numRuns: runs },
     );
     // Some of them by whoever acts for the person, and some with values to choose from.
-    expect([acted > 20, offered > 5]).toEqual([true, true]);
+    expect([acted > runs / 12, offered > runs / 40]).toEqual([true, true]);
     expect(compared).toBeGreaterThan(runs * 80);
   });
 

@@ -116,7 +116,7 @@ describe("screens", () => {
     ]);
     expect(lint(lined).map(({ code }) => code)).not.toContain("unreachable-role");
     const { groups, screens, picture } = makeReport(lined, { title: "t" });
-    expect(groups.at(-1)?.facts[0]).toBe("in it is every guide and everybody at most 2 levels below");
+    expect(groups.at(-1)?.facts[0]).toBe("its members are every guide and everybody at most 2 levels below");
     expect(screens[0]?.facts).toContain("for guide and below");
     expect(picture).toContain("team");
   });

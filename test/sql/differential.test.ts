@@ -15,10 +15,9 @@ import {
   sheetRules,
   worlds,
 } from "../support/random-documents.js";
-import { runsOf, seedOf } from "../support/runs.js";
+import { isSampled, runsOf, seedOf } from "../support/runs.js";
 
 // A case is one answer that memory and database both gave.
-const runs = runsOf(70);
 const seed = seedOf(457213718);
 
 const cases = fc.record({
@@ -48,6 +47,7 @@ function acting(open: () => Session): Session | undefined {
 type Data = Record<string, readonly Row[]>;
 
 describe.each(Object.entries(engines))("on %s", (name, open) => {
+  const runs = runsOf(40, name);
   let engine: Engine;
   const { schema } = compile(documentFrom({ rules: [] }));
   let compared = 0;
@@ -127,6 +127,6 @@ describe.each(Object.entries(engines))("on %s", (name, open) => {
       { seed, numRuns: runs },
     );
     expect(compared).toBeGreaterThan(runs * 100);
-    expect(acted).toBeGreaterThan(0);
+    if (!isSampled(name)) expect(acted).toBeGreaterThan(0);
   }, 600_000);
 });

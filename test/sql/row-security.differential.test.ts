@@ -18,10 +18,9 @@ import {
   sheetRules,
   worlds,
 } from "../support/random-documents.js";
-import { runsOf, seedOf } from "../support/runs.js";
+import { isSampled, runsOf, seedOf } from "../support/runs.js";
 
 // A case is one answer that memory and database both gave.
-const runs = runsOf(8);
 const seed = seedOf(1164327715);
 
 const generous = {
@@ -86,6 +85,7 @@ const catalogs = [
 const onPostgres = Object.entries(engines).filter(([name]) => name === "PGlite" || name === "PostgreSQL");
 
 describe.each(onPostgres)("row security on %s", (name, openEngine) => {
+  const runs = runsOf(6, name);
   let engine: Engine;
   let compared = 0;
   let written = 0;
@@ -295,6 +295,7 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
     );
     expect(compared).toBeGreaterThan(runs * 300);
     expect(written).toBeGreaterThan(runs);
+    if (isSampled(name)) return;
     expect([...kept].sort()).toEqual(["cell refused", "confirm", "place refused", "row refused"]);
   }, 1_200_000);
 });

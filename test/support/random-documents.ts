@@ -30,7 +30,7 @@ const staffFields = {
 
 const itemFields = {
   id: "text",
-  title: { type: "text", default: "new" },
+  title: { type: "text", default: "new", label: "What it says" },
   status: { choice: ["draft", "open", "shut"], default: "draft", tags: ["flow"] },
   keeper: { reference: "staff", optional: true },
   dept: { reference: "depts", optional: true, tags: ["flow"], default: "me.dept" },
@@ -89,7 +89,7 @@ export const tables = {
       level: { type: "integer", optional: true },
     },
   },
-  items: { key: "id", owner: "keeper", actions: ["approve"], fields: itemFields },
+  items: { label: "Pieces", key: "id", owner: "keeper", actions: ["approve"], fields: itemFields },
   sheet: {
     key: "id",
     grid: { position: "row", protections: true },

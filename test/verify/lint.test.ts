@@ -8,6 +8,7 @@ import { printCondition } from "../../src/conditions/printer.js";
 import type { Condition } from "../../src/conditions/syntax.js";
 import { portier as museum } from "../support/museum.js";
 import { conditions, documentFrom as drawnDocument, items, promised } from "../support/random-documents.js";
+import { runsOf } from "../support/runs.js";
 
 const documentFrom = (rules: Record<string, RuleInput>): DocumentInput => ({
   portier: 1,
@@ -232,7 +233,7 @@ describe("a warning that a rule never applies, or is always denied", () => {
         if (isMet) met++;
         expect(isWarned && isMet, both(one, second)).toBe(false);
       }),
-      { numRuns: 1_000 },
+      { numRuns: runsOf(500) },
     );
     expect(warned).toBeGreaterThan(20);
     expect(met).toBeGreaterThan(20);
@@ -253,7 +254,7 @@ describe("a warning that a rule never applies, or is always denied", () => {
         if (isPermitted) passed++;
         expect(isWarned && isPermitted, where).toBe(false);
       }),
-      { numRuns: 1_000 },
+      { numRuns: runsOf(400) },
     );
     expect(warned).toBeGreaterThan(20);
     expect(passed).toBeGreaterThan(20);

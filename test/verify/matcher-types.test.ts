@@ -28,6 +28,6 @@ test("everybody reads", async () => {
 });
 `;
 
-it.each(["vitest-3", "vitest", "vitest-5"])("compiles with %s, declarations included", (vitest) => {
-  expect(typechecked(use(vitest))).toBe("");
+it("compiles with Vitest 3, 4 and 5, declarations included", () => {
+  expect(typechecked(["vitest-3", "vitest", "vitest-5"].map(use))).toBe("");
 });

@@ -5,6 +5,7 @@ import { compareWith, groupMatrix } from "portier/tooling";
 import { accessMatrix, diffAccess, lint, personViewers } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { documentFrom, everyRules, items, lines, now, rules, sheetRules, worlds } from "../support/random-documents.js";
+import { runsOf } from "../support/runs.js";
 
 const request = { now };
 const drawnRules = fc.array(rules, { minLength: 1, maxLength: 6 });
@@ -52,6 +53,7 @@ describe("the access matrix", () => {
           }
         }
       }),
+      { numRuns: runsOf(40) },
     );
     expect(counted).toBeGreaterThan(1_000);
   });
@@ -75,7 +77,7 @@ describe("the access matrix", () => {
           }
         }
       }),
-      { numRuns: 30 },
+      { numRuns: runsOf(15) },
     );
   });
 });
@@ -103,6 +105,7 @@ describe("whatever compiles", () => {
           for (const [at] of one.rules.entries()) expect(text).toContain(`items/r${at}`);
         }
       }),
+      { numRuns: runsOf(40) },
     );
   });
 });
@@ -134,6 +137,7 @@ describe("what a change of the rules comes to", () => {
           }
         }
       }),
+      { numRuns: runsOf(40) },
     );
     expect(compared).toBeGreaterThan(1_000);
   });

@@ -5,6 +5,7 @@ import { personViewers } from "portier/verify";
 import { describe, expect, it } from "vitest";
 import { portier, records, source } from "../support/museum.js";
 import { documentFrom, groups, now, worlds } from "../support/random-documents.js";
+import { runsOf } from "../support/runs.js";
 
 describe("members of the museum", () => {
   const people = personViewers(portier, records("staff"), { source });
@@ -117,7 +118,7 @@ describe("members", () => {
           }
         }
       }),
-      { numRuns: 200 },
+      { numRuns: runsOf(100) },
     );
   });
 });

@@ -4,6 +4,7 @@ import { strFromU8, strToU8, unzipSync, zipSync } from "fflate";
 import { parseRange } from "portier/ranges";
 import { protectionsFromSheet, readSheetProtection, writeSheetProtection } from "portier/workbook";
 import { describe, expect, it } from "vitest";
+import { runsOf } from "../support/runs.js";
 
 const letters = "ABCDEFGH";
 const width = 8;
@@ -72,7 +73,7 @@ describe("the protection of a sheet in a workbook", () => {
         expect(read).toMatchObject({ sheet: "Plan", isProtected, ranges: [] });
         expect(cellsOf(read.unlocked)).toEqual([...open].sort());
       }),
-      { numRuns: 25 },
+      { numRuns: runsOf(25) },
     );
   });
 
@@ -98,7 +99,7 @@ describe("the protection of a sheet in a workbook", () => {
           read,
         );
       }),
-      { numRuns: 25 },
+      { numRuns: runsOf(25) },
     );
   });
 

@@ -100,10 +100,12 @@ export function museumApp(
       [...portier.schema.tables.values()].map((table) => [
         table.name,
         {
+          label: table.label,
           key: table.key.map(({ name }) => name),
           actions: table.actions,
-          fields: table.fields.map(({ name, type, lookup }) => ({
+          fields: table.fields.map(({ name, label, type, lookup }) => ({
             name,
+            label,
             type: type.name,
             ...(type.choices === undefined ? {} : { choices: type.choices }),
             ...(type.target === undefined ? {} : { target: type.target }),

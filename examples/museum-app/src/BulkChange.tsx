@@ -46,7 +46,7 @@ export function BulkChange({ table, keys, onDone }: BulkProps): ReactNode {
         <Text>{keys.length} chosen:</Text>
         <Select
           label="Field"
-          data={fields.map((one) => ({ value: one.name, label: words(one.name) }))}
+          data={fields.map((one) => ({ value: one.name, label: one.label }))}
           value={name}
           onChange={setName}
         />

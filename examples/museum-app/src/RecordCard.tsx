@@ -82,7 +82,7 @@ function Opened({ table, recordKey, screen, opened, load }: OpenedProps): ReactN
       }}
     >
       <Anchor href={linkTo(screen)} size="sm">
-        ← {words(screen)}
+        ← {form.label}
       </Anchor>
       <Title order={1} size="h2" mb="md">
         {recordKey ?? "New"}
@@ -143,11 +143,11 @@ interface InputProps {
 
 function FieldInput({ table, field, value, error, onChange }: InputProps): ReactNode {
   const { shapes, labelOf } = useMuseum();
-  const { control, name, state, note, confirm, blind, choices } = field;
+  const { control, name, label: fieldLabel, state, note, confirm, blind, choices } = field;
   const shape = shapes[table]?.fields.find((one) => one.name === name);
   const target = shape?.target;
   const hint = note ?? (state === "confirm" ? confirm?.map((one) => one.note).join(" ") : undefined);
-  const label = `${words(name)}${state === "read-only" ? " (read only)" : state === "confirm" ? " (to be confirmed)" : ""}`;
+  const label = `${fieldLabel}${state === "read-only" ? " (read only)" : state === "confirm" ? " (to be confirmed)" : ""}`;
   const shared = {
     label,
     description: hint,

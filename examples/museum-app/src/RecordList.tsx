@@ -9,7 +9,6 @@ import { BulkChange } from "./BulkChange.js";
 import { CsvImport } from "./CsvImport.js";
 import { linkTo } from "./route.js";
 import { useMuseum } from "./session.js";
-import { words } from "./words.js";
 
 const perPage = 15;
 const mostColumns = 8;
@@ -99,13 +98,13 @@ export function RecordList({ table, title, screen, filter }: ListProps): ReactNo
           <Table.Thead>
             <Table.Tr>
               {mayBulk && <Table.Th>chosen</Table.Th>}
-              {columns.map(({ name }) => (
+              {columns.map(({ name, label }) => (
                 <Table.Th
                   key={name}
                   aria-sort={sort === name ? "ascending" : sort === `-${name}` ? "descending" : "none"}
                 >
                   <button type="button" onClick={() => setSort(sort === name ? `-${name}` : name)}>
-                    {words(name)} {sort === name ? "↑" : sort === `-${name}` ? "↓" : ""}
+                    {label} {sort === name ? "↑" : sort === `-${name}` ? "↓" : ""}
                   </button>
                 </Table.Th>
               ))}

@@ -2,6 +2,7 @@ import type { ChangeOptions, ChangeResult, Form, Refusal, Row } from "portier";
 
 /** What the page needs to know of a table to draw it. */
 export interface Shape {
+  readonly label: string;
   readonly key: readonly string[];
   readonly actions: readonly string[];
   readonly fields: readonly ShapeField[];
@@ -9,6 +10,7 @@ export interface Shape {
 
 export interface ShapeField {
   readonly name: string;
+  readonly label: string;
   readonly type: string;
   readonly choices?: readonly string[];
   readonly target?: string;

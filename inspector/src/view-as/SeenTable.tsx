@@ -65,6 +65,13 @@ export function SeenTable({ table, eyes, show, search, asked, onAsk }: SeenProps
     for (const { index } of items) fetchPage(Math.floor(index / eyes.length / pageSize));
   });
 
+  // The explanation takes room from the table: what it is about stays in view.
+  useEffect(() => {
+    if (asked === undefined) return;
+    const column = table.fields.findIndex(({ name }) => name === asked.field);
+    document.getElementById(`head-${column}`)?.scrollIntoView({ block: "nearest", inline: "nearest" });
+  }, [asked, table]);
+
   const recordAt = (line: number): SeenRecord | undefined => {
     const index = Math.floor(line / eyes.length);
     return pages.get(Math.floor(index / pageSize))?.[index % pageSize];
@@ -122,7 +129,7 @@ export function SeenTable({ table, eyes, show, search, asked, onAsk }: SeenProps
         ref={scroller}
         className={`scroll${eyes.length > 1 ? " two" : ""}`}
         role="grid"
-        aria-label={table.name}
+        aria-label={table.label}
         aria-rowcount={lines + 1}
         aria-colcount={table.fields.length}
         aria-activedescendant={isDrawn ? cellId(active.line, active.column) : undefined}
@@ -135,16 +142,17 @@ export function SeenTable({ table, eyes, show, search, asked, onAsk }: SeenProps
               seen by
             </div>
           )}
-          {table.fields.map(({ name, sensitive, column }, index) => (
+          {table.fields.map(({ name, label, sensitive, column }, index) => (
             <div
               key={name}
               id={`head-${index}`}
               className={index === 0 ? "head first" : "head"}
               role="columnheader"
               tabIndex={-1}
+              title={name}
             >
               {column !== undefined && <span className="letter">{column}</span>}
-              {name}
+              {label}
               {sensitive && <small> sensitive</small>}
             </div>
           ))}

@@ -44,18 +44,19 @@ export function ViewAs(): ReactNode {
   return (
     <div className={`see${place === undefined ? "" : " with-why"}`}>
       <nav aria-label="Tables" className="tables">
-        {overview.tables.map(({ name, count }) => (
+        {overview.tables.map(({ name, label, count }) => (
           <button
             key={name}
             type="button"
             aria-current={name === table.name ? "page" : undefined}
+            title={name}
             onClick={() => go({ table: name })}
           >
-            {name} <span className="soft">{count.toLocaleString("en")}</span>
+            {label} <span className="soft">{count.toLocaleString("en")}</span>
           </button>
         ))}
       </nav>
-      <section aria-label={`${table.name}, as they see it`} className="seen">
+      <section aria-label={`${table.label}, as they see it`} className="seen">
         <Group gap="xs" className="bar">
           <SegmentedControl
             size="xs"
@@ -66,7 +67,7 @@ export function ViewAs(): ReactNode {
           />
           <TextInput
             size="xs"
-            aria-label={`Search in ${table.name}`}
+            aria-label={`Search in ${table.label}`}
             placeholder="Search"
             value={search}
             onChange={(event) => setSearch(event.currentTarget.value)}

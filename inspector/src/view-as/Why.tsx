@@ -33,6 +33,7 @@ export function Why({ place: { eye, key, field }, table, onClose, onKeep }: WhyP
     [eye, table.name, key, field, action, turn].join(" "),
   );
   const name = overview.eyes.find(({ id }) => id === eye)?.name ?? eye;
+  const labelOf = (name: string) => table.fields.find((one) => one.name === name)?.label ?? name;
   const actions = table.actions.filter((one) => one !== "create" && (field === undefined || one !== "delete"));
   return (
     <aside
@@ -44,8 +45,8 @@ export function Why({ place: { eye, key, field }, table, onClose, onKeep }: WhyP
     >
       <Group justify="space-between" wrap="nowrap" align="start">
         <h2 ref={heading} tabIndex={-1}>
-          May {name.replace(/^A /, "a ")} {action} {field !== undefined && <em>{field} of </em>}
-          {table.name} {key}?
+          May {name.replace(/^A /, "a ")} {action} {field !== undefined && <em>{labelOf(field)} of </em>}
+          {table.label} {key}?
         </h2>
         <CloseButton aria-label="Close" onClick={onClose} />
       </Group>

@@ -9,12 +9,13 @@ export function overviewOf({ portier, document, data, viewers, trouble }: Standi
     const ranged = new Set(keptRanges(portier, table.name).map(({ rule }) => rule));
     return {
       name: table.name,
+      label: table.label,
       count: data.tables.get(table.name)?.length ?? 0,
       actions: ["list", "view", "create", "edit", "delete", ...(table.actions as readonly ActionName[])],
       fields: table.fields.map((field) => {
         const column = table.grid?.columns.indexOf(field) ?? -1;
-        const { name, type, sensitive } = field;
-        return { name, type: type.name, sensitive, column: column < 0 ? undefined : columnLetters(column + 1) };
+        const { name, label, type, sensitive } = field;
+        return { name, label, type: type.name, sensitive, column: column < 0 ? undefined : columnLetters(column + 1) };
       }),
       rules: Object.keys(document.tables[table.name]?.rules ?? {}).map((name) => {
         const address = `${table.name}/${name}`;

@@ -36,10 +36,12 @@ export interface Eye {
 
 export interface TableShape {
   readonly name: string;
+  readonly label: string;
   readonly count: number;
   readonly actions: readonly ActionName[];
   readonly fields: readonly {
     readonly name: string;
+    readonly label: string;
     readonly type: string;
     readonly sensitive: boolean;
     readonly column: string | undefined;

@@ -23,6 +23,7 @@ export interface ScimHandlerOptions extends ScimOptions {
   readonly token: string | readonly string[];
   /** Where the service begins. Default: `/scim/v2`. */
   readonly base?: string;
+  /** What one request may ask for; those left out keep their defaults. */
   readonly limits?: Partial<ScimLimits>;
   /** Told of what failed for another reason than the call itself. Default: nobody. */
   readonly onError?: (error: unknown) => void;

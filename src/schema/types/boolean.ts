@@ -2,7 +2,7 @@ import { fieldType } from "./field-type.js";
 
 export const boolean = /* @__PURE__ */ fieldType({
   name: "boolean",
-  label: "boolean",
+  noun: "boolean",
   expects: "true or false",
   base: "boolean",
   canonical: (value) => (typeof value === "boolean" ? value : undefined),

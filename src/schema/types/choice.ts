@@ -12,7 +12,7 @@ export function choice(choices: readonly string[]): FieldType {
   };
   return fieldType({
     name: "choice",
-    label: "choice",
+    noun: "choice",
     expects: `one of ${choices.slice(0, 8).join(", ")}${choices.length > 8 ? ", ..." : ""}`,
     base: "choice",
     canonical: (value) => (typeof value === "string" && isKnown(value) ? value : undefined),

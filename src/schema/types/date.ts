@@ -94,7 +94,7 @@ export function startOfDay(day: string, timeZone: string): string {
 
 export const date = /* @__PURE__ */ fieldType({
   name: "date",
-  label: "date",
+  noun: "date",
   expects: 'a date such as "2027-01-31"',
   base: "date",
   canonical: canonicalDate,

@@ -32,7 +32,7 @@ function compareMagnitudes(a: string, b: string): number {
 
 export const decimal = /* @__PURE__ */ fieldType({
   name: "decimal",
-  label: "decimal",
+  noun: "decimal",
   expects: 'a decimal in quotes such as "1200.50"',
   base: "decimal",
   canonical: canonicalDecimal,

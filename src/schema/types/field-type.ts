@@ -21,7 +21,7 @@ export type FieldTypeName = (typeof fieldTypeNames)[number];
 export interface FieldType {
   readonly name: FieldTypeName;
   /** For messages: `text`, `choice`, `reference to staff`. */
-  readonly label: string;
+  readonly noun: string;
   /** What a value must look like, for messages: `a date such as "2027-01-31"`. */
   readonly expects: string;
   /** The type of the values: the type itself, or for a reference the type of the target's key. */

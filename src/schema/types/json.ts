@@ -29,7 +29,7 @@ function canonicalJson(value: unknown, depth = 0): string | undefined {
 /** An opaque value. Conditions may only ask whether it is null. */
 export const json = /* @__PURE__ */ fieldType({
   name: "json",
-  label: "json value",
+  noun: "json value",
   expects: "a JSON value",
   base: "json",
   canonical: (value) => canonicalJson(value),

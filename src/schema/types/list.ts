@@ -8,7 +8,7 @@ import type { FieldType } from "./field-type.js";
 export function list(element: FieldType): FieldType {
   return {
     name: "list",
-    label: `list of ${element.label}`,
+    noun: `list of ${element.noun}`,
     expects: `a list, each element ${element.expects}`,
     base: "list",
     element,

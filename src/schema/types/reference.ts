@@ -4,7 +4,7 @@ import type { FieldType } from "./field-type.js";
 export function reference(target: string, key: FieldType): FieldType {
   return {
     name: "reference",
-    label: `reference to ${target}`,
+    noun: `reference to ${target}`,
     expects: `the key of a record of "${target}" (${key.expects})`,
     base: key.base,
     canonical: key.canonical,

@@ -3,7 +3,7 @@ import { fieldType } from "./field-type.js";
 
 export const text = /* @__PURE__ */ fieldType({
   name: "text",
-  label: "text",
+  noun: "text",
   expects: "a text",
   base: "text",
   canonical: (value) => (typeof value === "string" ? value : undefined),

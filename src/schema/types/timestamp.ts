@@ -48,7 +48,7 @@ export function addMinutes(timestamp: string, minutes: number): string | undefin
 
 export const timestamp = /* @__PURE__ */ fieldType({
   name: "timestamp",
-  label: "timestamp",
+  noun: "timestamp",
   expects: 'an instant with its zone such as "2027-01-31T09:00:00Z"',
   base: "timestamp",
   canonical: canonicalTimestamp,

@@ -12,9 +12,11 @@ export interface Assignment {
   readonly on: string | null;
   /** It counts while `from <= now < until`; instants, null for no end. */
   readonly from: string | null;
+  /** The instant from which it no longer counts; null for no end. */
   readonly until: string | null;
   /** The key of who gave it, as text; null where it was not given by a person. */
   readonly assignedBy: string | null;
+  /** Why, in the words of who assigned it. */
   readonly reason: string | null;
 }
 

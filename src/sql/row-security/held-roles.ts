@@ -253,6 +253,6 @@ function namesIn(roles: readonly string[]): Fragment {
 function keyFromText({ type }: Field, text: Fragment): Fragment {
   if (type.base === "text" || type.base === "choice") return text;
   if (type.base === "integer") return sql`case when ${text} ~ '^-?[0-9]{1,18}$' then cast(${text} as bigint) end`;
-  const what = `row security cannot hold roles that are assigned on records with a ${type.label} as their key`;
+  const what = `row security cannot hold roles that are assigned on records with a ${type.noun} as their key`;
   throw portierError("wrong-call", { what, hint: "give the table a key that is a text or an integer" });
 }

@@ -12,6 +12,7 @@ import type { Expectation } from "./expectation.js";
 
 /** What expectations are looked at with. */
 export interface ExpectationData {
+  /** The records that conditions read. */
   readonly source: Source;
   /** All records of a table. */
   readonly records: (table: string) => Iterable<Row>;

@@ -15,6 +15,7 @@ import type { Check, Expectation, ExpectedViewer } from "./expectation.js";
 
 /** One thing that was expected, and what was found. */
 export interface ExpectationResult {
+  /** Where in its file it stands. */
   readonly path: Path;
   readonly name: string | undefined;
   /** `s-003: view objects/BM-SH-0001 insured_value`. */
@@ -22,7 +23,9 @@ export interface ExpectationResult {
   /** The address of the record that it is about; undefined for the table as a whole. */
   readonly record: string | undefined;
   readonly passed: boolean;
+  /** In words, as it was written down. */
   readonly expected: string;
+  /** In words, what the rules say. */
   readonly found: string;
   /** Why, for what did not pass and is an answer about a record. */
   readonly why: string | undefined;

@@ -26,6 +26,7 @@ export const warningCodes: readonly string[] = Object.keys(warningMessages);
 
 /** Which warnings are looked for. */
 export interface LintOptions {
+  /** Records, for warnings that only they can tell, such as a role value that no record has. Default: none. */
   readonly data?: LintData;
   /** When, as an instant. Default: now. */
   readonly now?: string;

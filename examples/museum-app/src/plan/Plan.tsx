@@ -6,7 +6,6 @@ import { type ReactNode, useMemo, useRef, useState } from "react";
 import type { DataGridHandle } from "react-data-grid";
 import type { ShapeField } from "../api.js";
 import { useMuseum } from "../session.js";
-import { words } from "../words.js";
 import { type Area, addressOf, areaOf, type Block, type CellChange, changesOf, type Place } from "./block.js";
 import { type CellState, cellStates, marks } from "./cell-state.js";
 import { type FileRange, FileRanges, PlanFiles } from "./PlanFiles.js";
@@ -199,7 +198,7 @@ function CellLine({ record, field, column, state, chosen }: CellLineProps): Reac
         </span>
       ) : (
         <>
-          <b>{addressOf(column, record["row"])}</b> {words(field.name)}: {marks[state.kind]}
+          <b>{addressOf(column, record["row"])}</b> {field.label}: {marks[state.kind]}
           {state.note !== undefined && ` – ${state.note}`}
           {count !== undefined && count > 1 && <span className="soft"> ({counted(count, "cell")} chosen)</span>}
         </>

@@ -13,7 +13,6 @@ import {
   renderTextEditor,
 } from "react-data-grid";
 import type { ShapeField } from "../api.js";
-import { words } from "../words.js";
 import { areaOf, type Block, blockText, isIn, type Place, readBlock } from "./block.js";
 import { type CellState, marks } from "./cell-state.js";
 
@@ -54,7 +53,7 @@ export function PlanGrid(props: GridProps): ReactNode {
       const isNumber = field.type === "decimal";
       return {
         key: field.name,
-        name: `${columnLetters(column + 1)} ${words(field.name)}`,
+        name: `${columnLetters(column + 1)} ${field.label}`,
         ...(column === 0 ? { minWidth: 250 } : isNumber ? { width: 96 } : { minWidth: 120 }),
         resizable: true,
         editable: (record) => ["open", "asks"].includes(stateOf(record, field.name).kind),
