@@ -2,8 +2,10 @@
 export interface Io {
   /** Results. */
   out(text: string): void;
-  /** Progress and remarks. */
+  /** Remarks. */
   err(text: string): void;
+  /** How far long work is: for somebody who waits at a terminal. Left out, nobody waits, and output does not depend on time. */
+  progress?(text: string): void;
   /** Columns of the terminal; results fit into them. */
   readonly width: number;
   readonly color: boolean;

@@ -11,6 +11,7 @@ process.stdout.on("error", (error: NodeJS.ErrnoException) => {
 process.exitCode = await runCli(process.argv.slice(2), {
   out: (text) => process.stdout.write(text),
   err: (text) => process.stderr.write(text),
+  ...(process.stderr.isTTY === true && { progress: (text: string) => process.stderr.write(text) }),
   width: process.stdout.columns ?? (Number(process.env["COLUMNS"]) || 120),
   color,
 });

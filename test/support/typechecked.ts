@@ -2,8 +2,14 @@ import { execFileSync } from "node:child_process";
 import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 
+/** The compilers of TypeScript that the package's declarations are for. */
+export const compilers = {
+  "5.9": "test/clients/node_modules/typescript/bin/tsc",
+  7: "node_modules/typescript-7/bin/tsc",
+};
+
 /** What the compiler says of programs that use the built package, declarations included; nothing where they are right. */
-export function typechecked(programs: readonly string[], options: object = {}): string {
+export function typechecked(programs: readonly string[], options: object = {}, compiler = compilers[7]): string {
   const folder = mkdtempSync("test/clients/made-");
   try {
     const files = programs.map((_, index) => `use-${index}.ts`);
@@ -14,7 +20,7 @@ export function typechecked(programs: readonly string[], options: object = {}): 
       ...options,
     };
     writeFileSync(join(folder, "tsconfig.json"), JSON.stringify({ compilerOptions, files }));
-    execFileSync("npx", ["tsc", "-p", folder], { encoding: "utf8", stdio: ["ignore", "pipe", "pipe"] });
+    execFileSync(process.execPath, [compiler, "-p", folder], { encoding: "utf8", stdio: ["ignore", "pipe", "pipe"] });
     return "";
   } catch (error) {
     const { stdout } = error as { stdout?: string };

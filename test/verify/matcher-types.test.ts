@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { typechecked } from "../support/typechecked.js";
+import { compilers, typechecked } from "../support/typechecked.js";
 
 // What an application's own tests are compiled as: with each Vitest that is in use, and no declaration left unchecked.
 
@@ -28,6 +28,9 @@ test("everybody reads", async () => {
 });
 `;
 
-it("compiles with Vitest 3, 4 and 5, declarations included", () => {
-  expect(typechecked(["vitest-3", "vitest", "vitest-5"].map(use))).toBe("");
+it.each([
+  { vitest: ["vitest-3"], compiler: "5.9" },
+  { vitest: ["vitest", "vitest-5"], compiler: "7" },
+] as const)("compiles with $vitest by TypeScript $compiler, declarations included", ({ vitest, compiler }) => {
+  expect(typechecked(vitest.map(use), {}, compilers[compiler])).toBe("");
 });
