@@ -45,7 +45,7 @@ export type {
   SettingSource,
   Table,
 } from "./schema/schema.js";
-export type { AnyTables, FieldOf, PersonOf, TableOf, TableTypes, ValuesOf } from "./schema/table-types.js";
+export type { AnyTables, FieldOf, PersonOf, RequestOf, TableOf, TableTypes, ValuesOf } from "./schema/table-types.js";
 export type { FieldType, FieldTypeName } from "./schema/types/field-type.js";
 export type { ScalarTypeName } from "./schema/types/scalars.js";
 export type { WarningCode } from "./schema/warning-messages.js";

@@ -4,7 +4,7 @@ import { explanationText } from "../explain/text.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import { findTable } from "../schema/schema.js";
-import type { PersonOf, TableOf, TableTypes } from "../schema/table-types.js";
+import type { PersonOf, RequestOf, TableOf, TableTypes } from "../schema/table-types.js";
 import { internals } from "../session/internals.js";
 import type { AnySession } from "../session/open-session.js";
 import type { Portier } from "../session/portier.js";
@@ -125,13 +125,15 @@ export interface AccessFixtures<T extends TableTypes> {
 export function accessFixtures<T extends TableTypes>(
   portier: Portier<T>,
   data: FixtureRecords<T>,
-  { now = new Date().toISOString(), request = {} }: { now?: string; request?: Readonly<Record<string, unknown>> } = {},
+  { now = new Date().toISOString(), request }: { now?: string; request?: RequestOf<T> } = {},
 ): AccessFixtures<T> {
   const tables = data as Readonly<Record<string, readonly Row[]>>;
   const source = portier.source(tables);
   const instant = /^\d{4}-\d{2}-\d{2}$/.test(now) ? `${now}T00:00:00Z` : now;
-  const open = (person: SessionOptions<PersonOf<T>>["person"]) =>
-    portier.session({ ...(person === undefined ? {} : { person }), source, request: { ...request, now: instant } });
+  const atInstant: object = { ...request, now: instant };
+  const asked = { request: atInstant as RequestOf<T> };
+  const open = (person: SessionOptions<PersonOf<T>, RequestOf<T>>["person"]) =>
+    portier.session({ ...(person === undefined ? {} : { person }), source, ...asked });
   const opened = new Map<string | number | undefined, Session<T>>();
   return {
     portier,
@@ -145,7 +147,7 @@ export function accessFixtures<T extends TableTypes>(
       return session;
     },
     asPerson: open,
-    asRole: (...roles) => portier.sessionForRoles(roles, { request: { ...request, now: instant } }),
+    asRole: (...roles) => portier.sessionForRoles(roles, asked),
     records: (table) => (tables[table] ?? []) as readonly T[typeof table]["row"][],
     record(table, key) {
       const found = source.find(table, String(key));

@@ -1,4 +1,4 @@
-import type { AnyTables, PersonOf, TableTypes } from "../schema/table-types.js";
+import type { AnyTables, PersonOf, RequestOf, TableTypes } from "../schema/table-types.js";
 import { type IdentityOrKey, identityOf } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
 import type { Diagnostic } from "../session/session-options.js";
@@ -53,7 +53,7 @@ export interface Database<T extends TableTypes = AnyTables> {
    * replaces what they read of a refused change (default: English).
    */
   as(
-    who: IdentityOrKey<PersonOf<T>>,
+    who: IdentityOrKey<PersonOf<T>, RequestOf<T>>,
     options?: { readonly messages?: Partial<UserMessages> | undefined },
   ): UserDatabase<T>;
 }

@@ -3,7 +3,7 @@ import type { ShowAction } from "../rules/action-tree.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import type { Table } from "../schema/schema.js";
-import type { AnyTables, PersonOf, TableOf, TableTypes } from "../schema/table-types.js";
+import type { AnyTables, PersonOf, RequestOf, TableOf, TableTypes } from "../schema/table-types.js";
 import type { ChangeResult } from "../session/change-result.js";
 import type { Identity } from "../session/identity.js";
 import type { Noted } from "../session/observation.js";
@@ -64,7 +64,7 @@ export class Work<T extends TableTypes = AnyTables> {
       diagnostics = [];
       noted = [];
       const session = this.#portier.session({
-        ...(this.#identity as Identity<PersonOf<T>>),
+        ...(this.#identity as Identity<PersonOf<T>, RequestOf<T>>),
         ...(this.#messages && { messages: this.#messages }),
         source: this.#records,
         // A session that is kept goes on being asked.

@@ -156,8 +156,16 @@ export type TablesOf<D extends Declaration> = {
     readonly row: RowOf<D, T>;
     readonly values: GivenValues<D, T>;
     readonly action: CustomAction<D, T> | CellAction<D, T>;
-  } & (D["people"] extends { readonly table: T } ? { readonly person: PersonKey<D, T> } : unknown);
+  } & (D["people"] extends { readonly table: T } ? { readonly person: PersonKey<D, T> } : unknown) &
+    (D["request"] extends Readonly<Record<string, ScalarTypeName>>
+      ? { readonly request: RequestValues<D["request"]> }
+      : unknown);
 };
+
+/** The values of a request: what the document declares, and the time that it is taken to be. */
+type RequestValues<R extends Readonly<Record<string, ScalarTypeName>>> = {
+  readonly [N in keyof R | "now"]?: N extends keyof R ? NamedValue<R[N]> | null : string;
+} & {};
 
 type PersonKey<D extends Declaration, T extends TableName<D>> = Extract<KeyValue<D, T>, string | number>;
 

@@ -1,7 +1,10 @@
 import type { RoleClaim } from "./assigned-roles.js";
 
-/** Who the current user is, as the application's sign-in says. `Key` is the type of people's keys, where the document tells. */
-export interface Identity<Key extends string | number = string | number> {
+/**
+ * Who the current user is, as the application's sign-in says. `Key` is the type of people's keys and `Request` that of a request's
+ * values, where the document tells.
+ */
+export interface Identity<Key extends string | number = string | number, Request extends AnyRequest = AnyRequest> {
   /** The key of a record in the people table; null for a visitor who is not signed in. */
   readonly person: Key | null;
   /**
@@ -15,11 +18,17 @@ export interface Identity<Key extends string | number = string | number> {
    */
   readonly claims?: Iterable<RoleClaim>;
   /** The values that the document declares under `request`; `now` (ISO 8601 with zone) defaults to the current time. */
-  readonly request?: Readonly<Record<string, unknown>>;
+  readonly request?: Request;
 }
 
 /** An identity, or the key of a person who brings nothing else along. */
-export type IdentityOrKey<Key extends string | number = string | number> = Identity<Key> | Key | null;
+export type IdentityOrKey<Key extends string | number = string | number, Request extends AnyRequest = AnyRequest> =
+  | Identity<Key, Request>
+  | Key
+  | null;
+
+/** The values of a request, where TypeScript does not know the document. */
+export type AnyRequest = Readonly<Record<string, unknown>>;
 
 export function identityOf(who: IdentityOrKey): Identity {
   return typeof who === "object" && who !== null ? who : { person: who };

@@ -1,7 +1,7 @@
 import type { Source } from "../conditions/source.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { Schema } from "../schema/schema.js";
-import type { AnyTables, PersonOf, TableTypes } from "../schema/table-types.js";
+import type { AnyTables, PersonOf, RequestOf, TableTypes } from "../schema/table-types.js";
 import { internals, Opaque } from "./internals.js";
 import { memorySource } from "./memory-source.js";
 import { OpenSession } from "./open-session.js";
@@ -31,7 +31,7 @@ export class OpenRules<T extends TableTypes = AnyTables> extends Opaque<Openings
 /** {@link Portier.session} as a function. */
 export function openSession<T extends TableTypes = AnyTables>(
   rules: OpenRules<T>,
-  options: SessionOptions<PersonOf<T>> = {},
+  options: SessionOptions<PersonOf<T>, RequestOf<T>> = {},
 ): OpenSession<T> {
   return new OpenSession<T>(internals(rules).open(options));
 }
@@ -40,9 +40,9 @@ export function openSession<T extends TableTypes = AnyTables>(
 export function sessionForRoles<T extends TableTypes = AnyTables>(
   rules: OpenRules<T>,
   roles: readonly string[],
-  { request = {} }: Pick<SessionOptions, "request"> = {},
+  { request }: { readonly request?: RequestOf<T> } = {},
 ): OpenSession<T> {
-  return new OpenSession<T>(internals(rules).openForRoles(roles, request));
+  return new OpenSession<T>(internals(rules).openForRoles(roles, request ?? {}));
 }
 
 /** {@link Portier.source} as a function. */

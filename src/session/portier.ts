@@ -3,7 +3,7 @@ import { compileRules } from "../rules/compile-rules.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { TypedDocument } from "../schema/document.js";
 import type { Locate } from "../schema/problems.js";
-import type { AnyTables, PersonOf, TableTypes } from "../schema/table-types.js";
+import type { AnyTables, PersonOf, RequestOf, TableTypes } from "../schema/table-types.js";
 import { internals } from "./internals.js";
 import { memorySource } from "./memory-source.js";
 import { OpenRules } from "./open-rules.js";
@@ -43,7 +43,7 @@ export class Portier<T extends TableTypes = AnyTables> extends OpenRules<T> {
    * not fit, when a person is given by key without a source, or when roles come from a link table and the source cannot
    * find what refers to a person.
    */
-  session(options: SessionOptions<PersonOf<T>> = {}): Session<T> {
+  session(options: SessionOptions<PersonOf<T>, RequestOf<T>> = {}): Session<T> {
     return new Session(internals(this).open(options));
   }
 
@@ -52,8 +52,8 @@ export class Portier<T extends TableTypes = AnyTables> extends OpenRules<T> {
    * known. Good for `reach`; conditions on the person are open, so decisions on records see them as unknown. Of the
    * request, `now` counts: a rule may be there for a time.
    */
-  sessionForRoles(roles: readonly string[], { request = {} }: Pick<SessionOptions, "request"> = {}): Session<T> {
-    return new Session(internals(this).openForRoles(roles, request));
+  sessionForRoles(roles: readonly string[], { request }: { readonly request?: RequestOf<T> } = {}): Session<T> {
+    return new Session(internals(this).openForRoles(roles, request ?? {}));
   }
 
   /** A source over records in memory: table name to records. */

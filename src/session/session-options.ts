@@ -1,5 +1,5 @@
 import type { Source } from "../conditions/source.js";
-import type { Identity } from "./identity.js";
+import type { AnyRequest, Identity } from "./identity.js";
 import type { UserMessages } from "./user-messages.js";
 
 /** Something that the application's operators should hear of. The decision itself has already failed closed. */
@@ -16,8 +16,8 @@ export interface Diagnostic {
 }
 
 /** Who the current user is, and what a session needs besides. */
-export interface SessionOptions<Key extends string | number = string | number>
-  extends Partial<Omit<Identity<Key>, "person">> {
+export interface SessionOptions<Key extends string | number = string | number, Request extends AnyRequest = AnyRequest>
+  extends Partial<Omit<Identity<Key, Request>, "person">> {
   /**
    * The current user: the key of a record in the people table (needs `source`), or that record itself. Default: a visitor
    * who is not signed in. A key that does not exist, or a person who is not active, opens a session in which nothing is
