@@ -22,31 +22,15 @@ const program = ts.createProgram(paths, {
 const checker = program.getTypeChecker();
 const printer = ts.createPrinter({ removeComments: true });
 /** Types that only serve to infer others, or whose values are handed on without being looked into: nobody needs their names. */
-const unnamed = new Set([
-  ...[
-    "TableName",
-    "FieldName",
-    "IsOptional",
-    "Fields",
-    "StoredValue",
-    "CheckedDeclaration",
-    "CustomAction",
-    "CellAction",
-  ],
-  ...[
-    "ConditionOf",
-    "DeclaredTable",
-    "GivenValues",
-    "PersonKey",
-    "PersonKeys",
-    "TableType",
-    "ToSomebody",
-    "Without",
-    "ProtectionOf",
-    "ExpectationOf",
-  ],
-  ...["Opaque", "Openings", "SessionState", "ComparedRecords", "Expression", "Messages", "RuleHead", "Extents"],
-]);
+const unnamed = new Set(
+  `
+  AnyRequest CellAction CheckedDeclaration ComparedRecords ConditionScope CustomAction DeclaredTable DocumentTypesOf
+  Effect ExpectationOf Expression FieldName Fields GivenValues IsOptional Messages Opaque Openings PersonKey
+  PersonKeys ProtectionOf RuleHead SessionState StoredValue TableName TableTypes ToSomebody Without
+  `
+    .trim()
+    .split(/\s+/),
+);
 const isOurs = (node) => node.getSourceFile().fileName.startsWith(`${root}dist/`);
 const followed = (symbol) => (symbol.flags & ts.SymbolFlags.Alias ? checker.getAliasedSymbol(symbol) : symbol);
 

@@ -1,7 +1,7 @@
 export type { Row, Source } from "./conditions/source.js";
 export { not, type TypedCondition } from "./define/condition.js";
-export { type Declared, define, type RulesOf } from "./define/define.js";
-export type { Declaration, RowOf, RuleOf, TablesOf } from "./define/types.js";
+export { type Declared, define, type RulesOf, type TypesOf } from "./define/define.js";
+export type { Declaration, RuleOf } from "./define/types.js";
 export type { ShowAction } from "./rules/action-tree.js";
 export type { ActionName, BuiltInAction } from "./rules/actions.js";
 export { actionNames } from "./rules/actions.js";
@@ -25,6 +25,16 @@ export type {
   TableInput,
   TypedDocument,
 } from "./schema/document.js";
+export type {
+  AnyDocument,
+  DocumentTypes,
+  FieldOf,
+  PersonOf,
+  RecordOf,
+  RequestOf,
+  TableOf,
+  ValuesOf,
+} from "./schema/document-types.js";
 export type { ErrorCode, Locate, Path, Problem, ProblemCode } from "./schema/problems.js";
 export { formatProblem, PortierError } from "./schema/problems.js";
 export type { Scalar } from "./schema/scalar.js";
@@ -45,7 +55,6 @@ export type {
   SettingSource,
   Table,
 } from "./schema/schema.js";
-export type { AnyTables, FieldOf, PersonOf, RequestOf, TableOf, TableTypes, ValuesOf } from "./schema/table-types.js";
 export type { FieldType, FieldTypeName } from "./schema/types/field-type.js";
 export type { ScalarTypeName } from "./schema/types/scalars.js";
 export type { WarningCode } from "./schema/warning-messages.js";

@@ -4,8 +4,8 @@ import { declareFound, tableInput } from "../import/declare-found.js";
 import type { FoundColumn, FoundTable, FoundType } from "../import/found.js";
 import type { ShowAction } from "../rules/action-tree.js";
 import type { TableInput } from "../schema/document.js";
+import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { internals } from "../session/internals.js";
 import type { AnySession } from "../session/open-session.js";
 import type { Session } from "../session/session.js";
@@ -35,7 +35,7 @@ export type TableAs = Table | Readonly<Record<string, Column>>;
  * await db.select().from(objects).where(and(eq(objects.status, "on_display"), whereSql(session, "objects", "edit", objects, postgres)));
  * await db.query.objects.findMany({ with: { parts: { where: (part) => whereSql(session, "objects", "list", part, postgres) } } });
  */
-export function whereSql<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function whereSql<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: Session<T>,
   name: K,
   action: ActionOf<T, K>,
@@ -89,7 +89,7 @@ export type MaskedColumns<T extends Table> = {
  *   .as("seen");
  * await db.select().from(seen).orderBy(seen.insuredValue).limit(50);
  */
-export function maskedColumns<D extends TableTypes, T extends Table>(
+export function maskedColumns<D extends DocumentTypes, T extends Table>(
   session: Session<D>,
   name: TableOf<D>,
   table: T,
@@ -123,7 +123,7 @@ export type SeenTable<T extends Table, A extends string> = Subquery<A, T["_"]["c
  * const [worker, boss] = ["worker", "boss"].map((alias) => seenTable(session, "staff", staff, postgres, alias));
  * await db.select({ name: worker.name, boss: boss.name }).from(worker).leftJoin(boss, eq(boss.id, worker.manager));
  */
-export function seenTable<D extends TableTypes, T extends Table, A extends string>(
+export function seenTable<D extends DocumentTypes, T extends Table, A extends string>(
   session: Session<D>,
   name: TableOf<D>,
   table: T,

@@ -1,11 +1,11 @@
 import type { Context, MiddlewareHandler } from "hono";
 import { accessHandler } from "../http/handler.js";
 import type { HttpOptions } from "../http/options.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import type { Identity } from "../session/identity.js";
 
 /** The options of {@link accessHandler}; `authenticate` is given Hono's context, where the application keeps its session. */
-export interface HonoOptions<T extends TableTypes = AnyTables> extends Omit<HttpOptions<T>, "authenticate"> {
+export interface HonoOptions<T extends DocumentTypes = AnyDocument> extends Omit<HttpOptions<T>, "authenticate"> {
   /** Says who the current user is; undefined is answered by 401. */
   readonly authenticate: (
     context: Context,
@@ -18,7 +18,7 @@ export interface HonoOptions<T extends TableTypes = AnyTables> extends Omit<Http
  * @example
  * app.use(portierRoutes({ portier, connection, base: "/api", authenticate: (context) => ({ person: context.get("person") }) }));
  */
-export function portierRoutes<T extends TableTypes = AnyTables>({
+export function portierRoutes<T extends DocumentTypes = AnyDocument>({
   authenticate,
   ...options
 }: HonoOptions<T>): MiddlewareHandler {

@@ -32,9 +32,9 @@ import { checkObserving } from "../database/observing.js";
 import { inTransaction } from "../database/retry.js";
 import { UserDatabase } from "../database/user-database.js";
 import { recordAddress } from "../schema/address.js";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
 import type { Field, Table } from "../schema/schema.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { AcceptedChange, ChangeOptions, ChangeResult, RejectedChange } from "../session/change-result.js";
 import { type Identity, type IdentityOrKey, identityOf } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
@@ -84,7 +84,7 @@ export class ChangeRefused extends Error {
  * const db = new Kysely<Tables>({ dialect: portierDialect(portier, pgConnection(pool), "s-003") });
  * await db.updateTable("objects").set({ label: "Rung in fog." }).where("accession", "=", "BM-SH-0003").execute();
  */
-export function portierDialect<T extends TableTypes = AnyTables>(
+export function portierDialect<T extends DocumentTypes = AnyDocument>(
   portier: Portier<T>,
   connection: Connection,
   who: IdentityOrKey,

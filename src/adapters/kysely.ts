@@ -1,6 +1,6 @@
 import type { KyselyPlugin } from "kysely";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { Session } from "../session/session.js";
 import type { Dialect } from "../sql/dialect.js";
 import { type KyselyOptions, Rewriter } from "./kysely-select.js";
@@ -25,7 +25,7 @@ export type { JoinOptions } from "./transaction.js";
  * const seen = db.withPlugin(portierPlugin(session, postgres));
  * await seen.selectFrom("objects").select(["title", "insured_value"]).orderBy("insured_value").limit(50).execute();
  */
-export function portierPlugin<T extends TableTypes = AnyTables>(
+export function portierPlugin<T extends DocumentTypes = AnyDocument>(
   session: Session<T>,
   dialect: Dialect,
   options: KyselyOptions = {},

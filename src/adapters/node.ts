@@ -4,11 +4,11 @@ import { pipeline } from "node:stream/promises";
 import type { ReadableStream as NodeStream } from "node:stream/web";
 import { accessHandler } from "../http/handler.js";
 import type { HttpOptions } from "../http/options.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import type { Identity } from "../session/identity.js";
 
 /** The options of {@link accessHandler}; `authenticate` is given the server's own request, where the application keeps its session. */
-export interface NodeOptions<R extends IncomingMessage = IncomingMessage, T extends TableTypes = AnyTables>
+export interface NodeOptions<R extends IncomingMessage = IncomingMessage, T extends DocumentTypes = AnyDocument>
   extends Omit<HttpOptions<T>, "authenticate"> {
   /** Says who the current user is; undefined is answered by 401. */
   readonly authenticate: (request: R) => Identity | Response | undefined | Promise<Identity | Response | undefined>;
@@ -29,7 +29,7 @@ export type NodeRoutes<R extends IncomingMessage = IncomingMessage> = (
  * createServer(nodeRoutes({ portier, connection, base: "/api", authenticate: (request) => ({ person: personOf(request) }) })).listen(3000);
  * app.use(nodeRoutes<express.Request>({ portier, connection, base: "/api", authenticate: (request) => ({ person: request.user }) }));
  */
-export function nodeRoutes<R extends IncomingMessage = IncomingMessage, T extends TableTypes = AnyTables>(
+export function nodeRoutes<R extends IncomingMessage = IncomingMessage, T extends DocumentTypes = AnyDocument>(
   options: NodeOptions<R, T>,
 ): NodeRoutes<R> {
   const answer = answerer(options);
@@ -67,7 +67,7 @@ export interface FastifyReply {
  * @example
  * fastify.addHook("onRequest", fastifyHook({ portier, connection, base: "/api", authenticate: (request) => ({ person: personOf(request) }) }));
  */
-export function fastifyHook<T extends TableTypes = AnyTables>(
+export function fastifyHook<T extends DocumentTypes = AnyDocument>(
   options: NodeOptions<IncomingMessage, T>,
 ): (request: FastifyRequest, reply: FastifyReply) => Promise<void> {
   const answer = answerer(options);
@@ -77,7 +77,7 @@ export function fastifyHook<T extends TableTypes = AnyTables>(
 }
 
 /** Answers what is one of the routes, and says whether it was. */
-function answerer<R extends IncomingMessage, T extends TableTypes>({ authenticate, ...options }: NodeOptions<R, T>) {
+function answerer<R extends IncomingMessage, T extends DocumentTypes>({ authenticate, ...options }: NodeOptions<R, T>) {
   const originals = new WeakMap<Request, R>();
   const handle = accessHandler<T>({
     ...options,

@@ -1,6 +1,6 @@
 import { createContext, createElement, type ReactElement, type ReactNode, useContext, useMemo } from "react";
 import type { Source } from "../conditions/source.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import type { Session } from "../session/session.js";
 import { openSnapshot, type Snapshot } from "../session/snapshot.js";
 
@@ -34,7 +34,7 @@ export function PortierProvider(props: PortierProviderProps): ReactElement {
  *
  * @throws Error outside of a {@link PortierProvider}: nothing is permitted by default.
  */
-export function usePortier<T extends TableTypes = AnyTables>(): Session<T> {
+export function usePortier<T extends DocumentTypes = AnyDocument>(): Session<T> {
   const session = useContext(SessionContext);
   if (session === undefined) throw new Error("there is no PortierProvider around this component");
   return session as unknown as Session<T>;

@@ -2,9 +2,9 @@ import type { Row } from "../conditions/source.js";
 import { explain } from "../explain/explain.js";
 import { explanationText } from "../explain/text.js";
 import { recordAddress } from "../schema/address.js";
+import type { DocumentTypes, PersonOf, RecordOf, RequestOf, TableOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
 import { findTable } from "../schema/schema.js";
-import type { PersonOf, RequestOf, TableOf, TableTypes } from "../schema/table-types.js";
 import { internals } from "../session/internals.js";
 import type { AnySession } from "../session/open-session.js";
 import type { Portier } from "../session/portier.js";
@@ -92,10 +92,10 @@ function why(
 }
 
 /** The records of a document's tables that tests are given: table name to records. */
-export type FixtureRecords<T extends TableTypes> = { readonly [K in TableOf<T>]?: readonly T[K]["row"][] };
+export type FixtureRecords<T extends DocumentTypes> = { readonly [K in TableOf<T>]?: readonly T["tables"][K]["row"][] };
 
 /** What a test needs of a document and its data, typed by its tables. */
-export interface AccessFixtures<T extends TableTypes> {
+export interface AccessFixtures<T extends DocumentTypes> {
   /** The rules under test. */
   readonly portier: Portier<T>;
   /** The view of a person by their key, or without one of a visitor; opened once for each. */
@@ -105,9 +105,9 @@ export interface AccessFixtures<T extends TableTypes> {
   /** The view of whoever holds these roles or is in these groups, and of whom nothing else is known. */
   asRole(...roles: readonly string[]): Session<T>;
   /** All records of a table. */
-  records<K extends TableOf<T>>(table: K): readonly T[K]["row"][];
+  records<K extends TableOf<T>>(table: K): readonly T["tables"][K]["row"][];
   /** The record with this key. @throws Error where there is none. */
-  record<K extends TableOf<T>>(table: K, key: string | number): T[K]["row"];
+  record<K extends TableOf<T>>(table: K, key: string | number): RecordOf<T, K>;
 }
 
 /**
@@ -122,7 +122,7 @@ export interface AccessFixtures<T extends TableTypes> {
  *   expect(museum.as("s-003")).toPermit("edit", "objects", museum.record("objects", "BM-SH-0001"), "label");
  * });
  */
-export function accessFixtures<T extends TableTypes>(
+export function accessFixtures<T extends DocumentTypes>(
   portier: Portier<T>,
   data: FixtureRecords<T>,
   { now = new Date().toISOString(), request }: { now?: string; request?: RequestOf<T> } = {},
@@ -148,11 +148,11 @@ export function accessFixtures<T extends TableTypes>(
     },
     asPerson: open,
     asRole: (...roles) => portier.sessionForRoles(roles, asked),
-    records: (table) => (tables[table] ?? []) as readonly T[typeof table]["row"][],
+    records: (table) => (tables[table] ?? []) as readonly T["tables"][typeof table]["row"][],
     record(table, key) {
       const found = source.find(table, String(key));
       if (found === undefined) throw new Error(`there is no record "${key}" of "${table}" among the data of the test`);
-      return found as T[typeof table]["row"];
+      return found as T["tables"][typeof table]["row"];
     },
   };
 }

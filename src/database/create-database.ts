@@ -1,4 +1,4 @@
-import type { AnyTables, PersonOf, RequestOf, TableTypes } from "../schema/table-types.js";
+import type { AnyDocument, DocumentTypes, PersonOf, RequestOf } from "../schema/document-types.js";
 import { type IdentityOrKey, identityOf } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
 import type { Diagnostic } from "../session/session-options.js";
@@ -16,7 +16,7 @@ import { UserDatabase } from "./user-database.js";
  * const outcome = await database.as("s-003").edit("objects", "BM-SH-0001", { label: "Rung." });
  * if (!outcome.accepted) console.log(outcome.refusals);
  */
-export function createDatabase<T extends TableTypes = AnyTables>(
+export function createDatabase<T extends DocumentTypes = AnyDocument>(
   portier: Portier<T>,
   connection: Connection,
   { observe, onDiagnostic }: DatabaseOptions = {},
@@ -47,7 +47,7 @@ export interface DatabaseOptions {
 }
 
 /** The tables of a document in a database. */
-export interface Database<T extends TableTypes = AnyTables> {
+export interface Database<T extends DocumentTypes = AnyDocument> {
   /**
    * The database as one person sees and changes it: their key (null for a visitor), or more of who they are. `messages`
    * replaces what they read of a refused change (default: English).

@@ -1,8 +1,8 @@
 import type { ShowAction } from "../rules/action-tree.js";
 import { actionOf } from "../rules/actions.js";
 import { recordAddress } from "../schema/address.js";
+import type { AnyDocument, DocumentTypes, FieldOf, TableOf, ValuesOf } from "../schema/document-types.js";
 import type { Table } from "../schema/schema.js";
-import type { AnyTables, FieldOf, TableOf, TableTypes, ValuesOf } from "../schema/table-types.js";
 import type { ChangeOptions, ChangeResult, Refusal } from "../session/change-result.js";
 import type { BatchResult } from "../session/check-batch.js";
 import type { Decision } from "../session/decision.js";
@@ -19,7 +19,7 @@ import { isOwner } from "./is-owner.js";
  * A session in which nothing of the observed tables is refused or hidden, and in which it is noted what would have been. All
  * other tables, and changes of who holds a role, are judged as ever.
  */
-export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T> {
+export class ObservedSession<T extends DocumentTypes = AnyDocument> extends Session<T> {
   /** The session as it will be when the rules of all tables are enforced; tables are named by texts here. */
   readonly #enforced: Session;
   readonly #note: (noted: readonly Noted[]) => void;
@@ -100,7 +100,7 @@ export class ObservedSession<T extends TableTypes = AnyTables> extends Session<T
   }
 
   override checkAction<K extends TableOf<T>>(
-    action: T[K]["action"],
+    action: T["tables"][K]["action"],
     table: K,
     record: object | undefined,
     options?: ChangeOptions,

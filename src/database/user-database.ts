@@ -1,7 +1,7 @@
 import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
+import type { AnyDocument, DocumentTypes, TableOf, ValuesOf } from "../schema/document-types.js";
 import type { Table } from "../schema/schema.js";
-import type { AnyTables, TableOf, TableTypes, ValuesOf } from "../schema/table-types.js";
 import { type ChangeOptions, type ChangeResult, invalid } from "../session/change-result.js";
 import type { BatchResult } from "../session/check-batch.js";
 import type { Portier } from "../session/portier.js";
@@ -57,7 +57,7 @@ export interface UserWork extends Worker {
  * fails is rolled back and throws: {@link ConflictError} where other transactions stand in the way for too long,
  * {@link ConstraintError} where the database does not take it, otherwise what the driver threw.
  */
-export class UserDatabase<T extends TableTypes = AnyTables> {
+export class UserDatabase<T extends DocumentTypes = AnyDocument> {
   readonly #portier: Portier<T>;
   readonly #connection: Connection;
   readonly #work: UserWork;
@@ -164,7 +164,7 @@ export class UserDatabase<T extends TableTypes = AnyTables> {
    * });
    */
   perform<K extends TableOf<T>>(
-    action: T[K]["action"],
+    action: T["tables"][K]["action"],
     table: K,
     key: string,
     run: (inside: Connection, record: Row) => Promise<void>,
@@ -361,7 +361,7 @@ interface JudgedChange {
   readonly given: object;
 }
 
-async function knownOf<T extends TableTypes>(
+async function knownOf<T extends DocumentTypes>(
   work: Work<T>,
   table: TableOf<T>,
   keys: readonly string[],

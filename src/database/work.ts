@@ -1,9 +1,9 @@
 import type { Row } from "../conditions/source.js";
 import type { ShowAction } from "../rules/action-tree.js";
 import { recordAddress } from "../schema/address.js";
+import type { AnyDocument, DocumentTypes, PersonOf, RequestOf, TableOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
 import type { Table } from "../schema/schema.js";
-import type { AnyTables, PersonOf, RequestOf, TableOf, TableTypes } from "../schema/table-types.js";
 import type { ChangeResult } from "../session/change-result.js";
 import type { Identity } from "../session/identity.js";
 import type { Noted } from "../session/observation.js";
@@ -29,7 +29,7 @@ export interface Worker {
 }
 
 /** One transaction in which one person's questions are answered, and changes judged and written one after the other. */
-export class Work<T extends TableTypes = AnyTables> {
+export class Work<T extends DocumentTypes = AnyDocument> {
   readonly inside: Connection;
   readonly #portier: Portier<T>;
   readonly #identity: Identity;

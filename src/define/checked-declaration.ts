@@ -1,3 +1,4 @@
+import type { FieldInput, GridInput, GroupInput, RoleInput, TableInput } from "../schema/document.js";
 import type { ScalarTypeName } from "../schema/types/scalars.js";
 import type {
   AlongLine,
@@ -25,6 +26,9 @@ type Among<V, Allowed, Sentence extends string> = V extends Allowed
     ? { readonly [I in keyof V]: V[I] extends Allowed ? unknown : Mistake<Sentence> }
     : Mistake<Sentence>;
 
+/** The keys of a part of a document, as editors describe them. */
+type Described<Part> = { readonly [K in keyof Part]?: unknown };
+
 type Flags = "optional" | "sensitive" | "computed" | "generated";
 type FieldKey =
   | Flags
@@ -42,7 +46,7 @@ type FieldKey =
 
 type CheckedField<D extends Declaration, T extends TableName<D>, S> = S extends string
   ? Among<S, ScalarTypeName | "json", "there is no such type">
-  : {
+  : Described<Extract<FieldInput, object>> & {
       readonly [P in keyof S]: P extends "reference"
         ? Among<S[P], TableName<D>, "there is no such table">
         : P extends "by"
@@ -84,7 +88,7 @@ type CheckedTable<D extends Declaration, T extends TableName<D>, S> = {
     : P extends "owner"
       ? Among<S[P], FieldName<D, T> | `${FieldName<D, T>}.${string}`, "there is no such field">
       : P extends "grid"
-        ? {
+        ? Described<GridInput> & {
             readonly [G in keyof S[P]]: G extends "protections"
               ? unknown
               : Among<S[P][G], FieldName<D, T>, "there is no such field">;
@@ -158,10 +162,10 @@ export type CheckedDeclaration<D extends Declaration> = {
   readonly [P in keyof D]: P extends "people"
     ? CheckedPeople<D, D[P]>
     : P extends "roles"
-      ? { readonly [R in keyof D[P]]: CheckedRole<D, D[P][R]> }
+      ? { readonly [R in keyof D[P]]: Described<RoleInput> & CheckedRole<D, D[P][R]> }
       : P extends "groups"
-        ? { readonly [G in keyof D[P]]: CheckedGroup<D, D[P][G]> }
+        ? { readonly [G in keyof D[P]]: Described<GroupInput> & CheckedGroup<D, D[P][G]> }
         : P extends "tables"
-          ? { readonly [T in TableName<D>]: CheckedTable<D, T, D["tables"][T]> }
+          ? { readonly [T in TableName<D>]: Described<TableInput> & CheckedTable<D, T, D["tables"][T]> }
           : unknown;
 };

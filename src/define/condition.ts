@@ -165,10 +165,15 @@ export type RecordScope<D extends Declaration, T extends TableName<D>> = {
   readonly [F in FieldName<D, T>]: [TargetOf<D, T, F>] extends [never]
     ? OperandOf<D, T, F>
     : OperandOf<D, T, F> & RecordScope<D, TargetOf<D, T, F>>;
-};
+} & {};
 
 /** What a condition is made of. */
-export interface ConditionScope<D extends Declaration, T extends TableName<D>> {
+export type ConditionScope<D extends Declaration, T extends TableName<D>> = {
+  readonly [K in keyof Scope<D, T>]: Scope<D, T>[K];
+} & {};
+
+interface Scope<D extends Declaration, T extends TableName<D>> {
+  /** The record in question. */
   readonly record: RecordScope<D, T>;
   /** The current user; `me` itself is their key. */
   readonly me: PersonScope<D>;
@@ -195,12 +200,6 @@ export interface ConditionScope<D extends Declaration, T extends TableName<D>> {
 type PersonScope<D extends Declaration> = D["people"] extends { readonly table: infer P extends TableName<D> }
   ? Operand<KeyValue<D, P>, KeyComparable<D, P>> & RecordScope<D, P>
   : never;
-
-/** A condition as a rule takes it: text, a boolean, or a function that puts one together. */
-export type ConditionOf<D extends Declaration, T extends TableName<D>> =
-  | string
-  | boolean
-  | ((scope: ConditionScope<D, T>) => TypedCondition);
 
 const path = Symbol("path");
 

@@ -1,51 +1,26 @@
 import type { BuiltInAction } from "../rules/actions.js";
-import type { IgnoreInput, ScreenInput } from "../schema/document.js";
+import type { EffectName } from "../rules/effects.js";
+import type { DocumentInput, RuleInput, TableInput } from "../schema/document.js";
 import type { ScalarTypeName } from "../schema/types/scalars.js";
 
 /** A declaration as {@link define} takes it: a document without its rules. */
-export interface Declaration {
-  readonly portier?: 1;
-  readonly timeZone?: string;
-  readonly people?: object;
+export interface Declaration
+  extends Partial<Pick<DocumentInput, "portier">>,
+    Omit<DocumentInput, "portier" | "tables"> {
   readonly request?: Readonly<Record<string, ScalarTypeName>>;
-  readonly roles?: Readonly<
-    Record<
-      string,
-      {
-        readonly include?: readonly string[];
-        readonly scope?: string;
-        readonly exclusive?: string | readonly string[];
-        readonly minHolders?: number;
-        readonly assignableBy?: string | readonly string[];
-        readonly note?: string;
-        readonly ignore?: IgnoreInput;
-      }
-    >
-  >;
-  readonly groups?: Readonly<Record<string, object>>;
-  readonly screens?: Readonly<Record<string, ScreenInput>>;
   readonly tables: Readonly<Record<string, DeclaredTable>>;
 }
 
-interface DeclaredTable {
-  readonly key: string | readonly string[];
-  readonly owner?: string;
-  readonly label?: string;
-  readonly note?: string;
-  readonly source?: string;
+/** Fields are typed by what is written, so that a mistake in one is an error there and nowhere else. */
+interface DeclaredTable extends Omit<TableInput, "fields"> {
   readonly fields: Readonly<Record<string, unknown>>;
-  readonly actions?: readonly string[];
-  readonly grid?: object;
-  readonly ranges?: Readonly<Record<string, string>>;
-  readonly observe?: boolean;
-  readonly ignore?: IgnoreInput;
 }
 
 // Names that a declaration declares
 
-export type TableName<D extends Declaration> = keyof D["tables"] & string;
+export type TableName<D extends Declaration> = Shown<keyof D["tables"] & string>;
 export type Fields<D extends Declaration, T extends TableName<D>> = D["tables"][T]["fields"];
-export type FieldName<D extends Declaration, T extends TableName<D>> = keyof Fields<D, T> & string;
+export type FieldName<D extends Declaration, T extends TableName<D>> = Shown<keyof Fields<D, T> & string>;
 export type RoleName<D extends Declaration> = keyof D["roles"] & string;
 export type GroupName<D extends Declaration> = keyof D["groups"] & string;
 export type ScopedRole<D extends Declaration> = {
@@ -150,17 +125,21 @@ export type GivenValues<D extends Declaration, T extends TableName<D>> = {
   readonly [F in GivenField<D, T>]?: RowOf<D, T>[F];
 } & {};
 
-/** The types of all tables: what a compiled document knows of its records. */
-export type TablesOf<D extends Declaration> = {
-  [T in TableName<D>]: {
-    readonly row: RowOf<D, T>;
-    readonly values: GivenValues<D, T>;
-    readonly action: CustomAction<D, T> | CellAction<D, T>;
-  } & (D["people"] extends { readonly table: T } ? { readonly person: PersonKey<D, T> } : unknown) &
-    (D["request"] extends Readonly<Record<string, ScalarTypeName>>
-      ? { readonly request: RequestValues<D["request"]> }
-      : unknown);
-};
+/** What TypeScript knows of a declared document. */
+export type DocumentTypesOf<D extends Declaration> = {
+  readonly tables: {
+    readonly [T in TableName<D>]: {
+      readonly row: RowOf<D, T>;
+      readonly values: GivenValues<D, T>;
+      readonly action: CustomAction<D, T> | CellAction<D, T>;
+    };
+  };
+} & (D["people"] extends { readonly table: infer T extends TableName<D> }
+  ? { readonly person: PersonKey<D, T> }
+  : unknown) &
+  (D["request"] extends Readonly<Record<string, ScalarTypeName>>
+    ? { readonly request: RequestValues<D["request"]> }
+    : unknown);
 
 /** The values of a request: what the document declares, and the time that it is taken to be. */
 type RequestValues<R extends Readonly<Record<string, ScalarTypeName>>> = {
@@ -175,7 +154,7 @@ type PersonKey<D extends Declaration, T extends TableName<D>> = Extract<KeyValue
 export type AlongLine<Name extends string> =
   `${Name} and ${"" | `${number} level ` | `${number} levels `}${"below" | "above"}`;
 
-export type WhoEntry<D extends Declaration, T extends TableName<D>> =
+export type WhoEntry<D extends Declaration, T extends TableName<D>> = Shown<
   | "anyone"
   | "signed-in"
   | "owner"
@@ -188,59 +167,67 @@ export type WhoEntry<D extends Declaration, T extends TableName<D>> =
   | `${ScopedRole<D>} of this`
   | `${ScopedRole<D>} of ${FieldName<D, T>}`
   | `${ScopedRole<D>} of ${FieldName<D, T>}.${string}`
-  | `person ${string}`;
+  | `person ${string}`
+>;
 
-type FieldItem<D extends Declaration, T extends TableName<D>> =
+type FieldItem<D extends Declaration, T extends TableName<D>> = Shown<
   | "all"
   | "owner"
   | "-owner"
   | FieldName<D, T>
   | `-${FieldName<D, T>}`
   | `${FieldName<D, T>}..${string}`
-  | `tag ${Tag<D, T>}`;
+  | `tag ${Tag<D, T>}`
+>;
 
-type Cells<D extends Declaration, T extends TableName<D>> = RangeName<D, T> | `${string}:${string}` | Uppercase<string>;
+type Cells<D extends Declaration, T extends TableName<D>> = Shown<
+  RangeName<D, T> | `${string}:${string}` | Uppercase<string>
+>;
 
-type FieldExtent<D extends Declaration, T extends TableName<D>> =
+type FieldExtent<D extends Declaration, T extends TableName<D>> = Shown<
   | FieldItem<D, T>
   | readonly FieldItem<D, T>[]
   | {
       readonly cells: Cells<D, T> | readonly Cells<D, T>[];
       readonly except?: Cells<D, T> | readonly Cells<D, T>[];
-    };
+    }
+>;
 
 type FieldAction = Exclude<BuiltInAction, "create" | "import" | "delete">;
 
-type Extents<D extends Declaration, T extends TableName<D>> = {
-  readonly [A in FieldAction | CellAction<D, T>]?: FieldExtent<D, T>;
-} & { readonly [A in "create" | "import"]?: FieldExtent<D, T> | "yes" | true } & {
-  readonly [A in "delete" | CustomAction<D, T>]?: "yes" | true;
+type Extents<D extends Declaration, T extends TableName<D>> = Shown<
+  {
+    readonly [A in FieldAction | CellAction<D, T>]?: FieldExtent<D, T>;
+  } & { readonly [A in "create" | "import"]?: FieldExtent<D, T> | "yes" | true } & {
+    readonly [A in "delete" | CustomAction<D, T>]?: "yes" | true;
+  }
+>;
+
+/** Each key of a rule but its effect, as the table types it: described where {@link RuleInput} describes it. */
+type RuleHead<D extends Declaration, T extends TableName<D>, C> = {
+  readonly [K in keyof RuleInput as Exclude<K, EffectName | "to" | "skip">]: K extends "except"
+    ? OneOrMore<WhoEntry<D, T>>
+    : K extends "where" | "becomes"
+      ? Shown<C | string | boolean>
+      : RuleInput[K];
 };
 
-interface RuleHead<D extends Declaration, T extends TableName<D>, C> {
-  readonly to?: WhoEntry<D, T> | readonly WhoEntry<D, T>[];
-  readonly except?: WhoEntry<D, T> | readonly WhoEntry<D, T>[];
-  readonly where?: C;
-  readonly becomes?: C;
-  readonly alsoAfter?: boolean;
-  readonly from?: string;
-  readonly until?: string;
-  readonly note?: string;
-  readonly copyOf?: string;
-  readonly ignore?: IgnoreInput;
-}
+/** The same type without its name, after which editors would show the whole declaration. */
+type Shown<X> = { readonly it: X }["it"];
+
+type OneOrMore<Name> = Shown<Name | readonly Name[]>;
+
+type Effect<D extends Declaration, T extends TableName<D>, E extends EffectName> = {
+  readonly [K in keyof Pick<RuleInput, E>]-?: Extents<D, T>;
+} & { readonly [K in Exclude<EffectName, E>]?: never };
 
 /** A rule of a table: who, where, and exactly one effect. A permit and a reserve say to whom. */
 export type RuleOf<D extends Declaration, T extends TableName<D>, C> = RuleHead<D, T, C> &
   (
-    | (ToSomebody<D, T> & { readonly permit: Extents<D, T> } & Without<"deny" | "reserve" | "confirm">)
-    | (ToSomebody<D, T> & { readonly reserve: Extents<D, T> } & Without<"permit" | "deny" | "confirm">)
-    | ({ readonly deny: Extents<D, T> } & Without<"permit" | "reserve" | "confirm">)
-    | ({ readonly confirm: Extents<D, T> } & Without<"permit" | "deny" | "reserve">)
+    | (ToSomebody<D, T> & (Effect<D, T, "permit"> | Effect<D, T, "reserve">))
+    | (Partial<ToSomebody<D, T>> & (Effect<D, T, "deny"> | Effect<D, T, "confirm">))
   );
 
-interface ToSomebody<D extends Declaration, T extends TableName<D>> {
-  readonly to: WhoEntry<D, T> | readonly WhoEntry<D, T>[];
-}
-
-type Without<Effect extends string> = { readonly [E in Effect]?: never };
+type ToSomebody<D extends Declaration, T extends TableName<D>> = {
+  readonly [K in keyof Pick<RuleInput, "to">]-?: OneOrMore<WhoEntry<D, T>>;
+};

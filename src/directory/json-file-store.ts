@@ -7,10 +7,10 @@ import { ChainCheck, linkAfter } from "../people/audit-chain.js";
 import { applied, emptyState, type KeptState, keptOf, sourceWith } from "../people/kept-state.js";
 import { isAbout, type RoleStore, type StoreChange } from "../people/role-store.js";
 import { Watchers } from "../people/watchers.js";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import { findTable } from "../schema/schema.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
 import { AuditLog, allLines, type Line } from "./audit-log.js";
@@ -52,7 +52,7 @@ const lookEvery = 250;
  * @throws PortierError (`wrong-call`, `not-json`) for a file that is none of these, or a document that does not say
  * `people: { assignments: true }`.
  */
-export function jsonFileStore<T extends TableTypes = AnyTables>(
+export function jsonFileStore<T extends DocumentTypes = AnyDocument>(
   portier: Portier<T>,
   file: string,
   { source: own }: JsonFileStoreOptions,

@@ -1,6 +1,6 @@
 import { createLocalJWKSet, createRemoteJWKSet, errors, type JSONWebKeySet, type JWTPayload, jwtVerify } from "jose";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import { PortierError, portierError } from "../schema/problems.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { timestampOf } from "../schema/types/timestamp.js";
 import type { RoleClaim } from "../session/assigned-roles.js";
 import type { AnyRules } from "../session/open-rules.js";
@@ -79,7 +79,10 @@ const defaultAlgorithms = ["RS256", "PS256", "ES256", "EdDSA"];
  * });
  * const session = portier.session({ ...(await tokens.read(token)), source });
  */
-export function tokenReader<T extends TableTypes = AnyTables>(portier: Portier<T>, options: TokenOptions): TokenReader {
+export function tokenReader<T extends DocumentTypes = AnyDocument>(
+  portier: Portier<T>,
+  options: TokenOptions,
+): TokenReader {
   const { issuer, audience, keys, claims = {}, groups = {}, clockTolerance = 0 } = options;
   const meanings = new Map(Object.entries(groups).map(([name, meaning]) => [name, claimOf(portier, meaning)]));
   const keySet = keys instanceof URL ? createRemoteJWKSet(keys) : createLocalJWKSet(keys);

@@ -1,7 +1,7 @@
 // Everything that a session is asked, as functions: a bundle carries those that it calls, and not the rest.
 import { compileRules } from "../rules/compile-rules.js";
 import type { TypedDocument } from "../schema/document.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import * as plain from "../session/check-change.js";
 import { choices as plainChoices } from "../session/choices.js";
 import { type CompiledDocument, rulesetFrom } from "../session/compiled.js";
@@ -13,7 +13,7 @@ import type { CompileOptions } from "../session/portier.js";
 import { roleGuard } from "../session/roles/guard.js";
 
 /** `compile` of `portier`, for functions. */
-export function compile<T extends TableTypes = AnyTables>(
+export function compile<T extends DocumentTypes = AnyDocument>(
   document: TypedDocument<T>,
   { locate }: CompileOptions = {},
 ): OpenRules<T> {
@@ -21,7 +21,7 @@ export function compile<T extends TableTypes = AnyTables>(
 }
 
 /** `openCompiled` of `portier/compiled`, for functions. */
-export function openCompiled<T extends TableTypes = AnyTables>(document: CompiledDocument): OpenRules<T> {
+export function openCompiled<T extends DocumentTypes = AnyDocument>(document: CompiledDocument): OpenRules<T> {
   return new OpenRules(rulesetFrom(document));
 }
 

@@ -1,7 +1,7 @@
 import { createDatabase } from "../database/create-database.js";
 import { ConflictError, ConstraintError, RecordChanged } from "../database/errors.js";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import { PortierError } from "../schema/problems.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { Portier } from "../session/portier.js";
 import { accepts } from "./accept.js";
 import type { Call } from "./call.js";
@@ -24,7 +24,7 @@ export type AccessHandler = (request: Request) => Promise<Response | undefined>;
  * const handle = accessHandler({ portier, connection, base: "/api", authenticate: async (request) => ({ person: await signedIn(request) }) });
  * const response = (await handle(request)) ?? new Response(null, { status: 404 });
  */
-export function accessHandler<T extends TableTypes = AnyTables>(options: HttpOptions<T>): AccessHandler {
+export function accessHandler<T extends DocumentTypes = AnyDocument>(options: HttpOptions<T>): AccessHandler {
   const {
     portier,
     connection,

@@ -1,14 +1,14 @@
 import type { Row } from "../conditions/source.js";
 import type { Connection } from "../database/connection.js";
 import type { Observe } from "../database/observing.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
+import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import type { Identity } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
 import type { Diagnostic } from "../session/session-options.js";
 import type { UserMessages } from "../session/user-messages.js";
 
 /** How a document's tables are served over HTTP. */
-export interface HttpOptions<T extends TableTypes = AnyTables> {
+export interface HttpOptions<T extends DocumentTypes = AnyDocument> {
   readonly portier: Portier<T>;
   /** The database with the tables of the document. */
   readonly connection: Connection;

@@ -1,7 +1,7 @@
 import type { Source } from "../conditions/source.js";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
 import { isStorable } from "../schema/scalar.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import { canonicalTimestamp, timestamp, timestampOf } from "../schema/types/timestamp.js";
 import { type Identity, identityOf } from "../session/identity.js";
 import { type StoredWrite, withWrites } from "../session/overlay.js";
@@ -289,7 +289,7 @@ export interface Administration {
  * const outcome = await people.as("s-001").assign({ person: "s-007", role: "keeper", until: "2027-06-30" });
  * // { accepted: false, reason: "unconfirmed", warnings: [{ id: "gains-sensitive view objects.shelf", ... }] }
  */
-export function administration<T extends TableTypes = AnyTables>(
+export function administration<T extends DocumentTypes = AnyDocument>(
   portier: Portier<T>,
   store: RoleStore,
 ): Administration {

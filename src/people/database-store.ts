@@ -3,8 +3,8 @@ import type { Connection, DriverRow } from "../database/connection.js";
 import { Records } from "../database/records.js";
 import { inReading, inTransaction, wait } from "../database/retry.js";
 import { deleteRecord, deleteRecords, insertRecord, insertRecords, updateRecord } from "../database/statements.js";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
 import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
 import { createTable } from "../sql/create-tables.js";
@@ -27,7 +27,7 @@ const channel = "portier";
  *
  * @throws PortierError (`wrong-call`) for a document that does not say `people: { assignments: true }`.
  */
-export function databaseStore<T extends TableTypes = AnyTables>(
+export function databaseStore<T extends DocumentTypes = AnyDocument>(
   portier: Portier<T>,
   connection: Connection,
 ): RoleStore {
@@ -267,7 +267,7 @@ async function watching(
  * The record of what was done can be added to, and neither changed nor shortened by those who may only write to tables; what
  * whoever may change tables themselves does to it, {@link RoleStore.verify} finds.
  */
-export function storeMigration<T extends TableTypes = AnyTables>(portier: Portier<T>, dialect: Dialect): string[] {
+export function storeMigration<T extends DocumentTypes = AnyDocument>(portier: Portier<T>, dialect: Dialect): string[] {
   const { assignments, delegations, protections } = keptOf(portier);
   const { tables } = portier.schema;
   const quote = dialect.quoteName;

@@ -6,9 +6,9 @@ import { hasAddress, selectRecords } from "../database/statements.js";
 import { isPlace } from "../rules/cells.js";
 import type { SheetChange } from "../rules/ranges.js";
 import { recordAddress } from "../schema/address.js";
+import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
 import type { Grid, Table } from "../schema/schema.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import type { ChangeOptions, ChangeResult } from "../session/change-result.js";
 import { type Identity, type IdentityOrKey, identityOf } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
@@ -57,7 +57,7 @@ export interface GridRows {
  * const rows = gridRows(portier, pgConnection(pool), "plan").as("s-001");
  * const outcome = await rows.insert(4, { id: "b-41", item: "Lamps" });
  */
-export function gridRows<T extends TableTypes = AnyTables>(
+export function gridRows<T extends DocumentTypes = AnyDocument>(
   portier: Portier<T>,
   connection: Connection,
   name: TableOf<T>,

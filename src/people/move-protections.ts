@@ -1,6 +1,6 @@
 import { movedOut, moveRange, parseRange, printRange, type SheetChange } from "../rules/ranges.js";
+import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import type { Table } from "../schema/schema.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { timestampOf } from "../schema/types/timestamp.js";
 import type { StoredWrite } from "../session/overlay.js";
 import type { Portier } from "../session/portier.js";
@@ -43,7 +43,7 @@ export interface MoveOptions {
  * @example
  * await moveProtections(portier, store, "plan", { kind: "insert", of: "columns", at: 2, count: 1 });
  */
-export function moveProtections<T extends TableTypes = AnyTables>(
+export function moveProtections<T extends DocumentTypes = AnyDocument>(
   portier: Portier<T>,
   store: RoleStore,
   table: TableOf<T>,

@@ -1,4 +1,4 @@
-import type { TableTypes } from "./table-types.js";
+import type { DocumentTypes } from "./document-types.js";
 
 /**
  * The document as an application writes it in TypeScript, or as it comes out of YAML or JSON. `compile` checks every
@@ -26,7 +26,7 @@ export interface DocumentInput {
 declare const tables: unique symbol;
 
 /** A document whose tables TypeScript knows, as `define` makes it; it is plain data, as any document. */
-export type TypedDocument<T extends TableTypes> = DocumentInput & { readonly [tables]?: T };
+export type TypedDocument<T extends DocumentTypes> = DocumentInput & { readonly [tables]?: T };
 
 /** Warnings that `lint` does not raise about a part: the code of each, with the reason. */
 export type IgnoreInput = Readonly<Record<string, string>>;

@@ -1,5 +1,5 @@
+import type { AnyDocument, DocumentTypes, TableOf, ValuesOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
-import type { AnyTables, TableOf, TableTypes, ValuesOf } from "../schema/table-types.js";
 import { type ChangeOptions, type ChangeResult, checkOptions, faultyChange } from "./change-result.js";
 import { actionResult, createResult, editResult } from "./changes.js";
 import { type BatchResult, bulkEditResult, importResult } from "./check-batch.js";
@@ -8,7 +8,7 @@ import type { OpenSession } from "./open-session.js";
 import { isRow, rowOf, wrongRecord } from "./row.js";
 
 /** {@link Session.checkCreate} as a function. */
-export function checkCreate<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function checkCreate<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   table: K,
   values: ValuesOf<T, K>,
@@ -22,7 +22,7 @@ export function checkCreate<T extends TableTypes = AnyTables, K extends TableOf<
 }
 
 /** {@link Session.checkEdit} as a function. */
-export function checkEdit<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function checkEdit<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   table: K,
   record: object | undefined,
@@ -38,7 +38,7 @@ export function checkEdit<T extends TableTypes = AnyTables, K extends TableOf<T>
 }
 
 /** {@link Session.checkDelete} as a function. */
-export function checkDelete<T extends TableTypes = AnyTables>(
+export function checkDelete<T extends DocumentTypes = AnyDocument>(
   session: OpenSession<T>,
   table: TableOf<T>,
   record: object | undefined,
@@ -48,9 +48,9 @@ export function checkDelete<T extends TableTypes = AnyTables>(
 }
 
 /** {@link Session.checkAction} as a function. */
-export function checkAction<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function checkAction<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
-  action: T[K]["action"],
+  action: T["tables"][K]["action"],
   table: K,
   record: object | undefined,
   options?: ChangeOptions,
@@ -59,7 +59,7 @@ export function checkAction<T extends TableTypes = AnyTables, K extends TableOf<
 }
 
 /** Deleting and custom actions: something is done with a record as it is stored. */
-function checkOnRecord<T extends TableTypes>(
+function checkOnRecord<T extends DocumentTypes>(
   session: OpenSession<T>,
   action: string,
   table: TableOf<T>,
@@ -79,7 +79,7 @@ function checkOnRecord<T extends TableTypes>(
 }
 
 /** {@link Session.checkBulkEdit} as a function. */
-export function checkBulkEdit<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function checkBulkEdit<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   table: K,
   records: readonly (object | undefined)[],
@@ -96,7 +96,7 @@ export function checkBulkEdit<T extends TableTypes = AnyTables, K extends TableO
 }
 
 /** {@link Session.checkImport} as a function. */
-export function checkImport<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function checkImport<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   table: K,
   lines: readonly ValuesOf<T, K>[],

@@ -1,9 +1,9 @@
 import { fieldValue } from "../conditions/read.js";
 import type { Row } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
+import type { AnyDocument, DocumentTypes, FieldOf, TableOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
-import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
 import { storedForm, storedValue } from "../schema/types/stored-form.js";
 import type { ChangeContext } from "./change-context.js";
 import { editResult } from "./changes.js";
@@ -16,7 +16,7 @@ import { missingRecords } from "./references.js";
 import { isRow, wrongRecord } from "./row.js";
 
 /** {@link Session.choices} as a function. */
-export function choices<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function choices<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   table: K,
   field: FieldOf<T, K>,

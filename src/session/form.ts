@@ -1,7 +1,7 @@
 import type { Row } from "../conditions/source.js";
 import { type ActionName, actionNamesOf, actionOf } from "../rules/actions.js";
+import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import type { Field, Table } from "../schema/schema.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { attemptNew } from "./attempt.js";
 import { choicesOf } from "./choices.js";
 import { type Confirmation, type Decision, faulted } from "./decision.js";
@@ -68,7 +68,7 @@ export interface Form {
 }
 
 /** {@link Session.form} as a function. */
-export function form<T extends TableTypes = AnyTables>(
+export function form<T extends DocumentTypes = AnyDocument>(
   session: OpenSession<T>,
   table: TableOf<T>,
   record?: object,

@@ -1,4 +1,4 @@
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import { type CompiledDocument, rulesetFrom } from "./compiled.js";
 import { Portier } from "./portier.js";
 
@@ -7,6 +7,6 @@ import { Portier } from "./portier.js";
  *
  * @throws PortierError (`wrong-call`) for what is not a compiled document of this version, and for one that is damaged.
  */
-export function openCompiled<T extends TableTypes = AnyTables>(document: CompiledDocument): Portier<T> {
+export function openCompiled<T extends DocumentTypes = AnyDocument>(document: CompiledDocument): Portier<T> {
   return new Portier<T>(rulesetFrom(document));
 }

@@ -1,7 +1,7 @@
 import type { Source } from "../conditions/source.js";
 import type { Ruleset } from "../rules/ruleset.js";
+import type { AnyDocument, DocumentTypes, PersonOf, RequestOf } from "../schema/document-types.js";
 import type { Schema } from "../schema/schema.js";
-import type { AnyTables, PersonOf, RequestOf, TableTypes } from "../schema/table-types.js";
 import { internals, Opaque } from "./internals.js";
 import { memorySource } from "./memory-source.js";
 import { OpenSession } from "./open-session.js";
@@ -10,12 +10,12 @@ import type { SessionOptions } from "./session-options.js";
 import type { MakeRoleGuard } from "./session-parts.js";
 
 /** Any compiled document. */
-export type AnyRules = OpenRules<TableTypes>;
+export type AnyRules = OpenRules<DocumentTypes>;
 
 /** A compiled document, for functions such as `openSession`. Immutable and shared by all requests. */
-export class OpenRules<T extends TableTypes = AnyTables> extends Opaque<Openings> {
+export class OpenRules<T extends DocumentTypes = AnyDocument> extends Opaque<Openings> {
   /** There for the types alone, so loosely that any session passes for one of tables that are not declared. */
-  protected tables?<K extends keyof T>(name: K, row: T[K]["row"]): T[K]["action"];
+  protected tables?<K extends keyof T["tables"]>(name: K, row: T["tables"][K]["row"]): T["tables"][K]["action"];
 
   /** Made by `compile` or `openCompiled`, not by applications. */
   constructor(ruleset: Ruleset, makeGuard?: MakeRoleGuard) {
@@ -29,7 +29,7 @@ export class OpenRules<T extends TableTypes = AnyTables> extends Opaque<Openings
 }
 
 /** {@link Portier.session} as a function. */
-export function openSession<T extends TableTypes = AnyTables>(
+export function openSession<T extends DocumentTypes = AnyDocument>(
   rules: OpenRules<T>,
   options: SessionOptions<PersonOf<T>, RequestOf<T>> = {},
 ): OpenSession<T> {
@@ -37,7 +37,7 @@ export function openSession<T extends TableTypes = AnyTables>(
 }
 
 /** {@link Portier.sessionForRoles} as a function. */
-export function sessionForRoles<T extends TableTypes = AnyTables>(
+export function sessionForRoles<T extends DocumentTypes = AnyDocument>(
   rules: OpenRules<T>,
   roles: readonly string[],
   { request }: { readonly request?: RequestOf<T> } = {},

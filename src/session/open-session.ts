@@ -1,15 +1,15 @@
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import { internals, Opaque } from "./internals.js";
 import type { SessionParts } from "./session-parts.js";
 import { SessionState } from "./session-state.js";
 
 /** The session of any document. */
-export type AnySession = OpenSession<TableTypes>;
+export type AnySession = OpenSession<DocumentTypes>;
 
 /** One person's view of the rules, for one request: what functions such as `may` and `mask` are asked with. */
-export class OpenSession<T extends TableTypes = AnyTables> extends Opaque<SessionState> {
+export class OpenSession<T extends DocumentTypes = AnyDocument> extends Opaque<SessionState> {
   /** There for the types alone, so loosely that any session passes for one of tables that are not declared. */
-  protected tables?<K extends keyof T>(name: K, row: T[K]["row"]): T[K]["action"];
+  protected tables?<K extends keyof T["tables"]>(name: K, row: T["tables"][K]["row"]): T["tables"][K]["action"];
 
   /** Made by `Portier.session`, `openSession` or from a snapshot, not by applications. */
   constructor(parts: SessionParts) {

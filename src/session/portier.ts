@@ -2,8 +2,8 @@ import type { Source } from "../conditions/source.js";
 import { compileRules } from "../rules/compile-rules.js";
 import type { Ruleset } from "../rules/ruleset.js";
 import type { TypedDocument } from "../schema/document.js";
+import type { AnyDocument, DocumentTypes, PersonOf, RequestOf } from "../schema/document-types.js";
 import type { Locate } from "../schema/problems.js";
-import type { AnyTables, PersonOf, RequestOf, TableTypes } from "../schema/table-types.js";
 import { internals } from "./internals.js";
 import { memorySource } from "./memory-source.js";
 import { OpenRules } from "./open-rules.js";
@@ -22,7 +22,7 @@ export interface CompileOptions {
  *
  * @throws PortierError with every problem of the document, in the order of the file. Nothing is half-loaded.
  */
-export function compile<T extends TableTypes = AnyTables>(
+export function compile<T extends DocumentTypes = AnyDocument>(
   document: TypedDocument<T>,
   options: CompileOptions = {},
 ): Portier<T> {
@@ -30,7 +30,7 @@ export function compile<T extends TableTypes = AnyTables>(
 }
 
 /** A compiled document. Immutable and shared by all requests; when the document changes, compile a new one and swap. */
-export class Portier<T extends TableTypes = AnyTables> extends OpenRules<T> {
+export class Portier<T extends DocumentTypes = AnyDocument> extends OpenRules<T> {
   /** Made by {@link compile}, not by applications. */
   constructor(ruleset: Ruleset) {
     super(ruleset, roleGuard);

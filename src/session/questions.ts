@@ -1,5 +1,5 @@
 import type { ActionName } from "../rules/actions.js";
-import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
+import type { AnyDocument, DocumentTypes, FieldOf, TableOf } from "../schema/document-types.js";
 import type { Answers } from "./answers.js";
 import { attemptNew } from "./attempt.js";
 import { type Decision, faulted } from "./decision.js";
@@ -10,7 +10,7 @@ import { type Asked, noField, type SessionState } from "./session-state.js";
 import type { ActionOf } from "./session-types.js";
 
 /** {@link Session.may} as a function. */
-export function may<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function may<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   action: ActionOf<T, K>,
   table: K,
@@ -33,7 +33,7 @@ export function may<T extends TableTypes = AnyTables, K extends TableOf<T> = Tab
 }
 
 /** {@link Session.question} as a function. */
-export function question<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function question<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   action: ActionOf<T, K>,
   table: K,
@@ -54,7 +54,7 @@ export function question<T extends TableTypes = AnyTables, K extends TableOf<T> 
 }
 
 /** {@link Session.decide} as a function. */
-export function decide<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function decide<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   action: ActionOf<T, K>,
   table: K,

@@ -1,5 +1,5 @@
+import type { AnyDocument, DocumentTypes, FieldOf, TableOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
-import type { AnyTables, FieldOf, TableOf, TableTypes } from "../schema/table-types.js";
 import { internals } from "./internals.js";
 import type { OpenSession } from "./open-session.js";
 import type { Reach } from "./reach.js";
@@ -7,7 +7,7 @@ import { noScreens, type ShownScreens } from "./screens.js";
 import type { ActionOf } from "./session-types.js";
 
 /** {@link Session.reach} as a function. */
-export function reach<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function reach<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   action: ActionOf<T, K>,
   table: K,
@@ -25,16 +25,16 @@ export function reach<T extends TableTypes = AnyTables, K extends TableOf<T> = T
 }
 
 /** {@link Session.screens} as a function. */
-export function screens<T extends TableTypes = AnyTables>(session: OpenSession<T>): readonly string[] {
+export function screens<T extends DocumentTypes = AnyDocument>(session: OpenSession<T>): readonly string[] {
   return shown(session).screens;
 }
 
 /** {@link Session.home} as a function. */
-export function home<T extends TableTypes = AnyTables>(session: OpenSession<T>): string | undefined {
+export function home<T extends DocumentTypes = AnyDocument>(session: OpenSession<T>): string | undefined {
   return shown(session).home;
 }
 
-function shown<T extends TableTypes>(session: OpenSession<T>): ShownScreens {
+function shown<T extends DocumentTypes>(session: OpenSession<T>): ShownScreens {
   const state = internals(session);
   const reached = () =>
     state.parts.screens(({ action, table, field }) =>

@@ -1,7 +1,7 @@
 import type { ShowAction } from "../rules/action-tree.js";
 import { callMessages } from "../schema/call-messages.js";
+import type { AnyDocument, DocumentTypes, FieldOf, TableOf, ValuesOf } from "../schema/document-types.js";
 import { sayBy } from "../schema/problems.js";
-import type { AnyTables, FieldOf, TableOf, TableTypes, ValuesOf } from "../schema/table-types.js";
 import type { ChangeOptions, ChangeResult } from "./change-result.js";
 import type { BatchResult } from "./check-batch.js";
 import { checkAction, checkBulkEdit, checkCreate, checkDelete, checkEdit, checkImport } from "./check-change.js";
@@ -25,7 +25,7 @@ import { mask, maskAll, sort } from "./shows.js";
  *
  * Each method is a function of the same name in `portier/functions`, for bundles that carry no more than they use.
  */
-export class Session<T extends TableTypes = AnyTables> extends OpenSession<T> {
+export class Session<T extends DocumentTypes = AnyDocument> extends OpenSession<T> {
   static {
     sayBy(callMessages);
   }
@@ -122,7 +122,7 @@ export class Session<T extends TableTypes = AnyTables> extends OpenSession<T> {
    * session.checkAction("approve", "loans", loan);
    */
   checkAction<K extends TableOf<T>>(
-    action: T[K]["action"],
+    action: T["tables"][K]["action"],
     table: K,
     record: object | undefined,
     options?: ChangeOptions,

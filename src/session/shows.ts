@@ -1,7 +1,7 @@
 import type { Row } from "../conditions/source.js";
 import type { ShowAction } from "../rules/action-tree.js";
+import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { internals } from "./internals.js";
 import { type Mask, makeMask } from "./mask.js";
 import type { OpenSession } from "./open-session.js";
@@ -12,7 +12,7 @@ import type { MaskedRow } from "./shown-fields.js";
 import { sortKeys, sortRecords } from "./sort.js";
 
 /** {@link Session.mask} as a function. */
-export function mask<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function mask<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   table: K,
   record: object,
@@ -25,7 +25,7 @@ export function mask<T extends TableTypes = AnyTables, K extends TableOf<T> = Ta
 }
 
 /** {@link Session.maskAll} as a function. */
-export function maskAll<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function maskAll<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   table: K,
   records: Iterable<object>,
@@ -43,7 +43,7 @@ export function maskAll<T extends TableTypes = AnyTables, K extends TableOf<T> =
 }
 
 /** {@link Session.sort} as a function. */
-export function sort<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function sort<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: OpenSession<T>,
   table: K,
   records: Iterable<Masked<T, K>>,

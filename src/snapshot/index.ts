@@ -1,4 +1,4 @@
-import type { AnyTables, TableTypes } from "../schema/table-types.js";
+import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import { OpenSession } from "../session/open-session.js";
 import { partsFrom, type Snapshot, type SnapshotOptions } from "../session/snapshot.js";
 
@@ -11,7 +11,7 @@ import { partsFrom, type Snapshot, type SnapshotOptions } from "../session/snaps
  * const session = readSnapshot(await response.json());
  * if (may(session, "edit", "objects", object, "label")) ...
  */
-export function readSnapshot<T extends TableTypes = AnyTables>(
+export function readSnapshot<T extends DocumentTypes = AnyDocument>(
   snapshot: Snapshot,
   options: SnapshotOptions = {},
 ): OpenSession<T> {

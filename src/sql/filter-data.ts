@@ -2,9 +2,9 @@ import { type Expression, type Operand, pushNots } from "../conditions/expressio
 import type { ComparisonOp, DurationUnit, MatchWord } from "../conditions/syntax.js";
 import { True } from "../conditions/truth.js";
 import { actionTree } from "../rules/action-tree.js";
+import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
 import { type FieldPath, lastOf, singleKey } from "../schema/schema.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { listElements } from "../schema/types/list.js";
 import { bound, type Residual } from "../session/bound.js";
 import { conditionOf } from "../session/conditions.js";
@@ -69,7 +69,7 @@ export type Filter =
  * filterData(session, "objects", "edit");
  * // { compare: "=", left: { field: ["department"] }, right: { value: "ships" } }
  */
-export function filterData<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function filterData<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: Session<T>,
   table: K,
   action: ActionOf<T, K>,

@@ -1,8 +1,8 @@
 import { actionTree, type ShowAction } from "../rules/action-tree.js";
 import { addressBy } from "../schema/address.js";
+import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { storedForm } from "../schema/types/stored-form.js";
 import type { Residual } from "../session/bound.js";
 import { conditionOf } from "../session/conditions.js";
@@ -59,7 +59,7 @@ export interface MaskedSelect<R = MaskedRow> extends Statement {
  * const { rows } = await client.query(`select * from (${seen.text}) o where o.title like 'A%' order by o.title`, seen.params);
  * return rows.map(seen.unmask);
  */
-export function maskedSelect<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function maskedSelect<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: Session<T>,
   name: K,
   dialect: Dialect,

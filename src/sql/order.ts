@@ -1,5 +1,5 @@
+import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import type { Field, Table } from "../schema/schema.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { internals } from "../session/internals.js";
 import type { Session } from "../session/session.js";
 import { sortKeys } from "../session/sort.js";
@@ -20,7 +20,7 @@ import { type Fragment, finish, join, raw, type Statement, sql } from "./fragmen
  * const { text } = order(session, "objects", ["-insured_value"], postgres, { as: "o", first: seen.params.length + 1 });
  * await client.query(`select * from (${seen.text}) o order by ${text}`, seen.params);
  */
-export function order<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function order<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: Session<T>,
   table: K,
   sort: readonly string[],

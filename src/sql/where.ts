@@ -1,7 +1,7 @@
 import { actionTree } from "../rules/action-tree.js";
 import { actionOf } from "../rules/actions.js";
+import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { conditionOf } from "../session/conditions.js";
 import { internals } from "../session/internals.js";
 import type { AnySession } from "../session/open-session.js";
@@ -37,7 +37,7 @@ export interface WhereOptions {
  * // text: "objects"."department" = $1, params: ["ships"]
  * await client.query(`select count(*) from objects where ${text}`, params);
  */
-export function where<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function where<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: Session<T>,
   table: K,
   action: ActionOf<T, K>,
@@ -48,7 +48,7 @@ export function where<T extends TableTypes = AnyTables, K extends TableOf<T> = T
 }
 
 /** The same, to be put together with other fragments. */
-export function whereFragment<T extends TableTypes = AnyTables, K extends TableOf<T> = TableOf<T>>(
+export function whereFragment<T extends DocumentTypes = AnyDocument, K extends TableOf<T> = TableOf<T>>(
   session: Session<T>,
   table: K,
   action: ActionOf<T, K>,

@@ -1,8 +1,8 @@
 import type { Row } from "../conditions/source.js";
 import type { ProtectionChange } from "../people/protections.js";
 import { isPlace } from "../rules/cells.js";
+import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
-import type { AnyTables, TableOf, TableTypes } from "../schema/table-types.js";
 import { internals } from "../session/internals.js";
 import type { Session } from "../session/session.js";
 import { CellRuns } from "./cell-runs.js";
@@ -13,7 +13,7 @@ import type { SheetProtection } from "./sheet-protection.js";
  *
  * @throws PortierError (`wrong-call`) for a table that is not a grid.
  */
-export function lockedFor<T extends TableTypes = AnyTables>(
+export function lockedFor<T extends DocumentTypes = AnyDocument>(
   session: Session<T>,
   table: TableOf<T>,
   records: Iterable<object>,

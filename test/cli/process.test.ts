@@ -3,6 +3,7 @@ import { chmodSync, cpSync, existsSync, mkdtempSync, readFileSync, symlinkSync, 
 import { tmpdir } from "node:os";
 import { dirname, join } from "node:path";
 import { describe, expect, it, vi } from "vitest";
+import { progressOf } from "../../src/cli/progress.js";
 import { museumFile } from "../support/museum.js";
 
 // The command as a process among others: what it can be told, and what others see of it.
@@ -58,14 +59,19 @@ describe("long work", () => {
     expect(await over).toEqual({ code: null, signal });
   });
 
-  it("says how far it is, beside its results", async () => {
-    const child = spawn("node", ["dist/cli/main.js", "test", museumFile, "--mutate", "--format", "json"]);
-    let said = "";
-    child.stderr.on("data", (part) => {
-      said += String(part);
-    });
-    await vi.waitFor(() => expect(said).toMatch(/test --mutate: \d+ of \d+ mutations tried\n/), { timeout: 60_000 });
-    child.kill();
+  it("says how far it is where somebody waits at a terminal, and nowhere else", () => {
+    vi.useFakeTimers({ toFake: ["Date"] });
+    const told: string[] = [];
+    const [waiting, elsewhere] = [{ progress: (text: string) => told.push(text) }, {}].map((io) =>
+      progressOf(io, "matrix", "tables"),
+    );
+    for (let done = 1; done <= 4; done += 1) {
+      vi.advanceTimersByTime(3_000);
+      waiting?.(done, 9);
+      elsewhere?.(done, 9);
+    }
+    vi.useRealTimers();
+    expect(told).toEqual(["matrix: 2 of 9 tables\n", "matrix: 4 of 9 tables\n"]);
   });
 
   it("imports of the package leave the signals of the program that imports it alone", async () => {

@@ -1,10 +1,12 @@
-import { compile, not, type RowOf } from "portier";
-import ts from "typescript";
+import { compile, not, type RecordOf, type TypesOf } from "portier";
 import { describe, expect, expectTypeOf, it } from "vitest";
+import { inEditor } from "../support/editor.js";
 import { typechecked } from "../support/typechecked.js";
 import { declared, museumDeclaration } from "./declared-museum.js";
 
-const portier = compile(museumDeclaration);
+interface Museum extends TypesOf<typeof declared> {}
+
+const portier = compile<Museum>(museumDeclaration);
 const session = portier.session();
 const row = { id: "o-1", title: "Bell", status: "shown", keeper: null, size: 1 };
 
@@ -28,8 +30,7 @@ describe("what TypeScript knows", () => {
   });
 
   it("of a record is a plain object type", () => {
-    type Staff = RowOf<typeof declared extends { rules(rules: never): unknown } ? Shape : never, "shows">;
-    expectTypeOf<Staff>().toEqualTypeOf<{ id: number; title: string; opens_on: string }>();
+    expectTypeOf<RecordOf<Museum, "shows">>().toEqualTypeOf<{ id: number; title: string; opens_on: string }>();
   });
 
   it("of a condition is put into the text of the format", () => {
@@ -60,12 +61,79 @@ describe("what TypeScript knows", () => {
   });
 });
 
-/** A declaration's own type, for what is made of it. */
-interface Shape {
-  tables: {
-    shows: { key: "id"; fields: { id: "integer"; title: "text"; opens_on: "date" } };
-  };
-}
+describe("editors show", () => {
+  const { hovers, completions } = inEditor(`
+import { compile, define, type TypesOf } from "portier";
+import { type Connection, createDatabase } from "portier/database";
+import { declared, museumDeclaration } from "./declared-museum.js";
+interface Museum extends TypesOf<typeof declared> {}
+const «portier = compile<Museum>(museumDeclaration);
+const «session = portier.«session({ person: "s-1", request: { «site: "north" } });
+session.«may("view", "objects");
+const «seen = session.mask("shows", {});
+createDatabase(portier, {} as Connection).«as("s-1").«edit("objects", "o-1", { «title: "Bell" });
+session.may("view", "objects", {}, "«");
+session.checkEdit("shows", {}, { « });
+declared.rules({ shows: { r: { «to: "anyone", «where: ({ «record }) => record.«opens_on.«is("2026-11-24"), permit: { «view: "all" }, «note: "" } } });
+define({
+  «timeZone: "UTC",
+  «people: { table: "a", «manager: "above" },
+  roles: { r: { «include: [] } },
+  groups: { g: { «members: "r" } },
+  tables: { a: { key: "id", «label: "A", grid: { «position: "no" }, fields: { id: "text", no: "integer", above: { reference: "a", «optional: true } } } },
+});
+`);
+
+  it.each([
+    "const portier: Portier<Museum>",
+    "const session: Session<Museum>",
+    "(method) Portier<Museum>.session(options?: SessionOptions<string, ",
+    "(property) site?: string | null",
+    '(method) Session<Museum>.may<"objects">(action: ActionOf<Museum, "objects">, table: "objects", record?: object, ',
+    "const seen: Partial<{ id: number; title: string; opens_on: string; }> | undefined",
+    "(method) Database<Museum>.as(who: IdentityOrKey<string, ",
+    '(method) UserDatabase<Museum>.edit<"objects">(table: "objects", key: string, values: {',
+    "(property) title?: string",
+    "(parameter) record: { readonly id: ",
+    "(property) opens_on: OrderedOperand<",
+  ])("%s", (text) => {
+    expect(
+      hovers.some((hover) => hover.startsWith(text)),
+      hovers.join("\n"),
+    ).toBe(true);
+  });
+
+  it("names, and never the whole document, but for what a condition is made in", () => {
+    expect(hovers.filter((hover) => hover.includes('timeZone: "'))).toEqual([
+      expect.stringMatching(/^\(property\) where\?: string \| boolean/),
+      expect.stringMatching(/^\(property\) timeZone: "UTC" /),
+    ]);
+    for (const name of ["to: ", "view?: "]) {
+      expect(hovers).toContainEqual(expect.stringMatching(`^\\(property\\) ${name.replace("?", "\\?")}.*"owner"`));
+    }
+  });
+
+  it("the fields of the table where one is wanted", () => {
+    const [wanted, given] = completions.slice(9, 11);
+    expect(wanted).toEqual(expect.arrayContaining(["title", "status", "show_title"]));
+    expect(given?.slice(0, 3)).toEqual(["id", "opens_on", "title"]);
+  });
+
+  it.each([
+    "timeZone // IANA name",
+    "people // The table of users",
+    "manager // The reference to the person above",
+    "include // Roles that come with this one",
+    "members // Any of: a role, a group",
+    "label // What people call the table",
+    "optional // Whether it may be null",
+    "position // The integer field with the row's number",
+    "note // What is protected and why",
+  ])("of a key: %s", (text) => {
+    const [key = "", says = ""] = text.split(" // ");
+    expect(hovers.some((hover) => hover.startsWith(`(property) ${key}`) && hover.includes(`// ${says}`))).toBe(true);
+  });
+});
 
 /** Programs with their mistake marked: where the compiler must object, and nowhere else. Without a mark it must not object. */
 const programs = {

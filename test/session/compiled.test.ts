@@ -196,7 +196,9 @@ interface Loan {
   lender: string;
 }
 
-type Tables = { readonly loans: { readonly row: Loan; readonly action: "approve" } };
+interface Loans {
+  readonly tables: { readonly loans: { readonly row: Loan; readonly action: "approve" } };
+}
 
 it("knows the tables of typed documents in functions, and any session passes for one that knows none", () => {
   const document = {
@@ -209,7 +211,7 @@ it("knows the tables of typed documents in functions, and any session passes for
       },
     },
   } as const;
-  const lean = functions.openSession(functions.compile<Tables>(document as never));
+  const lean = functions.openSession(functions.compile<Loans>(document as never));
   const loan: Loan = { id: "l-1", lender: "Brackwater" };
   const row: Row = { ...loan };
   expect(functions.may(lean, "view", "loans", row, "lender")).toBe(true);
@@ -219,5 +221,5 @@ it("knows the tables of typed documents in functions, and any session passes for
   // @ts-expect-error there is no such field
   expect(() => functions.may(lean, "view", "loans", row, "lendr")).toThrow("lendr");
   const reachOf = (session: Session) => session.reach("view", "loans");
-  expect(reachOf(compile<Tables>(document as never).session())).toBe("all");
+  expect(reachOf(compile<Loans>(document as never).session())).toBe("all");
 });

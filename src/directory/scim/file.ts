@@ -1,8 +1,8 @@
 import type { Source } from "../../conditions/source.js";
 import type { RoleStore } from "../../people/role-store.js";
+import type { AnyDocument, DocumentTypes } from "../../schema/document-types.js";
 import { portierError } from "../../schema/problems.js";
 import { findTable } from "../../schema/schema.js";
-import type { AnyTables, TableTypes } from "../../schema/table-types.js";
 import { timestampOf } from "../../schema/types/timestamp.js";
 import { type StoredWrite, WrittenSource } from "../../session/overlay.js";
 import type { Portier } from "../../session/portier.js";
@@ -19,7 +19,7 @@ import { writeProvisioned } from "./write-provisioned.js";
  * @throws PortierError (`wrong-call`) for what is no such file, and for a resource that cannot be taken over, with its
  * number.
  */
-export async function provisionFile<T extends TableTypes = AnyTables>(
+export async function provisionFile<T extends DocumentTypes = AnyDocument>(
   portier: Portier<T>,
   store: RoleStore,
   text: string,

@@ -3,7 +3,7 @@ import type { Source } from "../../conditions/source.js";
 import { ConflictError, ConstraintError } from "../../database/errors.js";
 import { readText } from "../../http/read-text.js";
 import type { RoleStore } from "../../people/role-store.js";
-import type { AnyTables, TableTypes } from "../../schema/table-types.js";
+import type { AnyDocument, DocumentTypes } from "../../schema/document-types.js";
 import { timestampOf } from "../../schema/types/timestamp.js";
 import type { StoredWrite } from "../../session/overlay.js";
 import type { Portier } from "../../session/portier.js";
@@ -59,7 +59,7 @@ const mediaType = "application/scim+json";
  *   fields: { name: "displayName", active: "active" }, groups: { "Keepers of ships": "keeper" },
  * });
  */
-export function scimHandler<T extends TableTypes = AnyTables>(
+export function scimHandler<T extends DocumentTypes = AnyDocument>(
   portier: Portier<T>,
   store: RoleStore,
   options: ScimHandlerOptions,

@@ -1,6 +1,6 @@
+import type { AnyDocument, DocumentTypes } from "../../schema/document-types.js";
 import { portierError } from "../../schema/problems.js";
 import { keptTablesOf, type Table } from "../../schema/schema.js";
-import type { AnyTables, TableTypes } from "../../schema/table-types.js";
 import { internals } from "../../session/internals.js";
 import type { Portier } from "../../session/portier.js";
 import { postgres } from "../postgres.js";
@@ -55,7 +55,7 @@ export interface RowSecurity {
  *
  * @throws PortierError where a rule cannot be held by a database.
  */
-export function rowSecurity<T extends TableTypes = AnyTables>(
+export function rowSecurity<T extends DocumentTypes = AnyDocument>(
   portier: Portier<T>,
   {
     schema = "portier",

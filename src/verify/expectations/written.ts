@@ -1,4 +1,4 @@
-import type { FieldOf, TableOf, TableTypes } from "../../schema/table-types.js";
+import type { DocumentTypes, FieldOf, TableOf } from "../../schema/document-types.js";
 import type { Portier } from "../../session/portier.js";
 import type { ActionOf } from "../../session/session-types.js";
 import type { ExpectedOutcome } from "./expectation.js";
@@ -11,13 +11,15 @@ export type AsInput =
   | { readonly person: Readonly<Record<string, unknown>> };
 
 /** The fields that an action is expected of, or the act as a whole. */
-type Fields<T extends TableTypes, K extends TableOf<T>> = "yes" | true | readonly FieldOf<T, K>[];
+type Fields<T extends DocumentTypes, K extends TableOf<T>> = "yes" | true | readonly FieldOf<T, K>[];
 
-type ByAction<T extends TableTypes, K extends TableOf<T>, V> = { readonly [A in ActionOf<T, K>]?: V };
+type ByAction<T extends DocumentTypes, K extends TableOf<T>, V> = { readonly [A in ActionOf<T, K>]?: V };
 
-type Values<T extends TableTypes, K extends TableOf<T>> = { readonly [F in FieldOf<T, K>]?: T[K]["row"][F] };
+type Values<T extends DocumentTypes, K extends TableOf<T>> = {
+  readonly [F in FieldOf<T, K>]?: T["tables"][K]["row"][F];
+};
 
-interface ExpectationOf<T extends TableTypes, K extends TableOf<T>> {
+interface ExpectationOf<T extends DocumentTypes, K extends TableOf<T>> {
   readonly name?: string;
   readonly as: AsInput;
   /** When it is asked: a date or an instant. */
@@ -44,7 +46,7 @@ interface ExpectationOf<T extends TableTypes, K extends TableOf<T>> {
 }
 
 /** An expectation as it is written in TypeScript: as in a file, with the names of one document's tables and fields. */
-export type ExpectationInput<T extends TableTypes> = { [K in TableOf<T>]: ExpectationOf<T, K> }[TableOf<T>];
+export type ExpectationInput<T extends DocumentTypes> = { [K in TableOf<T>]: ExpectationOf<T, K> }[TableOf<T>];
 
 /** What a file of expectations holds. */
 export interface ExpectationList {
@@ -60,7 +62,7 @@ export interface ExpectationList {
  *   { as: "s-003", on: "objects/BM-SH-0001", may: { edit: ["label"] }, mayNot: { view: ["insured_value"] } },
  * ]);
  */
-export function expectations<T extends TableTypes>(
+export function expectations<T extends DocumentTypes>(
   _portier: Portier<T>,
   list: readonly ExpectationInput<T>[],
 ): ExpectationList {
