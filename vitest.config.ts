@@ -22,7 +22,7 @@ export default defineConfig({
     ],
   },
   test: {
-    include: ["test/**/*.test.ts"],
+    include: ["{test,inspector/test,examples/*/test}/**/*.test.ts"],
     setupFiles: ["test/support/runs.ts"],
     // Pages are asked again until they are there: on a busy machine that takes a while.
     expect: { poll: { timeout: 60_000 } },

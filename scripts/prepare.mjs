@@ -31,7 +31,7 @@ export function installPackages() {
 
 const buildSources = ["package-lock.json", "package.json", "tsconfig.json", "tsconfig.build.json", "tsconfig.web.json"];
 const buildFolders = ["schema", "src", "inspector", "examples/museum", "examples/museum-app"];
-const made = new Set(["node_modules", "dist", "dist-server", "database"]);
+const apart = new Set(["node_modules", "dist", "dist-server", "database", "test"]);
 
 /** Builds the library with the inspector, and the examples, unless it is what was built last. */
 export function buildAll() {
@@ -47,7 +47,7 @@ export function buildAll() {
 
 function filesIn(folder) {
   return readdirSync(`${root}${folder}`, { withFileTypes: true }).flatMap((entry) => {
-    if (made.has(entry.name)) return [];
+    if (apart.has(entry.name)) return [];
     const path = `${folder}/${entry.name}`;
     return entry.isDirectory() ? filesIn(path) : [path];
   });

@@ -25,7 +25,7 @@ const env = chromium === undefined ? process.env : { ...process.env, PORTIER_CHR
 const { status } = spawnSync("npx", ["vitest", "run", ...process.argv.slice(2)], { cwd: root, stdio: "inherit", env });
 if (chromium === undefined) {
   console.log(`
-Skipped: the tests of the page in a browser (test/examples). They need Chromium:
+Skipped: the tests of pages in a browser. They need Chromium:
   on Debian or Ubuntu   sudo apt-get install chromium
   elsewhere             PORTIER_CHROMIUM=/path/to/chromium npm test`);
 }

@@ -20,6 +20,9 @@ export function readMuseum(folder = museum) {
   return { portier, text, records: readData(portier, [...files, ...readRoles(roles)]).tables };
 }
 
+/** Rows of one statement: no database takes parameters without end. */
+const rowsAtOnce = 100;
+
 /**
  * Makes the museum's tables in an empty database and fills them, all of it or nothing. Tables are filled before references
  * are made, as they refer to each other in circles.
@@ -45,13 +48,20 @@ export async function seedMuseum(portier, connection, records, onProgress = () =
     ]) {
       const fields = table.fields.filter((field) => field.lookup === undefined && field.by === undefined);
       const names = fields.map((field) => dialect.quoteName(field.column)).join(", ");
-      const places = fields.map((_, index) => dialect.placeholder(index + 1)).join(", ");
-      for (const row of records.get(table.name) ?? []) {
-        const values = fields.map((field) =>
-          row[field.name] == null ? null : dialect.encode(field.type, row[field.name]),
+      const rows = records.get(table.name) ?? [];
+      for (let from = 0; from < rows.length; from += rowsAtOnce) {
+        const some = rows.slice(from, from + rowsAtOnce);
+        const places = some.map((_, line) => {
+          const own = fields.map((_, index) => dialect.placeholder(line * fields.length + index + 1));
+          return `(${own.join(", ")})`;
+        });
+        const values = some.flatMap((row) =>
+          fields.map(({ name, type }) => (row[name] == null ? null : dialect.encode(type, row[name]))),
         );
-        await inside.query(`insert into ${dialect.quoteName(table.source)} (${names}) values (${places})`, values);
-        onProgress(++done, total);
+        const into = `insert into ${dialect.quoteName(table.source)} (${names})`;
+        await inside.query(`${into} values ${places.join(", ")}`, values);
+        done += some.length;
+        onProgress(done, total);
       }
     }
     for (const statement of references) await inside.query(statement, []);

@@ -25,6 +25,7 @@ export interface Mysql2Connection extends Mysql2Statements {
   destroy(): void;
 }
 
+/** How errors of `mysql2` are told apart, for a connection of your own. */
 export const mariadbErrors: Pick<Connection, "isConflict" | "isDuplicate" | "isConstraint"> = {
   isConflict: (error) => ["ER_LOCK_DEADLOCK", "ER_CHECKREAD", "ER_LOCK_WAIT_TIMEOUT"].includes(codeOf(error) ?? ""),
   isDuplicate: (error) => codeOf(error) === "ER_DUP_ENTRY",

@@ -130,12 +130,17 @@ export function useScreens(): { readonly screens: readonly string[]; readonly ho
 
 /** What is shown where something is permitted. */
 export interface MayProps {
+  /** A built-in action, or a custom one of the table. */
   readonly action: string;
+  /** The name of a table. */
   readonly table: string;
+  /** The record in question. Left out: whether it is permitted on any. */
   readonly record?: object | undefined;
+  /** The field in question. Default: whether there is any. */
   readonly field?: string;
   /** What stands there for whoever may not. Default: nothing. */
   readonly otherwise?: ReactNode;
+  /** What is shown to whoever may. */
   readonly children?: ReactNode;
 }
 

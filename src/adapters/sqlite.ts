@@ -34,6 +34,7 @@ export function sqliteTransaction(database: SqliteDatabase): Connection {
   return joined(linkOf(database), standingInSqlite, {});
 }
 
+/** How errors of SQLite are told apart, for a connection of your own. */
 export const sqliteErrors: Pick<Connection, "isConflict" | "isDuplicate" | "isConstraint"> = {
   // Another process holds the file.
   isConflict: (error) => says(error, /database is locked|SQLITE_BUSY/),

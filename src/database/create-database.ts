@@ -11,6 +11,8 @@ import { UserDatabase } from "./user-database.js";
 /**
  * A document's tables as a database holds them, under the names that `source` and `column` give.
  *
+ * @throws PortierError (`wrong-call`) where the document observes a table and nobody is told of it.
+ *
  * @example
  * const database = createDatabase(portier, pgConnection(pool));
  * const outcome = await database.as("s-003").edit("objects", "BM-SH-0001", { label: "Rung." });

@@ -10,9 +10,11 @@ import { parsePlaced } from "./parse-document.js";
 
 /** One table's records as text: a JSON list of objects, or CSV whose first line names the fields. */
 export interface DataFile {
+  /** The table whose records it holds. */
   readonly table: string;
   /** Its name, for messages; one that ends with `.csv` is CSV. */
   readonly file: string;
+  /** What stands in it. */
   readonly text: string;
 }
 

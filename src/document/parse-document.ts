@@ -44,7 +44,14 @@ export function parseDocument(text: string, options: TextOptions = {}): ParsedDo
   return { document: value as DocumentInput, locate };
 }
 
-/** Reads and compiles a document; every problem comes with its file, line and column. */
+/**
+ * Reads and compiles a document; every problem comes with its file, line and column.
+ *
+ * @throws PortierError with every problem of the text and of the document.
+ *
+ * @example
+ * const portier = compileText(readFileSync("museum.portier.yaml", "utf8"), { file: "museum.portier.yaml" });
+ */
 export function compileText(text: string, options: TextOptions = {}): Portier {
   const { document, locate } = parseDocument(text, options);
   return compile(document, { locate });

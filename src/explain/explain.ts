@@ -70,7 +70,16 @@ function traced(session: Session, { action, table: name, record: given, field: f
   return { field, all, rules };
 }
 
-/** Explains the session's own answer to a question; the decision itself comes from the session. */
+/**
+ * Explains the session's own answer to a question; the decision itself comes from the session.
+ *
+ * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there.
+ *
+ * @example
+ * const why = explain(session, { action: "view", table: "objects", record, field: "insured_value" });
+ * why.decision?.permitted; // false
+ * why.remedies; // what would allow it: here one way, to hold "registrar" or "director"
+ */
 export function explain(session: Session, question: Question): Explanation {
   const { ruleset, subject } = internals(session);
   const { action, table: tableName, record, field: fieldName } = question;

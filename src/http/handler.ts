@@ -20,6 +20,8 @@ export type AccessHandler = (request: Request) => Promise<Response | undefined>;
  * is changed is judged, in one transaction of the database. Problems are answered as in RFC 9457; a record that a person
  * does not know of answers as one that is not there.
  *
+ * @throws PortierError (`wrong-call`) where the document observes a table and nobody is told of it, or a table is not there.
+ *
  * @example
  * const handle = accessHandler({ portier, connection, base: "/api", authenticate: async (request) => ({ person: await signedIn(request) }) });
  * const response = (await handle(request)) ?? new Response(null, { status: 404 });

@@ -15,8 +15,11 @@ import { type AnswerShape, type Route, routes } from "./routes.js";
 
 /** What the description of an interface is made of. */
 export interface OpenApiOptions {
+  /** The path under which the tables are served, as `/api`. */
   readonly base: string;
+  /** For each table its custom actions, with the JSON Schema of what each takes. */
   readonly actions: Readonly<Record<string, Readonly<Record<string, unknown>>>>;
+  /** What the application says of itself. Default: a title, and a bearer token. */
   readonly description?: HttpDescription;
 }
 

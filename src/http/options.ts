@@ -9,6 +9,7 @@ import type { UserMessages } from "../session/user-messages.js";
 
 /** How a document's tables are served over HTTP. */
 export interface HttpOptions<T extends DocumentTypes = AnyDocument> {
+  /** The compiled rules. */
   readonly portier: Portier<T>;
   /** The database with the tables of the document. */
   readonly connection: Connection;
@@ -47,6 +48,7 @@ export interface HttpOptions<T extends DocumentTypes = AnyDocument> {
 
 /** Parts of an OpenAPI 3.1 document, as they are to stand in it. */
 export interface HttpDescription {
+  /** The `info` object of OpenAPI: title, version and so on. Default: a title of our own, version 1. */
   readonly info?: Readonly<Record<string, unknown>>;
   /** Default: the base. */
   readonly servers?: readonly Readonly<Record<string, unknown>>[];

@@ -15,20 +15,20 @@ export interface ProblemDetails {
 
 /** Every kind of problem that is answered, with its status and title. */
 export const problemKinds = {
-  "bad-request": [400, "The request cannot be read"],
-  "not-signed-in": [401, "Sign in first"],
-  refused: [403, "This is not permitted"],
-  "not-found": [404, "There is no such thing"],
-  "wrong-method": [405, "This cannot be done here"],
-  "not-acceptable": [406, "The answer cannot be had in the form that is asked for"],
-  unconfirmed: [409, "This is to be confirmed"],
-  constraint: [409, "It does not go together with what is stored"],
-  changed: [412, "Somebody else has changed it"],
-  "too-large": [413, "The request is too large"],
-  "wrong-type": [415, "The body must be JSON"],
-  invalid: [422, "Some values are not right"],
-  fault: [500, "Something went wrong"],
-  busy: [503, "Others are changing it"],
+  "bad-request": [400, "Invalid request"],
+  "not-signed-in": [401, "Not signed in"],
+  refused: [403, "Not permitted"],
+  "not-found": [404, "Not found"],
+  "wrong-method": [405, "Method not allowed"],
+  "not-acceptable": [406, "Not available in the requested format"],
+  unconfirmed: [409, "Confirmation needed"],
+  constraint: [409, "Conflict with stored data"],
+  changed: [412, "Changed by somebody else"],
+  "too-large": [413, "Request too large"],
+  "wrong-type": [415, "Request body is not JSON"],
+  invalid: [422, "Invalid values"],
+  fault: [500, "Internal error"],
+  busy: [503, "Busy"],
 } as const satisfies Readonly<Record<string, readonly [status: number, title: string]>>;
 
 export type ProblemKind = keyof typeof problemKinds;
@@ -70,7 +70,8 @@ export function rejectedProblem(outcome: RejectedChange): HttpProblem {
   if (reason === "not-found") return notFound();
   if (reason === "fault") return new HttpProblem("fault", "The change could not be judged, so nothing was done.");
   if (reason === "unconfirmed") {
-    const detail = (confirm ?? []).flatMap(({ note }) => note ?? []).join(" ") || "Repeat it with what is confirmed.";
+    const detail =
+      (confirm ?? []).flatMap(({ note }) => note ?? []).join(" ") || "Send the request again with the confirmed rules.";
     return new HttpProblem("unconfirmed", detail, { confirm });
   }
   const detail = [...new Set(refusals.map(({ message }) => message))].join(" ");
@@ -79,5 +80,5 @@ export function rejectedProblem(outcome: RejectedChange): HttpProblem {
 
 /** The same for what is not there and for what a person does not know of. */
 export function notFound(): HttpProblem {
-  return new HttpProblem("not-found", "There is no such thing, or it does not exist for you.");
+  return new HttpProblem("not-found", "It does not exist, or you may not view it.");
 }

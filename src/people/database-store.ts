@@ -266,6 +266,7 @@ async function watching(
  * The statements that make the tables in which it is kept who holds what, each to be run by itself; they can be run again.
  * The record of what was done can be added to, and neither changed nor shortened by those who may only write to tables; what
  * whoever may change tables themselves does to it, {@link RoleStore.verify} finds.
+ * @throws PortierError (`wrong-call`) where the document has no `assignments: true`.
  */
 export function storeMigration<T extends DocumentTypes = AnyDocument>(portier: Portier<T>, dialect: Dialect): string[] {
   const { assignments, delegations, protections } = keptOf(portier);

@@ -15,7 +15,9 @@ export interface MemoryStoreOptions {
   readonly source: Source;
   /** What is assigned at the start. Default: nothing. */
   readonly assignments?: readonly Assignment[];
+  /** Who acts for whom at the start. Default: nobody. */
   readonly delegations?: readonly Delegation[];
+  /** Which cells are protected at the start. Default: none. */
   readonly protections?: readonly Protection[];
 }
 

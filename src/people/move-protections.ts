@@ -30,6 +30,7 @@ export interface MovedProtections {
 export interface MoveOptions {
   /** The key of the person by whom rows or columns are changed, for the record of what was done; null for a program. */
   readonly by?: string | null;
+  /** The key of who acts for that person, for the record. Default: they act themselves. */
   readonly actedBy?: string | undefined;
   /** Whether protections may be lost with the cells that go. Default: nothing is done, and what would be lost is told. */
   readonly acceptLost?: boolean;

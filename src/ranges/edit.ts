@@ -8,6 +8,7 @@ import { isCells, textsOf, type WrittenCells } from "./cells.js";
 export interface RangePlace {
   /** The address of the rule: `plan/heading-is-fixed`. */
   readonly rule: string;
+  /** The action of the extent: `edit`, `view`, `protect` and so on. */
   readonly action: string;
   /** In A1 notation. */
   readonly range: string;
@@ -38,6 +39,7 @@ export interface NewRange {
   readonly effect: EffectName;
   /** Roles, groups or `person KEY`: for whom the range is. */
   readonly to: readonly string[];
+  /** What is protected and why; shown to whoever is refused, or must confirm. Default: nothing. */
   readonly note?: string;
 }
 

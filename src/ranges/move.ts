@@ -24,6 +24,10 @@ export interface MovedRanges {
  * Moves the ranges of a table as a spreadsheet does when rows or columns are inserted, deleted or moved. The document
  * that is given stays as it is; the parts that do not change are shared with the new one. Which fields are columns is
  * for the application to change. Ranges that cannot be read are left alone: `compile` reports them.
+ *
+ * @example
+ * const { document: after, lost } = moveRanges(document, "plan", { kind: "insert", of: "rows", at: 3, count: 1 });
+ * // the rule on A1:F9 is now on A1:F10
  */
 export function moveRanges(document: DocumentInput, table: string, change: SheetChange): MovedRanges {
   const before = document.tables[table] as TableInput | undefined;

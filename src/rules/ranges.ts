@@ -15,7 +15,13 @@ const lastRow = 2_147_483_647;
 
 const corner = /^\$?([A-Za-z]{1,3})?\$?([1-9]\d{0,9})?$/;
 
-/** Reads a range; undefined for what is none. The corners may stand in any order. */
+/**
+ * Reads a range; undefined for what is none. The corners may stand in any order.
+ *
+ * @example
+ * parseRange("B2:A1"); // { left: 1, right: 2, top: 1, bottom: 2 }
+ * parseRange("G"); // undefined: a column is written G:G
+ */
 export function parseRange(text: string): CellRange | undefined {
   const parts = text.trim().split(":");
   const [from = "", to] = parts;

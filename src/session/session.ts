@@ -30,7 +30,11 @@ export class Session<T extends DocumentTypes = AnyDocument> extends OpenSession<
     sayBy(callMessages);
   }
 
-  /** The short answer of {@link decide}. */
+  /**
+   * The short answer of {@link decide}.
+   *
+   * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there. Data never makes it throw.
+   */
   may<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: object, field?: FieldOf<T, K>): boolean {
     return may(this, action, table, record, field);
   }
@@ -53,6 +57,8 @@ export class Session<T extends DocumentTypes = AnyDocument> extends OpenSession<
    * change. `create` and `import` are about a record that is not there yet: pass the record as it would be, or none to
    * ask whether it may be tried at all. Actions on a stored record, but for list, view and export, answer `not-found`
    * for one that the person does not know of.
+   *
+   * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there. Data never makes it throw.
    */
   decide<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, record?: object, field?: FieldOf<T, K>): Decision {
     return decide(this, action, table, record, field);
@@ -61,12 +67,18 @@ export class Session<T extends DocumentTypes = AnyDocument> extends OpenSession<
   /**
    * The record as the person sees it when it is opened (`view`), shown among others (`list`), or taken out as a file
    * (`export`): hidden fields are absent. Undefined when no field is seen: then the record does not exist for them.
+   *
+   * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there. Data never makes it throw.
    */
   mask<K extends TableOf<T>>(table: K, record: object, action?: ShowAction): Masked<T, K> | undefined {
     return mask(this, table, record, action);
   }
 
-  /** The records that the person sees, each as {@link mask} shows it (for `list` unless told otherwise), in their order. */
+  /**
+   * The records that the person sees, each as {@link mask} shows it (for `list` unless told otherwise), in their order.
+   *
+   * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there. Data never makes it throw.
+   */
   maskAll<K extends TableOf<T>>(table: K, records: Iterable<object>, action?: ShowAction): Masked<T, K>[] {
     return maskAll(this, table, records, action);
   }
@@ -105,18 +117,28 @@ export class Session<T extends DocumentTypes = AnyDocument> extends OpenSession<
     return checkEdit(this, table, record, values, options);
   }
 
-  /** Checks a new record: `record` of the result is what to store, with its defaults. Otherwise as {@link checkEdit}. */
+  /**
+   * Checks a new record: `record` of the result is what to store, with its defaults. Otherwise as {@link checkEdit}.
+   *
+   * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there. Data never makes it throw.
+   */
   checkCreate<K extends TableOf<T>>(table: K, values: ValuesOf<T, K>, options?: ChangeOptions): ChangeResult {
     return checkCreate(this, table, values, options);
   }
 
-  /** Checks whether a stored record may be deleted. Otherwise as {@link checkEdit}. */
+  /**
+   * Checks whether a stored record may be deleted. Otherwise as {@link checkEdit}.
+   *
+   * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there. Data never makes it throw.
+   */
   checkDelete(table: TableOf<T>, record: object | undefined, options?: ChangeOptions): ChangeResult {
     return checkDelete(this, table, record, options);
   }
 
   /**
    * Checks a custom action on a stored record. Otherwise as {@link checkEdit}.
+   *
+   * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there. Data never makes it throw.
    *
    * @example
    * session.checkAction("approve", "loans", loan);
@@ -130,7 +152,11 @@ export class Session<T extends DocumentTypes = AnyDocument> extends OpenSession<
     return checkAction(this, action, table, record, options);
   }
 
-  /** Checks the same values for many stored records: each must be permitted as an edit and as a bulk edit. */
+  /**
+   * Checks the same values for many stored records: each must be permitted as an edit and as a bulk edit.
+   *
+   * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there. Data never makes it throw.
+   */
   checkBulkEdit<K extends TableOf<T>>(
     table: K,
     records: readonly (object | undefined)[],
@@ -140,7 +166,11 @@ export class Session<T extends DocumentTypes = AnyDocument> extends OpenSession<
     return checkBulkEdit(this, table, records, values, options);
   }
 
-  /** Checks new records from a file: each must be permitted to be created and to be imported. */
+  /**
+   * Checks new records from a file: each must be permitted to be created and to be imported.
+   *
+   * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there. Data never makes it throw.
+   */
   checkImport<K extends TableOf<T>>(table: K, lines: readonly ValuesOf<T, K>[], options?: ChangeOptions): BatchResult {
     return checkImport(this, table, lines, options);
   }
@@ -149,6 +179,8 @@ export class Session<T extends DocumentTypes = AnyDocument> extends OpenSession<
    * The values that the person may put into a field of a stored record (or of a new one): for a choice its values, for a
    * reference the keys of the records that they may list, as far as the change to each would be accepted. Undefined for
    * a field of another type. A reference needs a source with `all`.
+   *
+   * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there. Data never makes it throw.
    */
   choices<K extends TableOf<T>>(
     table: K,
@@ -162,12 +194,18 @@ export class Session<T extends DocumentTypes = AnyDocument> extends OpenSession<
    * What a page needs to show and change a stored record, or without one to make a new one: for each field how it
    * stands, with note and choices, and which actions are there. Plain JSON; undefined for a record that the person does
    * not know of.
+   *
+   * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there. Data never makes it throw.
    */
   form(table: TableOf<T>, record?: object): Form | undefined {
     return form(this, table, record);
   }
 
-  /** On how many records of the table the person may do it, without looking at any: should the button be there at all? */
+  /**
+   * On how many records of the table the person may do it, without looking at any: should the button be there at all?
+   *
+   * @throws PortierError (`unknown-table`, `wrong-call`) for a table, field or action that is not there. Data never makes it throw.
+   */
   reach<K extends TableOf<T>>(action: ActionOf<T, K>, table: K, field?: FieldOf<T, K>): Reach {
     return reach(this, action, table, field);
   }

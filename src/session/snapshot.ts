@@ -58,6 +58,7 @@ export interface SnapshotOptions {
   readonly version?: string;
   /** Where conditions read other records; what needs one and has none is denied, and reported as a fault. */
   readonly source?: Source;
+  /** Called for faults and bad data. Default: the first of them is a warning on the console. */
   readonly onDiagnostic?: (diagnostic: Diagnostic) => void;
   /** What end users read of a refused change, where no rule has a note for it. Default: English. */
   readonly messages?: Partial<UserMessages>;

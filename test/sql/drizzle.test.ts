@@ -1,4 +1,3 @@
-import { PGlite } from "@electric-sql/pglite";
 import { and, count, eq, isNotNull, relations, sql } from "drizzle-orm";
 import * as mysql from "drizzle-orm/mysql-core";
 import * as pg from "drizzle-orm/pg-core";
@@ -9,6 +8,7 @@ import { drizzleTables, fenced, maskedColumns, whereSql } from "portier/drizzle"
 import { pgliteConnection } from "portier/pglite";
 import { createTables, postgres } from "portier/sql";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { embeddedPostgres } from "../../examples/museum/embedded-postgres.mjs";
 import { allTables, type Engine, fill } from "../support/engines.js";
 import { as, portier, records } from "../support/museum.js";
 
@@ -22,7 +22,7 @@ const objects = pg.pgTable("objects", {
   unknown: pg.text("title_of_nobody"),
 });
 
-const database = new PGlite();
+const database = await embeddedPostgres();
 const db = drizzle(database);
 
 beforeAll(async () => {

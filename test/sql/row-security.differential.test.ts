@@ -85,7 +85,7 @@ const catalogs = [
 const onPostgres = Object.entries(engines).filter(([name]) => name === "PGlite" || name === "PostgreSQL");
 
 describe.each(onPostgres)("row security on %s", (name, openEngine) => {
-  const runs = runsOf(6, name);
+  const runs = runsOf(3, name);
   let engine: Engine;
   let compared = 0;
   let written = 0;

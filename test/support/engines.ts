@@ -1,4 +1,3 @@
-import { PGlite } from "@electric-sql/pglite";
 import { createPool } from "mysql2/promise";
 import sqliteModule from "node-sqlite3-wasm";
 import pg from "pg";
@@ -9,6 +8,7 @@ import { pgConnection } from "portier/pg";
 import { pgliteConnection } from "portier/pglite";
 import type { Dialect } from "portier/sql";
 import { sqliteConnection } from "portier/sqlite";
+import { embeddedPostgres } from "../../examples/museum/embedded-postgres.mjs";
 import { type Field, isOwn, keptTablesOf, type Schema, type Table } from "../../src/schema/schema.js";
 import type { FieldType } from "../../src/schema/types/field-type.js";
 import { storedForm } from "../../src/schema/types/stored-form.js";
@@ -69,7 +69,7 @@ function postgresMisfit({ base, element, choices }: FieldType): unknown {
 }
 
 async function openPglite(): Promise<Engine> {
-  const database = await PGlite.create();
+  const database = await embeddedPostgres();
   const close = () => database.close();
   return engine(pgliteConnection(database), {
     close,

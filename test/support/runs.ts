@@ -1,12 +1,11 @@
 import fc from "fast-check";
 
-/** On each push two fifths of the cases that a test names, which bring up all that it counts; `npm run test:long`: twenty times all. */
-const { PORTIER_TIMES: given = "0.4", PORTIER_SEED: chosen } = process.env;
+const { PORTIER_TIMES: given = "1", PORTIER_SEED: chosen } = process.env;
 
 export const isLong = Number(given) > 1;
 
 /**
- * How long random tests run: PORTIER_TIMES as many cases as they name. `engine`: the database that they run on; a
+ * How long random tests run: so many cases, or PORTIER_TIMES as many (`npm run test:long`). `engine`: the database that they run on; a
  * {@link isSampled} one takes a third of them.
  */
 export function runsOf(cases: number, engine?: string): number {

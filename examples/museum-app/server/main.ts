@@ -2,7 +2,7 @@
 // filled where it is empty. PORT says where it listens (default 4174), on this machine alone; MUSEUM_NOW is an instant at which
 // the day stands still.
 import { fileURLToPath } from "node:url";
-import { PGlite } from "@electric-sql/pglite";
+import type { PGlite } from "@electric-sql/pglite";
 import { serve } from "@hono/node-server";
 import pg from "pg";
 import { compile, type Portier, type Row } from "portier";
@@ -13,6 +13,10 @@ import { pgConnection } from "portier/pg";
 import { pgliteConnection } from "portier/pglite";
 import { museumApp } from "./app.js";
 import { planRows, workOutTotals } from "./plan-rows.js";
+
+interface Embedded {
+  embeddedPostgres(): Promise<PGlite>;
+}
 
 interface Seed {
   readMuseum(): { portier: Portier; text: string; records: ReadonlyMap<string, readonly Row[]> };
@@ -25,15 +29,17 @@ interface Seed {
 }
 
 const here = fileURLToPath(new URL("../../", import.meta.url));
-const { readMuseum, seedMuseum } = (await import(new URL("../../../museum/seed.mjs", import.meta.url).href)) as Seed;
+const ofMuseum = (file: string) => import(new URL(`../../../museum/${file}`, import.meta.url).href);
+const { readMuseum, seedMuseum }: Seed = await ofMuseum("seed.mjs");
 const { text, records } = readMuseum();
 // What the museum's rules fix in the plan is data here: it moves with the rows, and people change it themselves.
 const { document, protections } = rangesToProtections(parseDocument(text).document, "plan", "2026-11-01T09:00:00Z");
 const portier = compile(document);
 const address = process.env["DATABASE_URL"];
+const { embeddedPostgres }: Embedded = await ofMuseum("embedded-postgres.mjs");
 const connection =
   address === undefined
-    ? pgliteConnection(await PGlite.create())
+    ? pgliteConnection(await embeddedPostgres())
     : // See docs/filters.md: conditions on other records are not as dear as PostgreSQL thinks.
       pgConnection(new pg.Pool({ connectionString: address, options: "-c jit=off" }));
 if (!(await isFilled())) {
@@ -45,7 +51,7 @@ if (!(await isFilled())) {
     ["portier_protections", protections.map((one) => ({ ...one, by: "s-001" }))],
   ]);
   await seedMuseum(portier, connection, filled, (done, total) => {
-    if (done % 100 === 0 || done === total) process.stderr.write(`\r${done} of ${total} records`);
+    process.stderr.write(`\r${done} of ${total} records`);
   });
   process.stderr.write("\n");
 }

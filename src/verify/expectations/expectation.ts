@@ -8,11 +8,15 @@ import type { Field, Table } from "../../schema/schema.js";
 export interface Expectation {
   /** Its place in the file. */
   readonly path: Path;
+  /** What it is called in results; undefined for one without a name. */
   readonly name: string | undefined;
+  /** Whose permissions are looked at. */
   readonly as: ExpectedViewer;
   /** When it is asked, as a canonical instant; undefined for the one at which expectations are looked at. */
   readonly at: string | undefined;
+  /** The records that it is about. */
   readonly on: ExpectedRecords;
+  /** What must hold of each of them. */
   readonly checks: readonly Check[];
 }
 

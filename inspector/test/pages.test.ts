@@ -5,9 +5,9 @@ import { tmpdir } from "node:os";
 import { dirname, join } from "node:path";
 import type { Browser, BrowserContext, Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
-import { barriers, chromiumPath, launch } from "../support/browser.js";
-import { createTables, type Engine, engines, storeAll } from "../support/engines.js";
-import { as, museumFile, portier, records } from "../support/museum.js";
+import { barriers, chromiumPath, launch } from "../../test/support/browser.js";
+import { createTables, type Engine, engines, storeAll } from "../../test/support/engines.js";
+import { as, museumFile, portier, records } from "../../test/support/museum.js";
 
 interface Opened {
   readonly address: string;

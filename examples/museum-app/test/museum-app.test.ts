@@ -1,9 +1,9 @@
 import { readFileSync } from "node:fs";
 import type { Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, describe, expect, it } from "vitest";
-import { type App, appDatabases, openApp, pagesOn } from "../support/app.js";
-import { barriers, chromiumPath } from "../support/browser.js";
-import { as, records } from "../support/museum.js";
+import { barriers, chromiumPath } from "../../../test/support/browser.js";
+import { as, records } from "../../../test/support/museum.js";
+import { type App, appDatabases, openApp, pagesOn } from "./app.js";
 
 describe.skipIf(chromiumPath === undefined).each(appDatabases)("the museum's application on %s", (...database) => {
   let app: App;

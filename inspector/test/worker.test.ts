@@ -1,10 +1,10 @@
 import { readdirSync, readFileSync } from "node:fs";
 import { parseDocument } from "portier/document";
 import { describe, expect, it } from "vitest";
-import { placeIn, wordsAt } from "../../inspector/src/rules/completion.js";
-import { Inspector } from "../../inspector/src/worker/inspector.js";
-import type { ProjectState } from "../../inspector/src/worker/protocol.js";
-import { as, museumFile, records } from "../support/museum.js";
+import { as, museumFile, records } from "../../test/support/museum.js";
+import { placeIn, wordsAt } from "../src/rules/completion.js";
+import { Inspector } from "../src/worker/inspector.js";
+import type { ProjectState } from "../src/worker/protocol.js";
 
 const rules = readFileSync(museumFile, "utf8");
 const folder = museumFile.replace(/[^/]*$/, "data/");

@@ -2,7 +2,7 @@ import { request } from "node:http";
 import exceljs from "exceljs";
 import JSZip from "jszip";
 import { afterAll, beforeAll, expect, it } from "vitest";
-import { startApp } from "../support/app.js";
+import { startApp } from "./app.js";
 
 // What is sent to the museum's application without its pages: by another page, by a program, by somebody with a file that is
 // made to be too much.

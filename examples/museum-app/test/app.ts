@@ -1,27 +1,22 @@
 import { type ChildProcess, spawn } from "node:child_process";
-import { createServer } from "node:net";
 import type { Browser, BrowserContext, Page } from "playwright-core";
 import { expect, it } from "vitest";
-import { launch } from "./browser.js";
-import { type Engine, engines } from "./engines.js";
-import { isLong } from "./runs.js";
+import { launch } from "../../../test/support/browser.js";
+import { type Engine, engines } from "../../../test/support/engines.js";
+import { freePort } from "../../../test/support/ports.js";
+import { isLong } from "../../../test/support/runs.js";
 
 /** The databases that the application runs on. */
 export const appDatabases = Object.entries(engines).filter(([name]) => name === "PGlite" || name === "PostgreSQL");
+
+/** Those on which pages are looked at whose part of the database is tested elsewhere: on PostgreSQL where tests run for long. */
+export const pageDatabases = isLong ? appDatabases : appDatabases.slice(0, 1);
 
 /** For what the database has little part in: looked at on the embedded one alone, but for tests that run for long. */
 export function pagesOn([name]: readonly [string, unknown]): (what: string, look: () => Promise<void>) => void {
   return (what, look) => {
     if (name === "PGlite" || isLong) it(what, look);
   };
-}
-
-export async function freePort(): Promise<number> {
-  const server = createServer();
-  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
-  const { port } = server.address() as { port: number };
-  await new Promise((resolve) => server.close(resolve));
-  return port;
 }
 
 /** Starts the application as it is started by hand; on PostgreSQL in a schema of its own. */

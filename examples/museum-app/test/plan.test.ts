@@ -3,8 +3,8 @@ import exceljs from "exceljs";
 import JSZip from "jszip";
 import type { Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, describe, expect, it } from "vitest";
-import { type App, appDatabases, openApp, pagesOn } from "../support/app.js";
-import { barriers, chromiumPath } from "../support/browser.js";
+import { barriers, chromiumPath } from "../../../test/support/browser.js";
+import { type App, appDatabases, openApp, pageDatabases } from "./app.js";
 
 /** A cell by its place in the grid: row and column as the sheet counts them. The header is a row, the numbers a column. */
 const cell = (page: Page, row: number, column: number) =>
@@ -49,7 +49,7 @@ async function savedWorkbook(page: Page): Promise<Buffer> {
   return (await page.request.get(new URL(href ?? "", page.url()).href)).body();
 }
 
-describe.skipIf(chromiumPath === undefined).each(appDatabases)("the plan on %s", (...database) => {
+describe.skipIf(chromiumPath === undefined).each(pageDatabases)("the plan on %s", (...database) => {
   let app: App;
   const onEmbedded = pagesOn(database);
   beforeAll(async () => {
