@@ -51,7 +51,6 @@ async function savedWorkbook(page: Page): Promise<Buffer> {
 
 describe.skipIf(chromiumPath === undefined).each(pageDatabases)("the plan on %s", (...database) => {
   let app: App;
-  const onEmbedded = pagesOn(database);
   beforeAll(async () => {
     app = await openApp(database);
   });
@@ -66,31 +65,28 @@ describe.skipIf(chromiumPath === undefined).each(pageDatabases)("the plan on %s"
     return page;
   }
 
-  onEmbedded(
-    "is where the treasurer lands: thousands of rows of which a few are drawn, what is locked marked in words, too",
-    async () => {
-      const page = await app.enter("Saoirse Dahl");
-      await expect.poll(() => page.getByRole("gridcell").count()).toBeGreaterThan(20);
-      await status(page).toBe("1928 rows");
-      expect(await page.getByRole("row").count()).toBeLessThan(60);
-      expect(await cell(page, 1, 2).getByRole("img").getAttribute("aria-label")).toBe("locked");
-      expect(await cell(page, 1, 2).getAttribute("aria-readonly")).toBe("true");
-      expect(await cell(page, 2, 2).getAttribute("aria-readonly")).not.toBe("true");
-      expect(await cell(page, 2, 6).getAttribute("aria-readonly")).toBe("true");
-      // Tried by keyboard, a locked cell says why, and stays.
-      await cell(page, 1, 2).click();
-      await page.keyboard.type("5");
-      await status(page).toBe("The heading is the director's.");
-      await expect
-        .poll(() => page.locator("#plan-cell").textContent())
-        .toBe("B1 Q1: locked – The heading is the director's.");
-      await cell(page, 3, 1).dblclick();
-      await status(page).toBe("You may not edit this.");
-      expect(await page.locator("[role=gridcell] input").count()).toBe(0);
-    },
-  );
+  it("is where the treasurer lands: thousands of rows of which a few are drawn, what is locked marked in words, too", async () => {
+    const page = await app.enter("Saoirse Dahl");
+    await expect.poll(() => page.getByRole("gridcell").count()).toBeGreaterThan(20);
+    await status(page).toBe("1928 rows");
+    expect(await page.getByRole("row").count()).toBeLessThan(60);
+    expect(await cell(page, 1, 2).getByRole("img").getAttribute("aria-label")).toBe("locked");
+    expect(await cell(page, 1, 2).getAttribute("aria-readonly")).toBe("true");
+    expect(await cell(page, 2, 2).getAttribute("aria-readonly")).not.toBe("true");
+    expect(await cell(page, 2, 6).getAttribute("aria-readonly")).toBe("true");
+    // Tried by keyboard, a locked cell says why, and stays.
+    await cell(page, 1, 2).click();
+    await page.keyboard.type("5");
+    await status(page).toBe("The heading is the director's.");
+    await expect
+      .poll(() => page.locator("#plan-cell").textContent())
+      .toBe("B1 Q1: locked – The heading is the director's.");
+    await cell(page, 3, 1).dblclick();
+    await status(page).toBe("You may not edit this.");
+    expect(await page.locator("[role=gridcell] input").count()).toBe(0);
+  });
 
-  onEmbedded("takes a number, works the total out, and says no to what is none", async () => {
+  it("takes a number, works the total out, and says no to what is none", async () => {
     const page = await openPlan("Saoirse Dahl");
     await edit(page, 3, 3, "1000");
     await shown(page, 3, 3).toBe("1000.00");
@@ -103,7 +99,7 @@ describe.skipIf(chromiumPath === undefined).each(pageDatabases)("the plan on %s"
     await shown(page, 3, 6).toBe("3700.00");
   });
 
-  onEmbedded("lists what is refused of a mixed block, and does the rest", async () => {
+  it("lists what is refused of a mixed block, and does the rest", async () => {
     const page = await openPlan("Saoirse Dahl");
     await cell(page, 1, 1).click();
     await paste(page, "New\t1\t2\nMoved\t1,300.50\t801\r\nInsurance\t900\tlots\n");
@@ -139,7 +135,7 @@ describe.skipIf(chromiumPath === undefined).each(pageDatabases)("the plan on %s"
     await status(page).toBe("The block is 1 column wider than the plan.");
   });
 
-  onEmbedded("asks the director before a total is changed", async () => {
+  it("asks the director before a total is changed", async () => {
     const page = await openPlan("Ines Okoro");
     expect(await cell(page, 4, 6).getByRole("img").getAttribute("aria-label")).toBe("may be edited after a question");
     await edit(page, 4, 6, "1");
@@ -185,7 +181,7 @@ describe.skipIf(chromiumPath === undefined).each(pageDatabases)("the plan on %s"
     expect(await treasurer.getByRole("button", { name: /row/ }).count()).toBe(0);
   });
 
-  onEmbedded("lets nobody be disturbed while they edit, and writes to the row that they began with", async () => {
+  it("lets nobody be disturbed while they edit, and writes to the row that they began with", async () => {
     const treasurer = await openPlan("Saoirse Dahl");
     const director = await openPlan("Ines Okoro");
     const begin = async (text: string) => {
@@ -252,68 +248,65 @@ describe.skipIf(chromiumPath === undefined).each(pageDatabases)("the plan on %s"
     expect((await director.request.post(api("/plan/rows"), { data: { at: "2" } })).status()).toBe(400);
   });
 
-  onEmbedded(
-    "jumps to a range, and protects cells, for whom and with which note, after saying what comes of it",
-    async () => {
-      const treasurer = await openPlan("Saoirse Dahl");
-      const director = await openPlan("Ines Okoro");
-      await button(director, "Protect cells").click();
-      await director.getByRole("textbox", { name: "Cells" }).fill("B1500:C1500");
-      await director.getByRole("combobox", { name: "Copy from" }).click();
-      await director.getByRole("option", { name: /heading/ }).click();
-      await director.getByRole("textbox", { name: "Note" }).fill("Agreed with the guild.");
-      await button(director, "Preview").click();
-      const preview = director.getByTestId("range-preview");
-      await expect.poll(() => preview.textContent()).toMatch(/Saoirse Dahlloses edit q1, q2 on 1 of 1928 rows/);
-      expect(await barriers(director)).toEqual([]);
-      await button(director, "Save").click();
-      await button(treasurer, "Go to B1500:C1500").click();
-      await expect
-        .poll(() => treasurer.locator("#plan-cell").textContent())
-        .toBe("B1500 Q1: locked – Agreed with the guild.");
-      await button(director, "Change B1500:C1500").click();
-      await director.getByRole("textbox", { name: "Cells" }).fill("ZZ1:ZZ2");
-      await button(director, "Preview").click();
-      await expect.poll(() => dialog(director).textContent()).toMatch(/not valid.*beyond the last column, G/);
-      await button(director, "Remove this protection").click();
-      await expect
-        .poll(() => preview.textContent())
-        .toMatch(/will be less protected than now: Agreed with the guild\.Saoirse Dahlgains edit q1, q2/);
-      // Who made a protection, or whom it names, may change it: for others there is no button, and a forged request is refused.
-      expect(await treasurer.getByRole("button", { name: /^Change/ }).count()).toBe(0);
-      await button(director, "Remove").click();
-      await expect.poll(() => treasurer.getByRole("button", { name: /B1500/ }).count()).toBe(0);
-      const ranges = new URL("/api/plan/ranges", app.url).href;
-      const change = async (page: Page, change: object, confirmed: readonly string[] = []) => {
-        const answer = await page.request.post(ranges, { data: { change, confirmed } });
-        return { status: answer.status(), body: await answer.json() };
-      };
-      expect(await change(treasurer, { kind: "unprotect", id: "heading" })).toMatchObject({ status: 422 });
-      const own = { kind: "protect", table: "plan", ranges: "C1600", to: ["person s-010"], note: "Mine." };
-      expect(await change(treasurer, { ...own, ranges: "A1" })).toMatchObject({ status: 422 });
-      expect(await change(treasurer, own)).toMatchObject({ status: 200 });
-      await expect.poll(() => button(director, "Go to C1600").count()).toBe(1);
-      expect(await director.getByRole("button", { name: "Change C1600" }).count()).toBe(0);
-      const cells = { changes: [{ key: "b-1600", values: { q2: "1" } }] };
-      const edited = (page: Page) => page.request.patch(new URL("/api/records/plan", app.url).href, { data: cells });
-      expect((await edited(director)).status()).toBe(422);
-      expect((await edited(treasurer)).status()).toBe(200);
-      await expect.poll(() => button(treasurer, "Change C1600").count()).toBe(1);
-      await button(treasurer, "Change C1600").click();
-      await button(treasurer, "Remove this protection").click();
-      await button(treasurer, "Remove").click();
-      await expect.poll(() => button(director, "Go to C1600").count()).toBe(0);
-      expect((await director.request.post(ranges, { data: { change: { kind: "rename" } } })).status()).toBe(400);
-      const row = { at: 1 };
-      const refused = await treasurer.request.post(new URL("/api/plan/rows", app.url).href, { data: row });
-      expect(refused.status()).toBe(422);
-      // The person is told what is protected, and never by which rule.
-      expect(await refused.text()).not.toContain('"rule"');
-      expect(await (await treasurer.request.get(ranges)).text()).not.toContain('"rule"');
-    },
-  );
+  it("jumps to a range, and protects cells, for whom and with which note, after saying what comes of it", async () => {
+    const treasurer = await openPlan("Saoirse Dahl");
+    const director = await openPlan("Ines Okoro");
+    await button(director, "Protect cells").click();
+    await director.getByRole("textbox", { name: "Cells" }).fill("B1500:C1500");
+    await director.getByRole("combobox", { name: "Copy from" }).click();
+    await director.getByRole("option", { name: /heading/ }).click();
+    await director.getByRole("textbox", { name: "Note" }).fill("Agreed with the guild.");
+    await button(director, "Preview").click();
+    const preview = director.getByTestId("range-preview");
+    await expect.poll(() => preview.textContent()).toMatch(/Saoirse Dahlloses edit q1, q2 on 1 of 1928 rows/);
+    expect(await barriers(director)).toEqual([]);
+    await button(director, "Save").click();
+    await button(treasurer, "Go to B1500:C1500").click();
+    await expect
+      .poll(() => treasurer.locator("#plan-cell").textContent())
+      .toBe("B1500 Q1: locked – Agreed with the guild.");
+    await button(director, "Change B1500:C1500").click();
+    await director.getByRole("textbox", { name: "Cells" }).fill("ZZ1:ZZ2");
+    await button(director, "Preview").click();
+    await expect.poll(() => dialog(director).textContent()).toMatch(/not valid.*beyond the last column, G/);
+    await button(director, "Remove this protection").click();
+    await expect
+      .poll(() => preview.textContent())
+      .toMatch(/will be less protected than now: Agreed with the guild\.Saoirse Dahlgains edit q1, q2/);
+    // Who made a protection, or whom it names, may change it: for others there is no button, and a forged request is refused.
+    expect(await treasurer.getByRole("button", { name: /^Change/ }).count()).toBe(0);
+    await button(director, "Remove").click();
+    await expect.poll(() => treasurer.getByRole("button", { name: /B1500/ }).count()).toBe(0);
+    const ranges = new URL("/api/plan/ranges", app.url).href;
+    const change = async (page: Page, change: object, confirmed: readonly string[] = []) => {
+      const answer = await page.request.post(ranges, { data: { change, confirmed } });
+      return { status: answer.status(), body: await answer.json() };
+    };
+    expect(await change(treasurer, { kind: "unprotect", id: "heading" })).toMatchObject({ status: 422 });
+    const own = { kind: "protect", table: "plan", ranges: "C1600", to: ["person s-010"], note: "Mine." };
+    expect(await change(treasurer, { ...own, ranges: "A1" })).toMatchObject({ status: 422 });
+    expect(await change(treasurer, own)).toMatchObject({ status: 200 });
+    await expect.poll(() => button(director, "Go to C1600").count()).toBe(1);
+    expect(await director.getByRole("button", { name: "Change C1600" }).count()).toBe(0);
+    const cells = { changes: [{ key: "b-1600", values: { q2: "1" } }] };
+    const edited = (page: Page) => page.request.patch(new URL("/api/records/plan", app.url).href, { data: cells });
+    expect((await edited(director)).status()).toBe(422);
+    expect((await edited(treasurer)).status()).toBe(200);
+    await expect.poll(() => button(treasurer, "Change C1600").count()).toBe(1);
+    await button(treasurer, "Change C1600").click();
+    await button(treasurer, "Remove this protection").click();
+    await button(treasurer, "Remove").click();
+    await expect.poll(() => button(director, "Go to C1600").count()).toBe(0);
+    expect((await director.request.post(ranges, { data: { change: { kind: "rename" } } })).status()).toBe(400);
+    const row = { at: 1 };
+    const refused = await treasurer.request.post(new URL("/api/plan/rows", app.url).href, { data: row });
+    expect(refused.status()).toBe(422);
+    // The person is told what is protected, and never by which rule.
+    expect(await refused.text()).not.toContain('"rule"');
+    expect(await (await treasurer.request.get(ranges)).text()).not.toContain('"rule"');
+  });
 
-  onEmbedded("goes out as a workbook that is locked where the plan is, and comes back in", async () => {
+  it("goes out as a workbook that is locked where the plan is, and comes back in", async () => {
     const page = await openPlan("Saoirse Dahl");
     const file = await savedWorkbook(page);
     const workbook = new exceljs.Workbook();
@@ -355,7 +348,7 @@ describe.skipIf(chromiumPath === undefined).each(pageDatabases)("the plan on %s"
     await shown(page, 5, 2).toBe("300.00");
   });
 
-  onEmbedded("protects what is protected in a workbook, and adds rows for a block that is longer", async () => {
+  it("protects what is protected in a workbook, and adds rows for a block that is longer", async () => {
     const page = await openPlan("Ines Okoro");
     const file = await savedWorkbook(page);
     const zip = await JSZip.loadAsync(file);
@@ -399,7 +392,7 @@ describe.skipIf(chromiumPath === undefined).each(pageDatabases)("the plan on %s"
     await shown(page, 1929, 1).toBe("Beyond");
   });
 
-  onEmbedded("fits a phone, where the ranges come below", async () => {
+  it("fits a phone, where the ranges come below", async () => {
     const page = await openPlan("Saoirse Dahl", 390);
     expect(await page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(390);
   });
