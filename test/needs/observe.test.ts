@@ -321,7 +321,7 @@ describe("observing", () => {
           }
         },
       ),
-      { seed: seedOf(1), numRuns: runsOf(40) },
+      { seed: seedOf(1), numRuns: runsOf(60) },
     );
     for (const [what, count] of Object.entries(counts)) expect([what, count > 100]).toEqual([what, true]);
   });

@@ -21,6 +21,8 @@ export interface Verdict {
   readonly permitted: Formula;
   /** Where each block stops it, and each confirmation is asked for. */
   readonly applies: readonly { readonly placed: PlacedStep; readonly when: Formula }[];
+  /** The rules that it comes from: `permit objects/registrar-registers`. */
+  readonly rules: string;
 }
 
 /** The verdict of a gate on a change, as the gate's own judging in memory says it. */
@@ -31,7 +33,16 @@ export function verdictOn(gate: Gate, change: Change, position: Field | undefine
   return {
     permitted: formula("and", [...of("block").map(isNot), formula("or", of("permit"))]),
     applies: applies.filter(({ placed }) => placed.step.phase !== "permit"),
+    rules: rulesOf(gate),
   };
+}
+
+function rulesOf({ placed }: Gate): string {
+  const of = (phase: PlacedStep["step"]["phase"]) => {
+    const rules = new Set(placed.flatMap(({ step }) => (step.phase === phase ? [step.rule] : [])));
+    return rules.size === 0 ? [] : [`${phase} ${[...rules].join(", ")}`];
+  };
+  return [...of("block"), ...of("permit"), ...of("confirm")].join("; ") || "no rule permits it";
 }
 
 function appliesTo(placed: PlacedStep, { before, after }: Change, position: Field | undefined): Formula {

@@ -125,7 +125,8 @@ begin
     raise warning '% lets past these rules whoever may use it', door;
   end loop;
   if exists (select 1 from pg_namespace, aclexplode(nspacl) where nspname = ${literal(schemas.tables)} and grantee = 0 and privilege_type = 'CREATE') then
-    raise warning 'whoever uses this database may make things in the schema of these tables, also what triggers take for their own: revoke create on schema % from public', ${literal(postgres.quoteName(schemas.tables))};
+    raise warning 'anybody may make things in the schema of these tables, also what triggers take for their own'
+      using hint = ${literal(`revoke create on schema ${postgres.quoteName(schemas.tables)} from public`)};
   end if;
 end`)}`;
 }
@@ -144,9 +145,10 @@ export function admission(schemas: Schemas): string[] {
     "subject_of(jsonb)",
     "rls_active(regclass)",
     "plan_is_current(text)",
-  ]
-    .map((head) => `${plain(quote(inside))}.${head}`)
-    .join(", ");
+  ].map((head) => {
+    const grant = `grant execute on function ${plain(quote(inside))}.${head} to %I`;
+    return `  execute format(${literal(grant)}, role);`;
+  });
   const admit = definerFunction(
     `${qualified(inside, "admit")}(role name, sets_person boolean default false) returns void`,
     `begin
@@ -155,7 +157,7 @@ export function admission(schemas: Schemas): string[] {
   execute format(${literal(`grant usage on schema ${schema} to %I`)}, role);
   execute format(${literal(`grant select, insert, update, delete on all tables in schema ${schema} to %I`)}, role);
   execute format(${literal(`grant execute on function ${plain(qualified(seen, "confirm"))}(text[]) to %I`)}, role);
-  execute format(${literal(`grant execute on function ${asked} to %I`)}, role);
+${asked.join("\n")}
   execute format(${literal(`%s execute on function ${plain(qualified(seen, "set_person"))}(text, jsonb) %s %I`)},
     case when sets_person then 'grant' else 'revoke' end, case when sets_person then 'to' else 'from' end, role);
 end`,

@@ -22,6 +22,12 @@ export type FactWriter = (one: Fact) => string;
 /** Where {@link fromSubject} is among the tables. */
 export const joined: FactWriter = (one) => ofColumn(subjectAlias, one);
 
+/** In a trigger, where the current user is a variable. */
+const ofVariable: FactWriter = (one) => ofColumn(userVariable, one);
+
+/** The variable of a trigger with the current user. */
+export const userVariable = "_me";
+
 /** Where a condition is to be served by an index, or stands alone: worked out once for the statement. */
 export function selected(schema: string): FactWriter {
   return (one) => {
@@ -95,6 +101,32 @@ export function dollars(body: string): string {
 /** A list of texts as a value. */
 export function textArray(texts: readonly string[]): string {
   return `array[${texts.map(literal).join(", ")}]::text[]`;
+}
+
+/** A fragment with its values written out, in a trigger. */
+export function inTrigger(fragment: Fragment): string {
+  return written(fragment, ofVariable);
+}
+
+/** Of some fields those that are given, as a list. */
+export function common({ inside }: Schemas, fields: readonly string[]): string {
+  return `${qualified(inside, "common")}(_given, ${textArray(fields)})`;
+}
+
+/** A test in parentheses, once. */
+export function enclosed(test: string): string {
+  let depth = 0;
+  for (const [at, token] of [...test.matchAll(/'(?:[^']|'')*'|"(?:[^"]|"")*"|[()]/g)].entries()) {
+    depth += token[0] === "(" ? 1 : token[0] === ")" ? -1 : 0;
+    if (at === 0 && token.index > 0) break;
+    if (depth === 0) return token.index === test.length - 1 ? test : `(${test})`;
+  }
+  return `(${test})`;
+}
+
+/** Lines between a head and a foot. */
+export function block(head: string, lines: readonly string[], ...foot: readonly string[]): string {
+  return [head, ...lines.map((line) => indent(line)), ...foot].join("\n");
 }
 
 /** Lines moved to the right. */

@@ -108,6 +108,13 @@ begin
     message = array_to_string(said, '; '), detail = coalesce(fields, 'The rules of the document do not permit it.');
 end`,
   );
+  const common = definerFunction(
+    `${at("common")}(given text[], fields text[]) returns text[]`,
+    `begin
+  return array(select field from unnest(given) field where field = any (fields));
+end`,
+    { volatility: "immutable", parallel: "safe" },
+  );
   const confirmed = definerFunction(
     `${at("confirmed")}() returns text[]`,
     `begin
@@ -169,6 +176,7 @@ end`,
     confirm,
     confirmed,
     unconfirmed,
+    common,
     refuse,
     unfit,
   ];

@@ -6,7 +6,7 @@ import { timestamp } from "../../schema/types/timestamp.js";
 import { type Fragment, join, raw, sql } from "../fragment.js";
 import { postgres } from "../postgres.js";
 import { sourceName } from "../scope.js";
-import { definerFunction, fromSubject, literal, qualified, type Schemas, written } from "./ddl.js";
+import { definerFunction, inTrigger, literal, qualified, type Schemas } from "./ddl.js";
 import type { SubjectView } from "./subject-view.js";
 
 /**
@@ -134,7 +134,7 @@ export function protectionLines(
   { places, isAct }: ProtectedChange,
 ): string {
   const { grid } = table;
-  if (grid === undefined || !grid.protections) return "null;";
+  if (grid === undefined || !grid.protections) return "";
   const columns = grid.columns.filter(isOwn);
   const given = columns.map(
     (field) => `case when ${literal(field.name)} = any (_given) then ${grid.columns.indexOf(field) + 1} end`,
@@ -147,7 +147,7 @@ export function protectionLines(
   const call = sql`${raw(inside("protections"))}(${raw(literal(table.name))}, ${namesHeld(schema, groups, subject)}, ${now}, ${raw(String(grid.columns.length))}, ${raw(numbers)}, ${raw(isMoved)}, ${raw(String(isAct))}, array[${raw(places.join(", "))}]::bigint[])`;
   const names = `(array[${grid.columns.map(({ name }) => literal(name)).join(", ")}])[_protected.of_column]`;
   const field = `case _protected.of_column when -1 then '' when 0 then ${literal(grid.position.name)} else ${names} end`;
-  return `for _protected in select of_protection.* from ${fromSubject(schemas.inside)}, ${written(call)} of_protection loop
+  return `for _protected in select of_protection.* from ${inTrigger(call)} of_protection loop
   if _protected.effect = 'confirm' then
     _asked := _asked || _protected.rule;
     _said := _said || jsonb_build_object(_protected.rule, coalesce(_protected.note, _protected.rule));

@@ -2,11 +2,11 @@ import type { Ruleset } from "../../rules/ruleset.js";
 import type { Field, Schema, Table } from "../../schema/schema.js";
 import type { Gate } from "../../session/gate.js";
 import type { ChangeGates, TablePlan } from "../../session/plan.js";
-import { type Formula, isAlways, isNever, print } from "../formula.js";
-import { type Fragment, join, raw, sql } from "../fragment.js";
+import { isAlways, isNever, print } from "../formula.js";
+import { join, raw, sql } from "../fragment.js";
 import type { Scope } from "../scope.js";
 import { type Change, type Verdict, verdictOn } from "./change-formula.js";
-import { fromSubject, indent, literal, type Schemas, textArray, written } from "./ddl.js";
+import { block, common, enclosed, indent, inTrigger, literal, type Schemas } from "./ddl.js";
 import type { SubjectView } from "./subject-view.js";
 
 /** What the triggers of one table are written from. */
@@ -44,60 +44,71 @@ export function verdictsOf(
   return [...names].map(([gate, own]) => ({ ...verdictOn(gate, change, table.grid?.position), fields: own }));
 }
 
-/** Lines that collect which of the given fields are refused, with the notes of what refuses them, and what is to be confirmed. */
-export function judged(verdicts: readonly FieldsVerdict[], change: Change, writing: Writing): string {
-  const refused = (fields: readonly string[]) =>
-    `_refused := _refused || array(select f from unnest(_given) f where f = any (${textArray(fields)}));`;
-  return verdicts
-    .map((verdict) => {
-      const { fields } = verdict;
-      const never = isNever(verdict.permitted);
-      const lines = never ? refused(fields) : verdictLines(verdict, refused(fields), change, writing);
-      return `if _given && ${textArray(fields)} then\n${indent(lines)}\nend if;`;
-    })
-    .join("\n");
+/**
+ * Lines that collect which of the given fields are refused, with the notes of what refuses them, and what is to be confirmed.
+ * `known`: tests whose outcome a variable holds.
+ */
+export function judged(verdicts: readonly FieldsVerdict[], { schemas }: Writing, known?: Known): string[] {
+  return verdicts.flatMap((verdict) => {
+    const { fields } = verdict;
+    const [field] = fields;
+    const said = `-- ${fields.join(", ")}: ${verdict.rules}`;
+    if (field === undefined || fields.length > 1) {
+      const given = `_fields := ${common(schemas, fields)};`;
+      return [said, given, ...verdictLines(verdict, { when: "_fields <> '{}'", refused: "_fields", known })];
+    }
+    const name = literal(field);
+    return [said, ...verdictLines(verdict, { when: `${name} = any (_given)`, refused: `${name}::text`, known })];
+  });
 }
 
 /** The same for the act as a whole, which is noted as a refused field without a name. */
-export function judgedAct(verdict: Verdict, change: Change, writing: Writing): string {
-  return verdictLines(verdict, "_refused := _refused || ''::text;", change, writing);
+export function judgedAct(verdict: Verdict, known?: Known): string[] {
+  return [`-- ${verdict.rules}`, ...verdictLines(verdict, { when: undefined, refused: "''::text", known })];
 }
 
-function verdictLines(verdict: Verdict, refuse: string, change: Change, { schemas }: Writing): string {
+/** The test of a verdict, where more than one line asks it. */
+export function testOf({ permitted }: Verdict): string {
+  return inTrigger(print(permitted));
+}
+
+type Known = ReadonlyMap<string, string> | undefined;
+
+interface Judging {
+  /** When it is judged at all. */
+  readonly when: string | undefined;
+  /** What is refused. */
+  readonly refused: string;
+  readonly known: Known;
+}
+
+function verdictLines(verdict: Verdict, { when, refused, known }: Judging): string[] {
   const collected = (phase: "block" | "confirm", value: (rule: Verdict["applies"][number]) => string | undefined) => {
     const cases = verdict.applies.flatMap((one) => {
       const said = one.placed.step.phase === phase ? value(one) : undefined;
       return said === undefined ? [] : [sql`case when ${print(one.when)} then ${raw(literal(said))}::text end`];
     });
-    return cases.length === 0 ? undefined : sql`array_remove(array[${join(cases, ", ")}], null)`;
+    return cases.length === 0 ? undefined : inTrigger(sql`array_remove(array[${join(cases, ", ")}], null)`);
   };
-  const notes = collected("block", ({ placed }) => placed.step.note);
+  const refusal = [`_refused := _refused || ${refused};`];
+  const isNeverPermitted = isNever(verdict.permitted);
+  const notes =
+    isNeverPermitted && when !== undefined ? undefined : collected("block", ({ placed }) => placed.step.note);
+  if (notes !== undefined) refusal.push(`_notes := _notes || ${notes};`);
   const asks = collected("confirm", ({ placed }) => placed.step.rule);
-  const noteLines =
-    notes === undefined ? [] : [selectFrom(notes, change, schemas, "_note"), "_notes := _notes || _note;"];
-  const askLines = asks === undefined ? [] : [selectFrom(asks, change, schemas, "_ask"), "_asked := _asked || _ask;"];
-  const otherwise = askLines.length === 0 ? "" : `\nelse\n${indent(askLines.join("\n"))}`;
-  return `${select(verdict.permitted, change, schemas, "_permitted")}
-if _permitted is not true then
-${indent([refuse, ...noteLines].join("\n"))}${otherwise}
-end if;`;
-}
-
-/** Lines that put the truth of a formula about the records into a variable. */
-export function select(one: Formula, change: Change, schemas: Schemas, into: string): string {
-  return isAlways(one) ? `${into} := true;` : selectFrom(print(one), change, schemas, into);
-}
-
-function selectFrom(value: Fragment, change: Change, schemas: Schemas, into: string): string {
-  return `select ${written(value)} into ${into}\n  from ${rows(change, schemas)};`;
-}
-
-/** The records that a change is judged on, and the current user. */
-export function rows({ before, after }: Change, schemas: Schemas): string {
-  const tables = [
-    ...(before === undefined ? [] : ["(select (_before).*) before"]),
-    ...(after === undefined ? [] : ["(select (_after).*) after"]),
-    fromSubject(schemas.inside),
+  const ask = asks === undefined ? [] : [`_asked := _asked || ${asks};`];
+  const judge = (test: string | undefined, lines: readonly string[], ...foot: readonly string[]) => {
+    const tests = [when, test].filter((one) => one !== undefined);
+    return tests.length === 0 ? lines : [block(`if ${tests.join(" and ")} then`, lines, ...foot, "end if;")];
+  };
+  if (isNeverPermitted) return [...judge(undefined, refusal)];
+  if (isAlways(verdict.permitted)) return ask.length === 0 ? [] : [...judge(undefined, ask)];
+  const test = testOf(verdict);
+  const isRefused = known?.has(test) ? `not ${known.get(test)}` : `${enclosed(test)} is not true`;
+  if (ask.length === 0) return [...judge(isRefused, refusal)];
+  return [
+    ...judge(undefined, [
+      block(`if ${isRefused} then`, refusal, "else", ...ask.map((line) => indent(line)), "end if;"),
+    ]),
   ];
-  return tables.join(", ");
 }

@@ -10,9 +10,10 @@ import { admission, cleared, closed, otherDoors, owned, removal } from "./closin
 import { isKeptWhole, isShownAlias, literal, mark, Names, qualified, type Schemas, subjectAlias } from "./ddl.js";
 import { foundation } from "./foundation.js";
 import { protectionFunctions } from "./held-protections.js";
+import { laidOut } from "./layout.js";
 import { makeReader } from "./reader.js";
 import { ReadersView, rowPolicy } from "./row-policy.js";
-import { seenName, seenView, shownView } from "./seen-view.js";
+import { knownView, seenName, seenView, shownView } from "./seen-view.js";
 import { SubjectView } from "./subject-view.js";
 import { warningsOf } from "./warnings.js";
 import { writeTriggers } from "./write-triggers.js";
@@ -78,6 +79,7 @@ export function rowSecurity<T extends DocumentTypes = AnyDocument>(
     seenView(plan, table, subject.sourceOf(table), readers, schemas),
     `comment on view ${seenName(schemas, table)} is ${literal(`${mark}what the current user may list of ${table.name}.`)}`,
     shownView(plan, table, subject, schemas),
+    knownView(plan, table, subject, schemas),
     ...writeTriggers(ruleset, plan, table, subject, schemas),
   ]);
   const wholes = readers.statements();
@@ -109,7 +111,7 @@ export function rowSecurity<T extends DocumentTypes = AnyDocument>(
 }
 
 function script(statements: readonly string[]): string {
-  return `${statements.join(";\n\n")};\n`;
+  return laidOut(`${statements.join(";\n\n")};\n`);
 }
 
 function schemasOf({ seen, inside }: Schemas): string[] {

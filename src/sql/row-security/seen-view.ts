@@ -1,4 +1,4 @@
-import { actionTree } from "../../rules/action-tree.js";
+import { actionTree, knownTree } from "../../rules/action-tree.js";
 import { type Field, isOwn, type Table } from "../../schema/schema.js";
 import { conditionOf } from "../../session/conditions.js";
 import type { Plan } from "../../session/plan.js";
@@ -63,6 +63,28 @@ export function shownView(plan: Plan, table: Table, subject: SubjectView, schema
 
 export function shownName({ inside, names }: Schemas, table: Table): string {
   return qualified(inside, names.of(`${table.name} shown`));
+}
+
+/** The keys of the records that the current user knows of: what changes and references may be to. */
+export function knownView(plan: Plan, table: Table, subject: SubjectView, schemas: Schemas): string {
+  const alias = tableName(table.source);
+  const scope = scopeOf(postgres, { plan }, { table, alias }, subject);
+  const known = conditionFormula(conditionOf(plan.of(table.name), knownTree(table)), scope);
+  const keys = table.key.map((field) => written(column(scope, scope.record, field)));
+  const from = [written(tableAs(scope, scope.record)), fromSubject(schemas.inside)];
+  return `create view ${knownName(schemas, table)} as select ${keys.join(", ")}
+  from ${from.join(", ")}
+  where ${written(print(known))}`;
+}
+
+/** Whether a record with these values for its key is known. */
+export function isKnown(schemas: Schemas, table: Table, values: readonly string[]): string {
+  const same = table.key.map((field, index) => `k.${quote(field.column)} = ${values[index]}`);
+  return `exists (select from ${knownName(schemas, table)} k where ${same.join(" and ")})`;
+}
+
+function knownName({ inside, names }: Schemas, { name }: Table): string {
+  return qualified(inside, names.of(`${name} known`));
 }
 
 function seenOf(plan: Plan, table: Table, subject: SubjectView | ReadersView): Seen {

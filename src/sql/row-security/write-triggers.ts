@@ -1,33 +1,35 @@
 import type { SessionOperand } from "../../conditions/expression.js";
-import { knownTree } from "../../rules/action-tree.js";
 import { knownBy } from "../../rules/actions.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import type { Scalar } from "../../schema/scalar.js";
 import { type DefaultSource, type Field, isOwn, lastOf, singleKey, type Table } from "../../schema/schema.js";
-import { conditionOf } from "../../session/conditions.js";
 import type { Plan } from "../../session/plan.js";
 import { roleBearing } from "../../session/roles/bearing.js";
-import { conditionFormula } from "../condition.js";
-import { formula, implies, print } from "../formula.js";
+import { formula, implies, isAlways, isNever, print } from "../formula.js";
 import { postgres } from "../postgres.js";
 import { scopeOf, sourceName } from "../scope.js";
 import { shownFormula } from "../shown.js";
 import { type Change, isNot, type Verdict, verdictOn } from "./change-formula.js";
 import {
+  block,
+  common,
   definerFunction,
+  enclosed,
   type FactWriter,
   indent,
+  inTrigger,
   literal,
   plain,
   qualified,
   type Schemas,
   textArray,
+  userVariable,
   written,
 } from "./ddl.js";
 import { protectionDeclarations, protectionLines } from "./held-protections.js";
-import { judged, judgedAct, rows, select, verdictsOf, type Writing } from "./judged.js";
+import { judged, judgedAct, testOf, verdictsOf, type Writing } from "./judged.js";
 import { references } from "./references.js";
-import { seenName, shownName } from "./seen-view.js";
+import { isKnown, seenName, shownName } from "./seen-view.js";
 import type { SubjectView } from "./subject-view.js";
 
 const quote = postgres.quoteName;
@@ -53,12 +55,12 @@ export function writeTriggers(
     table,
     source: sourceName(postgres, table, schemas.tables),
     subject,
-    before: scope("before"),
-    after: scope("after"),
+    before: scope("_before"),
+    after: scope("_after"),
     bearing: roleBearing(ruleset).get(table.name),
   };
   return [
-    ...trigger(writing, "insert", insertBody(writing)),
+    ...trigger(writing, "insert", insertBody({ ...writing, after: scope("new") })),
     ...defaults(writing),
     ...trigger(writing, "update", updateBody(writing)),
     ...trigger(writing, "delete", deleteBody(writing)),
@@ -109,20 +111,27 @@ function askedFor(from: DefaultSource, { type }: Field): SessionOperand {
 
 const declarations = `#variable_conflict use_column
 declare
-  _given text[];
+  _given text[] := '{}';
   _refused text[] := '{}';
   _missing text[] := '{}';
   _notes text[] := '{}';
   _asked text[] := '{}';
-  _permitted boolean;
-  _note text[];
-  _ask text[];
+  _fields text[];
   _state text;
   _constraint text;
   _column text;`;
 
-function declarationsOf({ table }: Writing): string {
-  return table.grid?.protections ? `${declarations}${protectionDeclarations}` : declarations;
+function declarationsOf({ table, schemas, source }: Writing, records: readonly string[]): string {
+  const own = [
+    `${userVariable} ${qualified(schemas.inside, "subject")};`,
+    ...records.map((record) => `${record} ${source}%rowtype;`),
+  ];
+  return `${declarations}${table.grid?.protections ? protectionDeclarations : ""}\n${indent(own.join("\n"))}`;
+}
+
+/** Who the current user is: asked once the record is locked, as they may have lost a role while that was waited for. */
+function currentUser({ schemas }: Writing): string {
+  return `${userVariable} := ${qualified(schemas.inside, "me")}();`;
 }
 
 /** What people protected as data; `records` are those before and after. */
@@ -130,15 +139,11 @@ function protectedCells(
   { ruleset, table, subject, schemas }: Writing,
   records: readonly string[],
   isAct: boolean,
-): string {
+): string[] {
   const { grid } = table;
-  if (grid === undefined || !grid.protections) return "null;";
+  if (grid === undefined || !grid.protections) return [];
   const places = records.map((record) => `${record}.${col(grid.position)}`);
-  return protectionLines(ruleset, table, subject, schemas, { places, isAct });
-}
-
-function variables({ source }: Writing, names: readonly string[]): string {
-  return names.map((name) => `\n  ${name} ${source}%rowtype;`).join("");
+  return [protectionLines(ruleset, table, subject, schemas, { places, isAct })];
 }
 
 function updateBody(writing: Writing): string {
@@ -146,29 +151,26 @@ function updateBody(writing: Writing): string {
   const change: Change = { before, after };
   const own = table.fields.filter(isOwn);
   const gates = plan.judging("edit");
-  const verdicts = verdictsOf(gates, own, change, table);
   const settable = own.filter((field) => gates.fields[field.index]?.every(({ hasPermits }) => hasPermits));
-  const copies = own.map(
-    (field) => `if ${literal(field.name)} = any (_given) then _after.${col(field)} := new.${col(field)}; end if;`,
-  );
   const sets = settable.map((field) => `${col(field)} = _after.${col(field)}`).join(", ");
   const write = `update ${writing.source} set ${sets} where ${keyIs(table, "old")};`;
-  return `${declarationsOf(writing)}${variables(writing, ["_before", "_after"])}
-begin
-${indent(loadBefore(writing))}
-  _given := array_remove(array[
-    ${own.map((field) => givenIn(field, writing)).join(",\n    ")}], null);
-  if _given = '{}' then return new; end if;
-  _after := _before;
-${indent(copies.join("\n"))}
-${indent(judged(verdicts, change, writing))}
-${indent(protectedCells(writing, ["_before", "_after"], false))}
-${indent(rolesKept(writing))}
-${indent(references(own, change, writing))}
-${indent(answer("edit", writing))}
-${indent(settable.length === 0 ? "null;" : shielded(write, writing))}
-${indent(shownAgain(writing, "_after"))}
-end`;
+  const given = own.map((field) => {
+    const kept = `_given := _given || ${literal(field.name)}::text; _after.${col(field)} := new.${col(field)};`;
+    return block(`if ${isGiven(field, writing)} then`, [kept], "end if;");
+  });
+  return body(declarationsOf(writing, ["_before", "_after"]), [
+    loadBefore(writing),
+    "_after := _before;",
+    ...given,
+    "if _given = '{}' then return new; end if;",
+    ...judged(verdictsOf(gates, own, change, table), writing),
+    ...protectedCells(writing, ["_before", "_after"], false),
+    ...rolesKept(writing),
+    ...references(own, change, writing),
+    answer("edit", writing),
+    ...(settable.length === 0 ? [] : [shielded(write, writing)]),
+    shownAgain(writing, "_after"),
+  ]);
 }
 
 function insertBody(writing: Writing): string {
@@ -180,64 +182,76 @@ function insertBody(writing: Writing): string {
   const gates = plan.judging("create");
   const acts = gates.acts.map((gate) => met(verdictOn(gate, change, table.grid?.position)));
   const verdicts = verdictsOf(gates, own, change, table).map(met);
-  const given = own.map(
-    (field) =>
-      `case when ${comparable(`new.${col(field)}`, field)} is distinct from ${comparable(standardValue(field, writing), field)} then ${literal(field.name)} end`,
+  const given = own.map((field) => {
+    const standard = standardValue(field, writing);
+    const value = `new.${col(field)}`;
+    const differs =
+      standard === "null"
+        ? `${value} is not null`
+        : `${comparable(value, field)} is distinct from ${comparable(standard, field)}`;
+    return `case when ${differs} then ${literal(field.name)} end`;
+  });
+  // Fields are mostly under the test of the act.
+  const known = new Map(
+    acts
+      .filter(({ permitted }) => !isNever(permitted) && !isAlways(permitted))
+      .map((act, index) => [testOf(act), `_may${index}`]),
   );
-  const copies = own.map((field) => `_after.${col(field)} := new.${col(field)};`);
-  return `${declarationsOf(writing)}${variables(writing, ["_after"])}
-  _columns text[];
-begin
-${indent(copies.join("\n"))}
-  _given := array_remove(array[
-    ${given.join(",\n    ")}], null);
-${indent(acts.map((act) => judgedAct(act, change, writing)).join("\n"))}
-${indent(judged(verdicts, change, writing))}
-${indent(protectedCells(writing, ["_after"], true))}
-${indent(noNewRoles(writing))}
-${indent(references(own, change, writing))}
-${indent(answer("create", writing))}
-${indent(shielded(insertion(own, writing), writing))}
-${indent(shownAgain(writing, "_after"))}
-end`;
+  const declared = ["_columns text[];", ...[...known.values()].map((name) => `${name} boolean;`)];
+  return body(`${declarationsOf(writing, ["_after"])}\n${indent(declared.join("\n"))}`, [
+    currentUser(writing),
+    `_given := array_remove(array[${given.join(", ")}], null);`,
+    ...[...known].map(([test, name]) => `${name} := ${enclosed(test)} is true;`),
+    ...acts.flatMap((act) => judgedAct(act, known)),
+    ...judged(verdicts, writing, known),
+    ...protectedCells(writing, ["new"], true),
+    ...noNewRoles(writing),
+    ...references(own, change, writing),
+    answer("create", writing),
+    shielded(insertion(own, writing), writing),
+    shownAgain(writing, "_after"),
+  ]);
 }
 
 function deleteBody(writing: Writing): string {
   const { table, plan, before } = writing;
   const change: Change = { before, after: undefined };
   const acts = plan.judging("delete").acts.map((gate) => verdictOn(gate, change, table.grid?.position));
-  return `${declarationsOf(writing)}${variables(writing, ["_before"])}
-begin
-${indent(loadBefore(writing))}
-${indent(acts.map((act) => judgedAct(act, change, writing)).join("\n"))}
-${indent(protectedCells(writing, ["_before"], true))}
-${indent(writing.bearing === undefined ? "null;" : refusedRoles("''::text"))}
-${indent(answer("delete", writing))}
-${indent(shielded(`delete from ${writing.source} where ${keyIs(table, "old")};`, writing))}
-  return old;
-end`;
+  return body(declarationsOf(writing, ["_before"]), [
+    loadBefore(writing),
+    ...acts.flatMap((act) => judgedAct(act)),
+    ...protectedCells(writing, ["_before"], true),
+    ...(writing.bearing === undefined ? [] : refusedRoles("''::text")),
+    answer("delete", writing),
+    shielded(`delete from ${writing.source} where ${keyIs(table, "old")};`, writing),
+    "return old;",
+  ]);
+}
+
+function body(declared: string, lines: readonly string[]): string {
+  return block(`${declared}\nbegin`, lines, "end");
 }
 
 /**
  * Who holds what is not changed through a view: no trigger can tell who may assign, what excludes each other and who is
  * the last. It is given by administration, which can.
  */
-function refusedRoles(fields: string): string {
-  return `_refused := _refused || ${fields};
-_notes := _notes || ${literal("This changes who holds a role: that is for administration.")}::text;`;
+function refusedRoles(fields: string): string[] {
+  return [
+    `_refused := _refused || ${fields};`,
+    `_notes := _notes || ${literal("This changes who holds a role: that is for administration.")}::text;`,
+  ];
 }
 
-function rolesKept({ bearing }: Writing): string {
-  if (bearing === undefined) return "null;";
-  const fields = textArray([...bearing].map(({ name }) => name));
-  return `if _given && ${fields} then
-${indent(refusedRoles(`array(select f from unnest(_given) f where f = any (${fields}))`))}
-end if;`;
+function rolesKept({ bearing, schemas }: Writing): string[] {
+  if (bearing === undefined) return [];
+  const fields = [...bearing].map(({ name }) => name);
+  return [block(`if _given && ${textArray(fields)} then`, refusedRoles(common(schemas, fields)), "end if;")];
 }
 
 /** A new person holds nothing by themselves; a link table's record is a role that somebody is given. */
-function noNewRoles({ bearing, table, schema }: Writing): string {
-  if (bearing === undefined) return "null;";
+function noNewRoles({ bearing, table, schema }: Writing): string[] {
+  if (bearing === undefined) return [];
   const { people } = schema;
   const naming = (people?.roles ?? []).flatMap((source) => (source.kind === "field" ? [source.field] : []));
   const inGroups = [...bearing].some(
@@ -245,9 +259,9 @@ function noNewRoles({ bearing, table, schema }: Writing): string {
   );
   if (table !== people?.table || inGroups) return refusedRoles("''::text");
   const given = naming.map((field) =>
-    field.type.element === undefined ? `_after.${col(field)} is not null` : `cardinality(_after.${col(field)}) > 0`,
+    field.type.element === undefined ? `new.${col(field)} is not null` : `cardinality(new.${col(field)}) > 0`,
   );
-  return given.length === 0 ? "null;" : `if ${given.join(" or ")} then\n${indent(refusedRoles("''::text"))}\nend if;`;
+  return given.length === 0 ? [] : [block(`if ${given.join(" or ")} then`, refusedRoles("''::text"), "end if;")];
 }
 
 /** Columns that the database fills where nothing is given must not be named then. */
@@ -255,13 +269,12 @@ function insertion(own: readonly Field[], { source }: Writing): string {
   const stored = own.filter((field) => !field.computed);
   const generated = stored.filter((field) => field.generated);
   if (generated.length === 0) {
-    const values = stored.map((field) => `_after.${col(field)}`).join(", ");
+    const values = stored.map((field) => `new.${col(field)}`).join(", ");
     return `insert into ${source} (${stored.map(col).join(", ")}) values (${values}) returning * into _after;`;
   }
   const always = textArray(stored.filter((field) => !field.generated).map((field) => field.column));
   const more = generated.map(
-    (field) =>
-      `if _after.${col(field)} is not null then _columns := _columns || ${literal(field.column)}::text; end if;`,
+    (field) => `if new.${col(field)} is not null then _columns := _columns || ${literal(field.column)}::text; end if;`,
   );
   const format = literal(`insert into ${plain(source)} (%s) select %s from (select ($1).*) r returning *`);
   return `_columns := ${always};
@@ -269,16 +282,21 @@ ${more.join("\n")}
 execute (
   select format(${format}, string_agg(format('%I', name), ', '), string_agg(format('r.%I', name), ', '))
   from unnest(_columns) name
-) into _after using _after;`;
+) into _after using new;`;
 }
 
 /** The record as it is stored, locked; a record that is not known is not there. */
-function loadBefore({ table, source, subject, plan, before, schemas }: Writing): string {
-  const isKnown = formula("and", [subject.meets, conditionFormula(conditionOf(plan, knownTree(table)), before)]);
+function loadBefore(writing: Writing): string {
+  const { table, source, subject, schemas } = writing;
+  const keys = table.key.map((field) => `_before.${col(field)}`);
+  const tests = [
+    ...(isAlways(subject.meets) ? [] : [`(${inTrigger(print(subject.meets))}) is not true`]),
+    `not ${isKnown(schemas, table, keys)}`,
+  ];
   return `select t.* into _before from ${source} t where ${keyIs(table, "old", "t")} for update;
 if not found then return null; end if;
-${select(isKnown, { before, after: undefined }, schemas, "_permitted")}
-if _permitted is not true then return null; end if;`;
+${currentUser(writing)}
+${block(`if ${tests.join(" or ")} then`, ["return null;"], "end if;")}`;
 }
 
 function keyIs({ key }: Table, record: string, alias?: string): string {
@@ -287,17 +305,13 @@ function keyIs({ key }: Table, record: string, alias?: string): string {
 }
 
 /** Whether a field is given: it differs from what is seen, or from what is stored where it is opened but not listed. */
-function givenIn(field: Field, { plan, before, schemas }: Writing): string {
+function isGiven(field: Field, { plan, before }: Writing): string {
   const isNew = (than: string) =>
     `${comparable(`new.${col(field)}`, field)} is distinct from ${comparable(`${than}.${col(field)}`, field)}`;
   const [list, view] = knownBy.map((action) => shownFormula(plan, action, field, before));
-  const name = literal(field.name);
-  if (list === undefined || view === undefined || implies(view, list)) {
-    return `case when ${isNew("old")} then ${name} end`;
-  }
-  const isHidden = written(print(isNot(formula("or", [list, view]))));
-  const from = rows({ before, after: undefined }, schemas);
-  return `case when ${isNew("old")} and (${isNew("_before")} or (select ${isHidden} from ${from})) then ${name} end`;
+  if (list === undefined || view === undefined || implies(view, list)) return isNew("old");
+  const isHidden = inTrigger(print(isNot(formula("or", [list, view]))));
+  return `${isNew("old")} and (${isNew("_before")} or ${isHidden})`;
 }
 
 function comparable(value: string, field: Field): string {
