@@ -87,6 +87,7 @@ const portier = compile({
         desk: { to: "anyone", where: "dept = request.desk and state = 'shut'", permit: { list: ["title"] } },
         audit: { to: "auditor", permit: { list: ["cost"] } },
         shut: { to: "chief", where: "state = 'shut'", reserve: { edit: ["title"] } },
+        dear: { where: "cost >= 100", deny: { create: ["cost"] } },
       },
     },
   },
@@ -212,6 +213,12 @@ describe.each(onPostgres)("row security over columns of many types on %s", (_nam
       ],
     ],
     ["makes none where they may not", cleo, "insert into tasks (title, dept) values ('new', 1)", { code: "42501" }],
+    [
+      "judges what would be stored, which a column rounds",
+      cleo,
+      "insert into tasks (title, dept, cost) values ('new', 2, 99.996)",
+      { code: "42501", message: "not permitted: create tasks (cost)" },
+    ],
     [
       "makes none for somebody else",
       cleo,

@@ -60,7 +60,7 @@ export function writeTriggers(
     bearing: roleBearing(ruleset).get(table.name),
   };
   return [
-    ...trigger(writing, "insert", insertBody({ ...writing, after: scope("new") })),
+    ...trigger(writing, "insert", insertBody(writing)),
     ...defaults(writing),
     ...trigger(writing, "update", updateBody(writing)),
     ...trigger(writing, "delete", deleteBody(writing)),
@@ -201,10 +201,12 @@ function insertBody(writing: Writing): string {
   return body(`${declarationsOf(writing, ["_after"])}\n${indent(declared.join("\n"))}`, [
     currentUser(writing),
     `_given := array_remove(array[${given.join(", ")}], null);`,
+    // Judged is what would be stored: a column may round what it is given.
+    `select ${own.map((field) => `new.${col(field)}`).join(", ")} into ${own.map((field) => `_after.${col(field)}`).join(", ")};`,
     ...[...known].map(([test, name]) => `${name} := ${enclosed(test)} is true;`),
     ...acts.flatMap((act) => judgedAct(act, known)),
     ...judged(verdicts, writing, known),
-    ...protectedCells(writing, ["new"], true),
+    ...protectedCells(writing, ["_after"], true),
     ...noNewRoles(writing),
     ...references(own, change, writing),
     answer("create", writing),
@@ -259,7 +261,7 @@ function noNewRoles({ bearing, table, schema }: Writing): string[] {
   );
   if (table !== people?.table || inGroups) return refusedRoles("''::text");
   const given = naming.map((field) =>
-    field.type.element === undefined ? `new.${col(field)} is not null` : `cardinality(new.${col(field)}) > 0`,
+    field.type.element === undefined ? `_after.${col(field)} is not null` : `cardinality(_after.${col(field)}) > 0`,
   );
   return given.length === 0 ? [] : [block(`if ${given.join(" or ")} then`, refusedRoles("''::text"), "end if;")];
 }
@@ -269,12 +271,13 @@ function insertion(own: readonly Field[], { source }: Writing): string {
   const stored = own.filter((field) => !field.computed);
   const generated = stored.filter((field) => field.generated);
   if (generated.length === 0) {
-    const values = stored.map((field) => `new.${col(field)}`).join(", ");
+    const values = stored.map((field) => `_after.${col(field)}`).join(", ");
     return `insert into ${source} (${stored.map(col).join(", ")}) values (${values}) returning * into _after;`;
   }
   const always = textArray(stored.filter((field) => !field.generated).map((field) => field.column));
   const more = generated.map(
-    (field) => `if new.${col(field)} is not null then _columns := _columns || ${literal(field.column)}::text; end if;`,
+    (field) =>
+      `if _after.${col(field)} is not null then _columns := _columns || ${literal(field.column)}::text; end if;`,
   );
   const format = literal(`insert into ${plain(source)} (%s) select %s from (select ($1).*) r returning *`);
   return `_columns := ${always};
@@ -282,7 +285,7 @@ ${more.join("\n")}
 execute (
   select format(${format}, string_agg(format('%I', name), ', '), string_agg(format('r.%I', name), ', '))
   from unnest(_columns) name
-) into _after using new;`;
+) into _after using _after;`;
 }
 
 /** The record as it is stored, locked; a record that is not known is not there. */
