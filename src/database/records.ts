@@ -28,6 +28,7 @@ export class Records implements Source {
   readonly #found = new Map<string, Row | undefined>();
   readonly #lists = new Map<string, readonly Row[]>();
   readonly #misses = new Map<string, Miss>();
+  #hidden: { readonly table: string; readonly key: string } | undefined;
   #isOpen = false;
 
   /** `kept`: what is protected, as it was read before. */
@@ -38,6 +39,7 @@ export class Records implements Source {
   }
 
   find(table: string, key: string): Row | undefined {
+    if (this.#hidden?.table === table && this.#hidden.key === key) return undefined;
     const id = JSON.stringify([table, key]);
     if (!this.#found.has(id)) this.#miss(id, { kind: "find", table, key });
     return this.#found.get(id);
@@ -47,14 +49,24 @@ export class Records implements Source {
     const id = JSON.stringify([table, field, key]);
     const known = this.#lists.get(id);
     if (known === undefined) this.#miss(id, { kind: "referring", table, field, key });
-    return known ?? [];
+    return this.#shown(table, known);
   }
 
   all(table: string): readonly Row[] {
     const id = JSON.stringify([table]);
     const known = this.#lists.get(id);
     if (known === undefined) this.#miss(id, { kind: "all", table });
-    return known ?? [];
+    return this.#shown(table, known);
+  }
+
+  /** Hides one record, as if it were not made yet; none where nothing is given. */
+  hide(hidden?: { readonly table: string; readonly key: string }): void {
+    this.#hidden = hidden;
+  }
+
+  #shown(name: string, rows: readonly Row[] = []): readonly Row[] {
+    const table = this.#hidden?.table === name ? findTable(this.#schema, name) : undefined;
+    return table === undefined ? rows : rows.filter((row) => recordAddress(table, row) !== this.#hidden?.key);
   }
 
   /** Something was written, in one table or in any: what is asked next of it is fetched anew. */

@@ -11,11 +11,12 @@ import type { Masked } from "../session/session-types.js";
 import { messagesOf } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
 import { RecordChanged } from "./errors.js";
+import { type Again, KeptOtherwise, undone } from "./kept-otherwise.js";
 import { type ListQuery, listRecords, type Page } from "./listing.js";
 import { type Observe, Observing } from "./observing.js";
 import { inReading, inTransaction, typed } from "./retry.js";
 import { hasAddress, selectRecords } from "./statements.js";
-import { only, Work, type Worker } from "./work.js";
+import { Work, type Worker } from "./work.js";
 
 /** Options of a change in a database. */
 export interface DatabaseChangeOptions extends ChangeOptions {
@@ -117,14 +118,17 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
     given: DatabaseChangeOptions = {},
   ): Promise<ChangeResult> {
     const { expecting, ...options } = given;
-    return this.#changing(table, [key], async (work, find) => {
+    const done = this.#changing(table, [key], async (work, find) => {
       const before = await find(key);
       await this.#expect(work, table, before, expecting);
-      const outcome = await work.ask((session) => session.checkEdit(table, before, values, options));
+      const check = (session: Session<T>, all: object) =>
+        session.checkEdit(table, before, all as ValuesOf<T, K>, options);
+      const outcome = await work.ask((session) => check(session, values));
       if (!outcome.accepted || before === undefined) return outcome;
       await work.update(table, before, outcome.changes);
-      return work.told(table, outcome, values);
+      return work.told(table, outcome, values, { isNew: false, judge: check });
     });
+    return done.catch(refusedAfterwards);
   }
 
   /** Makes a record. */
@@ -135,13 +139,15 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
   ): Promise<ChangeResult> {
     try {
       return await this.#inTransaction(async (work) => {
-        const outcome = await work.ask((session) => session.checkCreate(table, values, options));
+        const check = (session: Session<T>, all: object) => session.checkCreate(table, all as ValuesOf<T, K>, options);
+        const outcome = await work.ask((session) => check(session, values));
         if (!outcome.accepted || outcome.record === undefined) return outcome;
         await before?.(work.inside, outcome.record);
         const record = await this.#insert(work, table, outcome.record, 0);
-        return work.told(table, { ...outcome, record }, values);
+        return work.told(table, { ...outcome, record }, values, { isNew: true, judge: check });
       });
     } catch (error) {
+      if (error instanceof KeptOtherwise) return refusedAfterwards(error);
       await this.#rethrowUnlessTaken(error);
       return this.#keyTaken(table);
     }
@@ -203,10 +209,11 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
   ): Promise<BatchResult> {
     return this.#together(table, keys, keys, async (work, find, key) => {
       const before = await find(key);
-      const { results } = await work.ask((session) => session.checkBulkEdit(table, [before], values, options));
-      const [outcome] = results as [ChangeResult];
+      const check = (session: Session<T>, all: object) =>
+        session.checkBulkEdit(table, [before], all as ValuesOf<T, K>, options).results[0] as ChangeResult;
+      const outcome = await work.ask((session) => check(session, values));
       if (outcome.accepted && before !== undefined) await work.update(table, before, outcome.changes);
-      return { outcome, given: values };
+      return { outcome, given: values, again: { isNew: false, judge: check } };
     });
   }
 
@@ -223,9 +230,11 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
     const keys = changes.map(({ key }) => key);
     return this.#together(table, keys, changes, async (work, find, { key, values }) => {
       const before = await find(key);
-      const outcome = await work.ask((session) => session.checkEdit(table, before, values, options));
+      const check = (session: Session<T>, all: object) =>
+        session.checkEdit(table, before, all as ValuesOf<T, K>, options);
+      const outcome = await work.ask((session) => check(session, values));
       if (outcome.accepted && before !== undefined) await work.update(table, before, outcome.changes);
-      return { outcome, given: values };
+      return { outcome, given: values, again: { isNew: false, judge: check } };
     });
   }
 
@@ -241,11 +250,12 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
       try {
         return await this.#together(table, [], lines, async (work, _find, values, line) => {
           if (taken.has(line)) return { outcome: this.#keyTaken(table), given: values };
-          const { results } = await work.ask((session) => session.checkImport(table, [values], options));
-          const [outcome] = results as [ChangeResult];
+          const check = (session: Session<T>, all: object) =>
+            session.checkImport(table, [all as ValuesOf<T, K>], options).results[0] as ChangeResult;
+          const outcome = await work.ask((session) => check(session, values));
           if (!outcome.accepted || outcome.record === undefined) return { outcome, given: values };
           const record = await this.#insert(work, table, outcome.record, line);
-          return { outcome: { ...outcome, record }, given: values };
+          return { outcome: { ...outcome, record }, given: values, again: { isNew: true, judge: check } };
         });
       } catch (error) {
         taken.add(await this.#rethrowUnlessTaken(error));
@@ -258,28 +268,31 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
     table: TableOf<T>,
     keys: readonly string[],
     changes: readonly C[],
-    change: (work: Work<T>, find: FindLocked, one: C, index: number) => Promise<JudgedChange>,
+    change: (work: Work<T>, find: FindLocked, one: C, index: number) => Promise<JudgedChange<T>>,
   ): Promise<BatchResult> {
-    return this.#changing(table, keys, async (work, find) => {
+    const done = this.#changing(table, keys, async (work, find): Promise<BatchResult> => {
       const outcomes: ChangeResult[] = [];
       const given: object[] = [];
+      const again: (Again<T> | undefined)[] = [];
       try {
         await work.inside.transaction(async () => {
           for (const [index, one] of changes.entries()) {
             const done = await change(work, find, one, index);
             outcomes.push(done.outcome);
             given.push(done.given);
+            again.push(done.again);
           }
           if (!outcomes.every(({ accepted }) => accepted)) throw notAll;
         });
       } catch (error) {
         if (error !== notAll) throw error;
-        const undone = outcomes.map((one, index) =>
-          one.accepted ? { ...one, record: undefined, changes: only(one.changes, given[index] ?? {}) } : one,
-        );
-        return { accepted: false, results: undone };
+        return { accepted: false, results: outcomes.map((one, index) => undone(one, given[index] ?? {})) };
       }
-      return { accepted: true, results: await work.toldEach(table, outcomes, given) };
+      return { accepted: true, results: await work.toldEach(table, outcomes, given, again) };
+    });
+    return done.catch((error: unknown) => {
+      if (error instanceof KeptOtherwise) return { accepted: false, results: error.results };
+      throw error;
     });
   }
 
@@ -355,10 +368,12 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
 /** The record of a key as it is locked; undefined where there is none that the person knows of. */
 type FindLocked = (key: string) => Promise<Row | undefined>;
 
-interface JudgedChange {
+interface JudgedChange<T extends DocumentTypes> {
   readonly outcome: ChangeResult;
   /** The values that the person gave. */
   readonly given: object;
+  /** Judges it with other values; not where nothing was written. */
+  readonly again?: Again<T>;
 }
 
 async function knownOf<T extends DocumentTypes>(
@@ -371,6 +386,12 @@ async function knownOf<T extends DocumentTypes>(
     const own = session as unknown as Session;
     return new Set(keys.filter((_, index) => found[index] !== undefined && isKnownTo(own, table, found[index])));
   });
+}
+
+/** The answer to a change that what the database would keep has undone. */
+function refusedAfterwards(error: unknown): ChangeResult {
+  if (error instanceof KeptOtherwise) return error.results[0] as ChangeResult;
+  throw error;
 }
 
 /** Ends a transaction in which not everything was accepted. */

@@ -15,6 +15,7 @@ import type { Diagnostic } from "../session/session-options.js";
 import type { UserMessages } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
 import type { KeptLists } from "./kept-lists.js";
+import { type Again, KeptOtherwise, keptOtherwise, only, undone } from "./kept-otherwise.js";
 import { ObservedSession } from "./observed-session.js";
 import type { Observing } from "./observing.js";
 import { foundAtOnce, Records } from "./records.js";
@@ -135,9 +136,14 @@ export class Work<T extends DocumentTypes = AnyDocument> {
     this.forget(name);
   }
 
-  /** A change as it is told to the person: with the record as they see it then, whatever was judged and written. */
-  async told(name: TableOf<T>, outcome: ChangeResult, given: object): Promise<ChangeResult> {
-    const [told] = await this.toldEach(name, [outcome], [given]);
+  /**
+   * A change as it is told to the person: with the record as they see it then, whatever was judged and written. `again` judges it
+   * with other values, where the database keeps some otherwise than they were given.
+   *
+   * @throws KeptOtherwise where that is not accepted.
+   */
+  async told(name: TableOf<T>, outcome: ChangeResult, given: object, again?: Again<T>): Promise<ChangeResult> {
+    const [told] = await this.toldEach(name, [outcome], [given], [again]);
     return told as ChangeResult;
   }
 
@@ -145,6 +151,7 @@ export class Work<T extends DocumentTypes = AnyDocument> {
     name: TableOf<T>,
     outcomes: readonly ChangeResult[],
     given: readonly object[],
+    again: readonly (Again<T> | undefined)[] = [],
   ): Promise<readonly ChangeResult[]> {
     const table = this.table(name);
     const keys = outcomes.map((one) => (one.accepted && one.record ? recordAddress(table, one.record) : undefined));
@@ -154,6 +161,21 @@ export class Work<T extends DocumentTypes = AnyDocument> {
       false,
     );
     const rows = new Map(found.map((row) => [row && recordAddress(table, row), row]));
+    for (const [index, outcome] of outcomes.entries()) {
+      const key = keys[index];
+      const stored = rows.get(key);
+      const { isNew, judge } = again[index] ?? {};
+      if (!outcome.accepted || key === undefined || stored === undefined || judge === undefined) continue;
+      const kept = keptOtherwise(table, outcome.changes, stored);
+      if (Object.keys(kept).length === 0) continue;
+      this.#records.hide(isNew === true ? { table: name, key } : undefined);
+      const judged = await this.ask((session) => judge(session, { ...given[index], ...kept }));
+      this.#records.hide();
+      if (judged.accepted) continue;
+      throw new KeptOtherwise(
+        outcomes.map((one, other) => (other === index ? judged : undone(one, given[other] ?? {}))),
+      );
+    }
     const seen = await this.ask((session) =>
       keys.map((key) => seenOf(session as unknown as Session, name, key === undefined ? undefined : rows.get(key))),
     );
@@ -162,9 +184,4 @@ export class Work<T extends DocumentTypes = AnyDocument> {
       return { ...outcome, record: seen[index], changes: only(outcome.changes, given[index] ?? {}) };
     });
   }
-}
-
-/** Of what was written, what the person gave: defaults of a new record may be hidden from who makes it. */
-export function only(changes: Row, given: object): Row {
-  return Object.fromEntries(Object.entries(changes).filter(([name]) => Object.hasOwn(given, name)));
 }
