@@ -12,7 +12,7 @@ import { runsOf, seedOf } from "../support/runs.js";
  * could not give. Whatever is refused changes nothing.
  */
 
-const runs = runsOf(125);
+const runs = runsOf(200);
 const seed = seedOf(1);
 
 const persons = ["p1", "p2", "p3", "p4"] as const;

@@ -61,6 +61,8 @@ const server = serve(
   { fetch: app.fetch, hostname: "127.0.0.1", port: Number(process.env["PORT"] ?? 4174) },
   ({ port }) => console.log(`The museum's application: http://127.0.0.1:${port}/`),
 );
+// Longer than browsers and proxies keep a connection that rests: none of them sends into one that is just being closed.
+if ("keepAliveTimeout" in server) server.keepAliveTimeout = 65_000;
 process.on("SIGTERM", () => server.close(() => process.exit(0)));
 
 async function isFilled(): Promise<boolean> {

@@ -43,7 +43,8 @@ export interface Served {
 export async function serveInspector(project: Project, port: number): Promise<Served> {
   const files = readPages();
   const key = randomBytes(16).toString("hex");
-  const server = createServer((request, response) => {
+  // Longer than a browser keeps a connection that rests: it never sends into one that is just being closed.
+  const server = createServer({ keepAliveTimeout: 65_000 }, (request, response) => {
     const { port: own } = server.address() as AddressInfo;
     answer(request, own).catch((error) => send(response, 500, { title: String((error as Error).message) }));
 
