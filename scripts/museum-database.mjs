@@ -35,7 +35,7 @@ async function open(at) {
 }
 
 await seedMuseum(portier, connection, records, (done, total) => {
-  if (done % 50 === 0 || done === total) process.stderr.write(`\r${done} of ${total} records`);
+  process.stderr.write(`\r${done} of ${total} records`);
 });
 await close();
 process.stderr.write(`\n`);
