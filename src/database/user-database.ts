@@ -11,11 +11,11 @@ import type { Masked } from "../session/session-types.js";
 import { messagesOf } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
 import { RecordChanged } from "./errors.js";
-import { type Again, KeptOtherwise, undone } from "./kept-otherwise.js";
 import { type ListQuery, listRecords, type Page } from "./listing.js";
 import { type Observe, Observing } from "./observing.js";
 import { inReading, inTransaction, typed } from "./retry.js";
 import { hasAddress, selectRecords } from "./statements.js";
+import { type Again, StoredDifferently, undone } from "./stored-differently.js";
 import { Work, type Worker } from "./work.js";
 
 /** Options of a change in a database. */
@@ -147,7 +147,7 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
         return work.told(table, { ...outcome, record }, values, { isNew: true, judge: check });
       });
     } catch (error) {
-      if (error instanceof KeptOtherwise) return refusedAfterwards(error);
+      if (error instanceof StoredDifferently) return refusedAfterwards(error);
       await this.#rethrowUnlessTaken(error);
       return this.#keyTaken(table);
     }
@@ -291,7 +291,7 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
       return { accepted: true, results: await work.toldEach(table, outcomes, given, again) };
     });
     return done.catch((error: unknown) => {
-      if (error instanceof KeptOtherwise) return { accepted: false, results: error.results };
+      if (error instanceof StoredDifferently) return { accepted: false, results: error.results };
       throw error;
     });
   }
@@ -388,9 +388,9 @@ async function knownOf<T extends DocumentTypes>(
   });
 }
 
-/** The answer to a change that what the database would keep has undone. */
+/** The answer to a change that was undone because of what the database would store. */
 function refusedAfterwards(error: unknown): ChangeResult {
-  if (error instanceof KeptOtherwise) return error.results[0] as ChangeResult;
+  if (error instanceof StoredDifferently) return error.results[0] as ChangeResult;
   throw error;
 }
 

@@ -15,11 +15,11 @@ import type { Diagnostic } from "../session/session-options.js";
 import type { UserMessages } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
 import type { KeptLists } from "./kept-lists.js";
-import { type Again, KeptOtherwise, keptOtherwise, only, undone } from "./kept-otherwise.js";
 import { ObservedSession } from "./observed-session.js";
 import type { Observing } from "./observing.js";
 import { foundAtOnce, Records } from "./records.js";
 import { deleteRecord, hasAddress, insertRecord, selectRecords, updateRecord } from "./statements.js";
+import { type Again, only, StoredDifferently, storedDifferently, undone } from "./stored-differently.js";
 
 /** Whose work it is. */
 export interface Worker {
@@ -138,9 +138,9 @@ export class Work<T extends DocumentTypes = AnyDocument> {
 
   /**
    * A change as it is told to the person: with the record as they see it then, whatever was judged and written. `again` judges it
-   * with other values, where the database keeps some otherwise than they were given.
+   * with other values, where the database stores some of them differently.
    *
-   * @throws KeptOtherwise where that is not accepted.
+   * @throws StoredDifferently where that is not accepted.
    */
   async told(name: TableOf<T>, outcome: ChangeResult, given: object, again?: Again<T>): Promise<ChangeResult> {
     const [told] = await this.toldEach(name, [outcome], [given], [again]);
@@ -161,18 +161,22 @@ export class Work<T extends DocumentTypes = AnyDocument> {
       false,
     );
     const rows = new Map(found.map((row) => [row && recordAddress(table, row), row]));
-    for (const [index, outcome] of outcomes.entries()) {
+    // Of a record that was changed twice, each field counts where it was changed last.
+    const later = new Map<string, string[]>();
+    for (const [index, outcome] of [...outcomes.entries()].reverse()) {
       const key = keys[index];
       const stored = rows.get(key);
       const { isNew, judge } = again[index] ?? {};
       if (!outcome.accepted || key === undefined || stored === undefined || judge === undefined) continue;
-      const kept = keptOtherwise(table, outcome.changes, stored);
-      if (Object.keys(kept).length === 0) continue;
+      const since = later.get(key) ?? [];
+      later.set(key, [...since, ...Object.keys(outcome.changes)]);
+      const different = storedDifferently(table, outcome.changes, stored, since);
+      if (Object.keys(different).length === 0) continue;
       this.#records.hide(isNew === true ? { table: name, key } : undefined);
-      const judged = await this.ask((session) => judge(session, { ...given[index], ...kept }));
+      const judged = await this.ask((session) => judge(session, { ...given[index], ...different }));
       this.#records.hide();
       if (judged.accepted) continue;
-      throw new KeptOtherwise(
+      throw new StoredDifferently(
         outcomes.map((one, other) => (other === index ? judged : undone(one, given[other] ?? {}))),
       );
     }

@@ -5,7 +5,7 @@ import type { ChangeResult } from "../session/change-result.js";
 import { sameValue } from "../session/given-values.js";
 import type { Session } from "../session/session.js";
 
-// A column may round what it is given, and a trigger may have its own mind: what counts is what is stored.
+// A column may round what it is given, a trigger may change it: what counts is what is stored.
 
 /** How a change that was made is judged once more, with other values. */
 export interface Again<T extends DocumentTypes> {
@@ -14,19 +14,22 @@ export interface Again<T extends DocumentTypes> {
   judge(session: Session<T>, values: object): ChangeResult;
 }
 
-/** The values that the database keeps otherwise than they were judged: a column rounds, or a trigger has its own mind. */
-export function keptOtherwise(table: Table, changes: Row, stored: Row): Row {
-  const fields = table.fields.filter((field) => Object.hasOwn(changes, field.name));
+/**
+ * The values that the database stores differently from what was checked: a column rounds, a trigger changes them. `since`: fields
+ * that were changed again since then.
+ */
+export function storedDifferently(table: Table, changes: Row, stored: Row, since: readonly string[]): Row {
+  const fields = table.fields.filter(({ name }) => Object.hasOwn(changes, name) && !since.includes(name));
   const other = fields.filter((field) => !sameValue(field, changes[field.name] ?? null, stored[field.name] ?? null));
   return Object.fromEntries(other.map(({ name }) => [name, stored[name] ?? null]));
 }
 
 /** Ends a transaction that would store what is not permitted, though what was given is: with what came out for each change. */
-export class KeptOtherwise extends Error {
+export class StoredDifferently extends Error {
   readonly results: readonly ChangeResult[];
 
   constructor(results: readonly ChangeResult[]) {
-    super("what the database would keep is not permitted");
+    super("what the database would store is not permitted");
     this.results = results;
   }
 }

@@ -12,9 +12,11 @@ const portier = compile({
     staff: { key: "id", fields: { id: "text" } },
     crates: {
       key: "id",
-      fields: { id: "text", cost: "decimal" },
+      fields: { id: "text", cost: "decimal", step: { type: "text", optional: true } },
       rules: {
-        all: { to: "anyone", permit: { view: "all", create: "all", edit: "all", bulk: "all", import: "all" } },
+        all: { to: "anyone", permit: { view: "all", create: "all", edit: ["cost"], bulk: "all", import: "all" } },
+        begin: { to: "anyone", where: "step is null", becomes: "step = 'packed'", permit: { edit: ["step"] } },
+        end: { to: "anyone", where: "step = 'packed'", becomes: "step = 'sent'", permit: { edit: ["step"] } },
         dear: { where: "cost >= 100", alsoAfter: true, deny: { create: ["cost"], edit: ["cost"] }, note: "Too dear." },
       },
     },
@@ -29,7 +31,10 @@ describe.each(rounding)("a column that rounds on %s", (_name, open) => {
   beforeAll(async () => {
     engine = await open();
     const key = engine.connection.dialect.name === "mariadb" ? "varchar(20)" : "text";
-    await engine.connection.query(`create table crates (id ${key} primary key, cost numeric(10, 2) not null)`, []);
+    await engine.connection.query(
+      `create table crates (id ${key} primary key, cost numeric(10, 2) not null, step varchar(20))`,
+      [],
+    );
   });
   afterAll(() => engine?.close());
 
@@ -69,5 +74,8 @@ describe.each(rounding)("a column that rounds on %s", (_name, open) => {
       changes: { cost: "98.555" },
     });
     expect(await stored()).toHaveLength(1);
+    // Each of two changes of one record is what it was, also where the second goes on from the first.
+    const steps = [{ step: "packed", cost: near }, { step: "sent" }].map((values) => ({ key: "a", values }));
+    expect(await mine.editEach("crates", steps)).toMatchObject({ accepted: true });
   });
 });
