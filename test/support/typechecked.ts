@@ -8,10 +8,19 @@ export const compilers = {
   7: "node_modules/typescript-7/bin/tsc",
 };
 
-/** What the compiler says of programs that use the built package, declarations included; nothing where they are right. */
-export function typechecked(programs: readonly string[], options: object = {}, compiler = compilers[7]): string {
+/**
+ * What the compiler says of programs that use the built package, declarations included; nothing where they are right. `beside`: what
+ * they import from their own folder, by file.
+ */
+export function typechecked(
+  programs: readonly string[],
+  options: object = {},
+  compiler = compilers[7],
+  beside: Readonly<Record<string, string>> = {},
+): string {
   const folder = mkdtempSync("test/clients/made-");
   try {
+    for (const [name, text] of Object.entries(beside)) writeFileSync(join(folder, name), text);
     const files = programs.map((_, index) => `use-${index}.ts`);
     for (const [index, program] of programs.entries()) writeFileSync(join(folder, `use-${index}.ts`), program);
     const compilerOptions = {
