@@ -1,4 +1,4 @@
-import { readPath } from "./declare-tables.js";
+import { readPath } from "./field-path.js";
 import type { Part } from "./reader.js";
 import { type DefaultSource, type Field, lastOf, type People, singleKey, type Table } from "./schema.js";
 

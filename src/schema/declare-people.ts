@@ -1,5 +1,5 @@
 import { declareSettings } from "./declare-settings.js";
-import { findField } from "./declare-tables.js";
+import { findField } from "./field-path.js";
 import { assignmentSource, keptTables } from "./kept-tables.js";
 import { isMapping, type Part, readFlag, readIgnore, readShape, readText } from "./reader.js";
 import {

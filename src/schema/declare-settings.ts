@@ -1,4 +1,4 @@
-import { findField } from "./declare-tables.js";
+import { findField } from "./field-path.js";
 import { type Part, readMapping, readShape, readText, readTexts } from "./reader.js";
 import {
   type Field,

@@ -1,4 +1,5 @@
 import { type DeclaredField, declareFields } from "./declare-fields.js";
+import { readGrid } from "./declare-grid.js";
 import { isSource } from "./default-source.js";
 import { limits } from "./limits.js";
 import { TypeLinker } from "./link-types.js";
@@ -13,16 +14,7 @@ import {
   readText,
   readTexts,
 } from "./reader.js";
-import {
-  type Field,
-  type FieldPath,
-  type Grid,
-  lastOf,
-  type People,
-  singleKey,
-  type Table,
-  writtenOut,
-} from "./schema.js";
+import type { Field, Table } from "./schema.js";
 import type { FieldType } from "./types/field-type.js";
 import { copyJson } from "./types/json.js";
 import { scalarTypes } from "./types/scalars.js";
@@ -265,100 +257,4 @@ function readActions(part: Part | undefined, table: string, isProtected: boolean
     } else actions.push(name);
   }
   return actions;
-}
-
-function readGrid(part: Part | undefined, table: Pick<Table, "name" | "fields" | "byName" | "key">): Grid | undefined {
-  if (part === undefined) return undefined;
-  const what = `grid of "${table.name}"`;
-  const shape = readShape(part, what, ["position", "columns", "protections"]);
-  const positionPart = shape.get("position");
-  const name = readText(positionPart, `position of the ${what}`);
-  if (positionPart === undefined) part.problems.add("missing-key", { what, key: "position" }, part.path);
-  const position = positionPart && name !== undefined ? findField(positionPart, table, name) : undefined;
-  if (positionPart === undefined || position === undefined) return undefined;
-  if (position.type.name !== "integer" || position.computed) {
-    const label = position.computed ? "computed field" : position.type.noun;
-    const facts = { field: position.name, use: "position", expected: "a stored integer", label };
-    part.problems.add("wrong-field-type", facts, positionPart.path);
-    return undefined;
-  }
-  const protections = readFlag(shape.get("protections"), "protections");
-  const columnsPart = shape.get("columns");
-  if (columnsPart === undefined) {
-    const columns = table.fields.filter((field) => field !== position && !table.key.includes(field));
-    return { position, columns, protections };
-  }
-  const columns: Field[] = [];
-  for (const entry of readTexts(columnsPart, `columns of the ${what}`)) {
-    const field = findField(entry, table, entry.value as string);
-    if (field === undefined) continue;
-    if (columns.includes(field) || field === position) {
-      entry.problems.add("duplicate-name", { what: "the column", name: field.name }, entry.path);
-    } else columns.push(field);
-  }
-  return { position, columns, protections };
-}
-
-/** Reads the owners of tables: paths that may lead through other tables. */
-export function linkOwners(
-  tables: ReadonlyMap<string, Table>,
-  parts: ReadonlyMap<string, Part>,
-  people: People | undefined,
-): void {
-  for (const [name, part] of parts) {
-    const table = tables.get(name);
-    const owner = table && readOwner(part, table, tables, people);
-    if (table !== undefined && owner !== undefined) Object.assign(table, { owner });
-  }
-}
-
-function readOwner(
-  part: Part,
-  table: Table,
-  tables: ReadonlyMap<string, Table>,
-  people: People | undefined,
-): FieldPath | undefined {
-  const text = readText(part, `owner of "${table.name}"`);
-  const path = text === undefined ? undefined : readPath(part, table, text.split("."), tables);
-  if (path === undefined) return undefined;
-  const last = lastOf(path);
-  // In the people table itself a person's record belongs to that person: there the key leads to them.
-  const target = last.type.target ?? last.type.element?.target;
-  const leads = people !== undefined && (target === people.table.name || last === singleKey(people.table));
-  if (leads) return path;
-  part.problems.add("not-a-person", { what: `owner of "${table.name}"`, people: people?.table.name }, part.path);
-  return undefined;
-}
-
-export function readPath(
-  part: Part,
-  table: Table,
-  names: readonly string[],
-  tables: ReadonlyMap<string, Table>,
-): FieldPath | undefined {
-  const path: Field[] = [];
-  let current: Table = table;
-  for (const [index, name] of names.entries()) {
-    const field = findField(part, current, name);
-    if (field === undefined) return undefined;
-    path.push(...writtenOut(field));
-    if (index === names.length - 1) break;
-    const next = field.type.target === undefined ? undefined : tables.get(field.type.target);
-    if (next === undefined) {
-      const facts = { table: current.name, field: name, label: field.type.noun };
-      part.problems.add("not-a-reference", facts, part.path);
-      return undefined;
-    }
-    current = next;
-  }
-  const [first, ...rest] = path;
-  return first && [first, ...rest];
-}
-
-export function findField(part: Part, table: Pick<Table, "name" | "byName">, name: string): Field | undefined {
-  const field = table.byName.get(name);
-  if (field === undefined) {
-    part.problems.add("unknown-field", { table: table.name, name, candidates: table.byName.keys() }, part.path);
-  }
-  return field;
 }

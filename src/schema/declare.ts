@@ -1,8 +1,9 @@
 import { linkDefaults } from "./declare-defaults.js";
 import { readRequestType } from "./declare-fields.js";
+import { linkOwners } from "./declare-owners.js";
 import { declarePeople } from "./declare-people.js";
 import { declareRoles } from "./declare-roles.js";
-import { declareTables, linkOwners } from "./declare-tables.js";
+import { declareTables } from "./declare-tables.js";
 import { checkName, isMapping, type Part, readMapping, readShape, readText } from "./reader.js";
 import type { Schema } from "./schema.js";
 import type { FieldType } from "./types/field-type.js";

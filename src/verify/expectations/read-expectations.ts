@@ -2,7 +2,7 @@ import { readCondition } from "../../conditions/check.js";
 import type { Row } from "../../conditions/source.js";
 import { type ActionName, actionNamesOf, actionOf, speaksOfFields } from "../../rules/actions.js";
 import { storedMembers } from "../../rules/stored-members.js";
-import { findField } from "../../schema/declare-tables.js";
+import { findField } from "../../schema/field-path.js";
 import { instantExpects, readInstant } from "../../schema/instant.js";
 import { type Locate, type Path, PortierError } from "../../schema/problems.js";
 import { isMapping, type Part, readMapping, readShape, readText, readTexts } from "../../schema/reader.js";
