@@ -23,7 +23,7 @@ export type FactWriter = (one: Fact) => string;
 export const joined: FactWriter = (one) => ofColumn(subjectAlias, one);
 
 /** In a trigger, where the current user is a variable. */
-const ofVariable: FactWriter = (one) => ofColumn(userVariable, one);
+export const ofVariable: FactWriter = (one) => ofColumn(userVariable, one);
 
 /** The variable of a trigger with the current user. */
 export const userVariable = "_me";

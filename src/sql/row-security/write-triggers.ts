@@ -1,9 +1,7 @@
-import type { SessionOperand } from "../../conditions/expression.js";
 import { knownTree } from "../../rules/action-tree.js";
 import { knownBy } from "../../rules/actions.js";
 import type { Ruleset } from "../../rules/ruleset.js";
-import type { Scalar } from "../../schema/scalar.js";
-import { type DefaultSource, type Field, isOwn, lastOf, singleKey, type Table } from "../../schema/schema.js";
+import { type Field, isOwn, type Table } from "../../schema/schema.js";
 import { conditionOf } from "../../session/conditions.js";
 import type { Plan } from "../../session/plan.js";
 import { roleBearing } from "../../session/roles/bearing.js";
@@ -15,24 +13,24 @@ import { shownFormula } from "../shown.js";
 import { type Change, isNot, type Verdict, verdictOn } from "./change-formula.js";
 import {
   block,
-  common,
   definerFunction,
   enclosed,
-  type FactWriter,
   indent,
   inTrigger,
   literal,
+  ofVariable,
   plain,
   qualified,
   type Schemas,
   textArray,
   userVariable,
-  written,
 } from "./ddl.js";
 import { protectionDeclarations, protectionLines } from "./held-protections.js";
 import { judged, judgedAct, testOf, verdictsOf, type Writing } from "./judged.js";
 import { references } from "./references.js";
+import { noNewRoles, refusedRoles, rolesKept } from "./role-lines.js";
 import { seenName, shownName } from "./seen-view.js";
+import { defaults, standardValue } from "./standard-values.js";
 import type { SubjectView } from "./subject-view.js";
 
 const quote = postgres.quoteName;
@@ -79,37 +77,6 @@ function trigger({ schemas, table }: Writing, event: string, body: string): stri
     }),
     `create trigger judge_${event} instead of ${event} on ${view} for each row execute function ${name}()`,
   ];
-}
-
-/** What the view's columns hold when nothing is given: the document's defaults, and the current user as the owner. */
-function defaults(writing: Writing): string[] {
-  const { schemas, table } = writing;
-  const view = seenName(schemas, table);
-  return table.fields.filter(isOwn).flatMap((field) => {
-    const value = standardValue(field, writing);
-    return value === "null" ? [] : [`alter view ${view} alter column ${quote(field.column)} set default ${value}`];
-  });
-}
-
-function standardValue(field: Field, { table, schema, schemas, subject }: Writing): string {
-  const { people } = schema;
-  const key = people && singleKey(people.table);
-  const own: FactWriter = ({ fact }) => `(${qualified(schemas.inside, "me")}()).${quote(fact)}`;
-  const isOwner = table.owner?.length === 1 && table.owner[0] === field;
-  if (isOwner && people !== undefined && key !== undefined) {
-    const me = written(subject.value({ kind: "me", type: key.type, path: [key] }), own);
-    if (field.type.target === people.table.name) return me;
-    if (field.type.element?.target === people.table.name) return `array[${me}]`;
-  }
-  if (field.defaultFrom !== undefined) return written(subject.value(askedFor(field.defaultFrom, field)), own);
-  if (field.default === null || field.default === undefined) return "null";
-  if (field.type.base === "json") return literal(JSON.stringify(field.default));
-  return written(postgres.constant(field.type, field.type.canonical(field.default) as Scalar));
-}
-
-function askedFor(from: DefaultSource, { type }: Field): SessionOperand {
-  if (from.kind === "me") return { kind: "me", type: lastOf(from.path).type, path: from.path };
-  return from.kind === "now" ? { kind: "request", type, name: "now" } : { kind: "today", type };
 }
 
 const declarations = `#variable_conflict use_column
@@ -186,7 +153,7 @@ function insertBody(writing: Writing): string {
   const acts = gates.acts.map((gate) => met(verdictOn(gate, change, table.grid?.position)));
   const verdicts = verdictsOf(gates, own, change, table).map(met);
   const given = own.map((field) => {
-    const standard = standardValue(field, writing);
+    const standard = standardValue(field, writing, ofVariable);
     const value = `new.${col(field)}`;
     const differs =
       standard === "null"
@@ -235,38 +202,6 @@ function deleteBody(writing: Writing): string {
 
 function body(declared: string, lines: readonly string[]): string {
   return block(`${declared}\nbegin`, lines, "end");
-}
-
-/**
- * Who holds what is not changed through a view: no trigger can tell who may assign, what excludes each other and who is
- * the last. It is given by administration, which can.
- */
-function refusedRoles(fields: string): string[] {
-  return [
-    `_refused := _refused || ${fields};`,
-    `_notes := _notes || ${literal("This changes who holds a role: that is for administration.")}::text;`,
-  ];
-}
-
-function rolesKept({ bearing, schemas }: Writing): string[] {
-  if (bearing === undefined) return [];
-  const fields = [...bearing].map(({ name }) => name);
-  return [block(`if _given && ${textArray(fields)} then`, refusedRoles(common(schemas, fields)), "end if;")];
-}
-
-/** A new person holds nothing by themselves; a link table's record is a role that somebody is given. */
-function noNewRoles({ bearing, table, schema }: Writing): string[] {
-  if (bearing === undefined) return [];
-  const { people } = schema;
-  const naming = (people?.roles ?? []).flatMap((source) => (source.kind === "field" ? [source.field] : []));
-  const inGroups = [...bearing].some(
-    (field) => !naming.includes(field) && field !== people?.active && !table.key.includes(field),
-  );
-  if (table !== people?.table || inGroups) return refusedRoles("''::text");
-  const given = naming.map((field) =>
-    field.type.element === undefined ? `_after.${col(field)} is not null` : `cardinality(_after.${col(field)}) > 0`,
-  );
-  return given.length === 0 ? [] : [block(`if ${given.join(" or ")} then`, refusedRoles("''::text"), "end if;")];
 }
 
 /** Columns that the database fills where nothing is given must not be named then. */
