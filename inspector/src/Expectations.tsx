@@ -8,7 +8,7 @@ import { ask } from "./worker-client.js";
 /** A list is cut here: what is beyond can be found by mending what is above. */
 const mostShown = 200;
 
-/** What was meant, compared with what the rules come to, and what of the rules nothing that was meant bears on. */
+/** Expectations, compared with what the rules permit, and what of the rules none of them covers. */
 export function Expectations(): ReactNode {
   const { expectations, turn } = useProject();
   const [address] = useAddress();

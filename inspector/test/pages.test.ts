@@ -231,7 +231,7 @@ describe.skipIf(chromiumPath === undefined)("the inspector", () => {
     expect(rules().match(/#.*/g)).toEqual(readFileSync(museumFile, "utf8").match(/#.*/g));
   });
 
-  it("keeps what is on the screen as an expectation, runs it, and finds it not met after a change", async () => {
+  it("keeps what is on the screen as an expectation, runs it, and sees it fail after a change", async () => {
     const page = await enter("#/view-as/loans?as=s-010");
     await button(page, "Add the counts as an expectation").click();
     await text(page).toContain("Added to museum.expect.yaml: s-010 on loans.");

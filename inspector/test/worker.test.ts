@@ -92,7 +92,7 @@ describe("what the inspector answers", () => {
     expect(inspector.differences()).toEqual({ people: [], rules: [] });
   });
 
-  it("keeps what holds as an expectation that is met, and is not met any more when it does not hold", () => {
+  it("adds what holds as an expectation that passes, and fails when it does not hold any more", () => {
     const inspector = opened();
     let text = "";
     for (const [eye, key] of [

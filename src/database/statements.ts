@@ -115,7 +115,7 @@ export function hasAddress(connection: Connection, table: Table, addresses: read
 }
 
 /**
- * Whether a field, or one that is made by others, holds a key; undefined where it never can. A value that cannot be read
+ * Whether a field, or a composite reference, holds a key; undefined where it never can. A value that cannot be read
  * could be any key.
  */
 export function holds(connection: Connection, field: Field, key: string): Fragment | undefined {

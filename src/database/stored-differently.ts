@@ -34,6 +34,12 @@ export class StoredDifferently extends Error {
   }
 }
 
+/** The answer to a change that was undone because of what the database would store. */
+export function refusedAfterwards(error: unknown): ChangeResult {
+  if (error instanceof StoredDifferently) return error.results[0] as ChangeResult;
+  throw error;
+}
+
 /** What came out for a change that is not made after all, as another was not accepted. */
 export function undone(outcome: ChangeResult, given: object): ChangeResult {
   return outcome.accepted ? { ...outcome, record: undefined, changes: only(outcome.changes, given) } : outcome;

@@ -1,7 +1,5 @@
 import type { Row } from "../conditions/source.js";
-import { recordAddress } from "../schema/address.js";
 import type { AnyDocument, DocumentTypes, TableOf, ValuesOf } from "../schema/document-types.js";
-import type { Table } from "../schema/schema.js";
 import { type ChangeOptions, type ChangeResult, invalid } from "../session/change-result.js";
 import type { BatchResult } from "../session/check-batch.js";
 import type { Portier } from "../session/portier.js";
@@ -10,12 +8,12 @@ import type { Session } from "../session/session.js";
 import type { Masked } from "../session/session-types.js";
 import { messagesOf } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
+import { insertUntaken, lineTaken } from "./duplicate.js";
 import { RecordChanged } from "./errors.js";
 import { type ListQuery, listRecords, type Page } from "./listing.js";
 import { type Observe, Observing } from "./observing.js";
-import { inReading, inTransaction, typed } from "./retry.js";
-import { hasAddress, selectRecords } from "./statements.js";
-import { type Again, StoredDifferently, undone } from "./stored-differently.js";
+import { inReading, inTransaction } from "./retry.js";
+import { type Again, refusedAfterwards, StoredDifferently, undone } from "./stored-differently.js";
 import { Work, type Worker } from "./work.js";
 
 /** Options of a change in a database. */
@@ -143,12 +141,12 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
         const outcome = await work.ask((session) => check(session, values));
         if (!outcome.accepted || outcome.record === undefined) return outcome;
         await before?.(work.inside, outcome.record);
-        const record = await this.#insert(work, table, outcome.record, 0);
+        const record = await insertUntaken(work, table, outcome.record, 0);
         return work.told(table, { ...outcome, record }, values, { isNew: true, judge: check });
       });
     } catch (error) {
       if (error instanceof StoredDifferently) return refusedAfterwards(error);
-      await this.#rethrowUnlessTaken(error);
+      await lineTaken(this.#connection, error);
       return this.#keyTaken(table);
     }
   }
@@ -254,11 +252,11 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
             session.checkImport(table, [all as ValuesOf<T, K>], options).results[0] as ChangeResult;
           const outcome = await work.ask((session) => check(session, values));
           if (!outcome.accepted || outcome.record === undefined) return { outcome, given: values };
-          const record = await this.#insert(work, table, outcome.record, line);
+          const record = await insertUntaken(work, table, outcome.record, line);
           return { outcome: { ...outcome, record }, given: values, again: { isNew: true, judge: check } };
         });
       } catch (error) {
-        taken.add(await this.#rethrowUnlessTaken(error));
+        taken.add(await lineTaken(this.#connection, error));
       }
     }
   }
@@ -340,25 +338,6 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
     if (!expecting(seen)) throw new RecordChanged(`a record of "${table}" is not any more as it was seen`);
   }
 
-  async #insert(work: Work<T>, name: string, record: Row, line: number): Promise<Row> {
-    try {
-      return await work.insert(name, record);
-    } catch (error) {
-      throw work.inside.isDuplicate(error) ? new Duplicate(error, work.table(name), record, line) : error;
-    }
-  }
-
-  /** The line whose key somebody else took first; any other failure is thrown on, as the driver threw it. */
-  async #rethrowUnlessTaken(error: unknown): Promise<number> {
-    if (!(error instanceof Duplicate)) throw error;
-    const { cause, table, record, line } = error;
-    const address = recordAddress(table, record);
-    const condition = address === undefined ? undefined : hasAddress(this.#connection, table, [address]);
-    const found = condition === undefined ? [] : await selectRecords(this.#connection, table, condition);
-    if (found.length === 0) throw this.#connection.isNested ? cause : typed(this.#connection, cause);
-    return line;
-  }
-
   #keyTaken(name: TableOf<T>): ChangeResult {
     const field = this.#portier.schema.tables.get(name)?.key[0]?.name ?? "";
     return invalid([{ field, reason: "key-taken", message: messagesOf(this.#work.messages).keyTaken }]);
@@ -388,27 +367,5 @@ async function knownOf<T extends DocumentTypes>(
   });
 }
 
-/** The answer to a change that was undone because of what the database would store. */
-function refusedAfterwards(error: unknown): ChangeResult {
-  if (error instanceof StoredDifferently) return error.results[0] as ChangeResult;
-  throw error;
-}
-
 /** Ends a transaction in which not everything was accepted. */
 const notAll = new Error("not all of it is accepted");
-
-/** A value was there already when a new record was written. */
-class Duplicate extends Error {
-  override readonly cause: unknown;
-  readonly table: Table;
-  readonly record: Row;
-  readonly line: number;
-
-  constructor(cause: unknown, table: Table, record: Row, line: number) {
-    super("duplicate");
-    this.cause = cause;
-    this.table = table;
-    this.record = record;
-    this.line = line;
-  }
-}

@@ -29,6 +29,15 @@ export interface Worker {
   readonly messages?: Partial<UserMessages> | undefined;
 }
 
+/** What changes came to, as far as it is written: `keys` of their records, and these as they are stored. */
+interface Written<T extends DocumentTypes> {
+  readonly outcomes: readonly ChangeResult[];
+  readonly given: readonly object[];
+  readonly again: readonly (Again<T> | undefined)[];
+  readonly keys: readonly (string | undefined)[];
+  readonly rows: ReadonlyMap<string | undefined, Row | undefined>;
+}
+
 /** One transaction in which one person's questions are answered, and changes judged and written one after the other. */
 export class Work<T extends DocumentTypes = AnyDocument> {
   readonly inside: Connection;
@@ -161,6 +170,23 @@ export class Work<T extends DocumentTypes = AnyDocument> {
       false,
     );
     const rows = new Map(found.map((row) => [row && recordAddress(table, row), row]));
+    await this.#checkStored(name, { outcomes, given, again, keys, rows });
+    const seen = await this.ask((session) =>
+      keys.map((key) => seenOf(session as unknown as Session, name, key === undefined ? undefined : rows.get(key))),
+    );
+    return outcomes.map((outcome, index) => {
+      if (!outcome.accepted) return outcome;
+      return { ...outcome, record: seen[index], changes: only(outcome.changes, given[index] ?? {}) };
+    });
+  }
+
+  /**
+   * Checks what is stored where it is not what was given: a column rounds, a trigger changes it.
+   *
+   * @throws StoredDifferently where that is not permitted.
+   */
+  async #checkStored(name: TableOf<T>, { outcomes, given, again, keys, rows }: Written<T>): Promise<void> {
+    const table = this.table(name);
     // Of a record that was changed twice, each field counts where it was changed last.
     const later = new Map<string, string[]>();
     for (const [index, outcome] of [...outcomes.entries()].reverse()) {
@@ -180,12 +206,5 @@ export class Work<T extends DocumentTypes = AnyDocument> {
         outcomes.map((one, other) => (other === index ? judged : undone(one, given[other] ?? {}))),
       );
     }
-    const seen = await this.ask((session) =>
-      keys.map((key) => seenOf(session as unknown as Session, name, key === undefined ? undefined : rows.get(key))),
-    );
-    return outcomes.map((outcome, index) => {
-      if (!outcome.accepted) return outcome;
-      return { ...outcome, record: seen[index], changes: only(outcome.changes, given[index] ?? {}) };
-    });
   }
 }

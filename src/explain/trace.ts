@@ -65,7 +65,7 @@ export interface RuleTrace {
   readonly becomes: string | undefined;
   /** For a rule that is there for a time: its bounds (instants in UTC), and whether the session's instant is within. */
   readonly period: { readonly from?: string; readonly until?: string; readonly inForce: boolean } | undefined;
-  /** Whether the rule bears on the answer; `open` where that depends on the record or the change. */
+  /** Whether the rule counts for the answer; `open` where that depends on the record or the change. */
   readonly applies: "yes" | "no" | "open";
   readonly note: string | undefined;
 }

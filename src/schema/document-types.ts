@@ -12,8 +12,11 @@ export interface DocumentTypes {
   // biome-ignore lint/suspicious/noExplicitAny: an interface is a record of any values, and not of unknown ones
   readonly tables: Readonly<Record<string, TableTypes<Record<string, any>>>>;
   readonly person?: string | number;
-  readonly request?: Readonly<Record<string, unknown>>;
+  readonly request?: AnyRequest;
 }
+
+/** The values of a request, where TypeScript does not know the document. */
+export type AnyRequest = Readonly<Record<string, unknown>>;
 
 /** A document that was not declared in TypeScript: any names, values of any kind. */
 export interface AnyDocument {
@@ -42,8 +45,6 @@ export type PersonOf<T extends DocumentTypes> = T extends { readonly person: inf
   : string | number;
 
 /** The values that come with a session: those that the document declares under `request`, any where TypeScript does not know it. */
-export type RequestOf<T extends DocumentTypes> = T extends {
-  readonly request: infer R extends Readonly<Record<string, unknown>>;
-}
+export type RequestOf<T extends DocumentTypes> = T extends { readonly request: infer R extends AnyRequest }
   ? R
-  : Readonly<Record<string, unknown>>;
+  : AnyRequest;

@@ -1,3 +1,4 @@
+import type { AnyRequest } from "../schema/document-types.js";
 import type { RoleClaim } from "./assigned-roles.js";
 
 /**
@@ -26,9 +27,6 @@ export type IdentityOrKey<Key extends string | number = string | number, Request
   | Identity<Key, Request>
   | Key
   | null;
-
-/** The values of a request, where TypeScript does not know the document. */
-export type AnyRequest = Readonly<Record<string, unknown>>;
 
 export function identityOf(who: IdentityOrKey): Identity {
   return typeof who === "object" && who !== null ? who : { person: who };

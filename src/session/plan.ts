@@ -79,7 +79,7 @@ export interface ChangeGates {
 /** What one class of equal persons may do with one table. Each part is worked out when it is first asked for. */
 export class TablePlan implements TableGates {
   readonly table: Table;
-  /** The fields that are made by others. */
+  /** The composite references. */
   readonly made: readonly Field[];
   readonly #plan: Plan;
   readonly #source: StepSource;

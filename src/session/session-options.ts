@@ -1,5 +1,6 @@
 import type { Source } from "../conditions/source.js";
-import type { AnyRequest, Identity } from "./identity.js";
+import type { AnyRequest } from "../schema/document-types.js";
+import type { Identity } from "./identity.js";
 import type { UserMessages } from "./user-messages.js";
 
 /** Something that the application's operators should hear of. The decision itself has already failed closed. */

@@ -93,7 +93,7 @@ export function survivingMutations(document: DocumentInput, portier: Portier, op
 }
 
 /**
- * Which expectations a change of the rules can bear on: those about a table in which the rules come to something else for
+ * Which expectations a change of the rules can change the outcome of: those about a table in which the rules come to something else for
  * the one whom they are about.
  */
 class Bearing {

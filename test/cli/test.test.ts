@@ -66,7 +66,7 @@ describe("expectations", () => {
       'expected accepted {"label":"b"}, found accepted {"label":"a"}',
     ],
     ["a count", "count: { edit: 400 }", "expected 400, found 123"],
-  ])("that are not met say what was found: %s", (_what, check, says) => {
+  ])("that fail say what was found: %s", (_what, check, says) => {
     const ran = expecting(`  - as: s-003\n    on: objects/BM-SH-0001\n    ${check}`);
     expect(ran.out).toContain(says);
     expect(ran.out).toMatch(/failed {3}.*other\.yaml:4:\d+ {2}s-003: /);

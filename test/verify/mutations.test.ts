@@ -107,7 +107,7 @@ describe("mistakes in rules", () => {
     expect(JSON.stringify(museum)).toBe(text);
   });
 
-  it("are noticed by expectations that speak of them", () => {
+  it("are detected by expectations about them", () => {
     const { tried, detected, survived, equivalent } = run([guide, first, keeper, south, visitor]);
     expect(survived.map(({ mutation: { rule, what } }) => `${rule}: ${what}`)).toEqual([]);
     expect(detected + equivalent.length).toBe(tried);
@@ -151,7 +151,7 @@ describe("mistakes in rules", () => {
     expect(dropped).toMatchObject({ kind: "other", gained: 0, samples: [] });
   });
 
-  it("survive by an expectation that was not met before", () => {
+  it("survive an expectation that failed before", () => {
     const wrong = { ...visitor, exactly: { view: ["title"] } };
     expect(run([wrong]).detected).toBe(0);
   });
