@@ -39,6 +39,7 @@ interface SqlOptions extends SessionFlags {
   readonly tables?: true;
   readonly store?: true;
   readonly rowSecurity?: true;
+  readonly withoutOverlay?: true;
   readonly remove?: true;
   readonly schema?: string;
   readonly reader?: string;
@@ -63,6 +64,7 @@ export const sqlCommand: CliCommand<SqlOptions> = {
         "print the statements that create the tables for assignments, delegations and the audit log; safe to run again",
       )
       .option("--row-security", "print a migration that enforces all rules in PostgreSQL, for every login")
+      .option("--without-overlay", "with --row-security: leave out the views that are planned for the current user")
       .option("--remove", "with --row-security: print the script that removes it")
       .option("--user <role...>", "with --row-security: database roles that may use the views")
       .option("--application <role...>", "with --row-security: database roles that may also set the current user")
@@ -133,6 +135,7 @@ function rowSecurityScript(portier: Portier, options: SqlOptions, io: Io): strin
     ...(options.schema === undefined ? {} : { schema: options.schema }),
     ...(options.reader === undefined ? {} : { reader: options.reader }),
     ...(options.tablesIn === undefined ? {} : { tables: options.tablesIn }),
+    ...(options.withoutOverlay ? { withoutOverlay: true } : {}),
     ...(options.user === undefined ? {} : { users: options.user }),
     ...(options.application === undefined ? {} : { applications: options.application }),
   });

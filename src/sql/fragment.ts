@@ -15,9 +15,10 @@ export interface Param {
 /** What a statement for anybody finds out about the current user: a column of the subject, see row-security/. */
 export interface Fact {
   readonly fact: string;
-  readonly isList: boolean;
-  /** A test of it: whether it is one of these, or a list that has what one of these has. Undefined for the value itself. */
-  readonly among: readonly (number | boolean | readonly string[])[] | undefined;
+  /** Whether it is true of them, or a value, or a list of values. */
+  readonly kind: "truth" | "value" | "list";
+  /** Whether the list has this text is asked, in place of the list itself. */
+  readonly has?: string;
 }
 
 /** A part of a statement. */
@@ -45,18 +46,13 @@ export function param(value: unknown): Fragment {
 }
 
 /** What is found out about the current user. */
-export function fact(name: string, isList = false): Fragment {
-  return [{ fact: name, isList, among: undefined }];
+export function fact(name: string, kind: Fact["kind"]): Fragment {
+  return [{ fact: name, kind }];
 }
 
-/** Whether what is found out about the current user is one of these. */
-export function isFactAmong(name: string, among: readonly (number | boolean)[]): Fragment {
-  return [{ fact: name, isList: false, among }];
-}
-
-/** Whether a list of texts that is found out about the current user has one of them. */
-export function hasFact(name: string, element: string): Fragment {
-  return [{ fact: name, isList: false, among: [[element]] }];
+/** Whether a list of texts that is found out about the current user has one. */
+export function hasFact(name: string, has: string): Fragment {
+  return [{ fact: name, kind: "list", has }];
 }
 
 /** Text that was made here, such as a quoted name or a number. */

@@ -4,7 +4,7 @@ import { afterAll, afterEach, beforeAll, describe, expect, it } from "vitest";
 import { allTables, createTables, type Engine, fill, postgresLogin, servers } from "../support/engines.js";
 import { as, portier, records } from "../support/museum.js";
 
-/** How statements are planned for the current user, on tables whose owner is nobody greater. */
+/** The overlay: how statements are planned for the current user, on tables whose owner is nobody greater. */
 const onServer = servers.filter(([name]) => name === "PostgreSQL");
 
 // A file without a test fails: where there is no server, it says so.
@@ -14,17 +14,20 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
   const run = `portier_${process.pid}_${Math.floor(Math.random() * 1e6)}`;
   const [app, guest, holder] = [`${run}_app`, `${run}_guest`, `${run}_owner`];
   const seen = `${run}_seen`;
-  const reader = `${seen}_reader`;
+  const overlay = `${seen}_app`;
+  const readers = [`${seen}_reader`, `${seen}_reader_app`] as const;
+  const [reader] = readers;
   let engine: Engine;
   let tables = "";
   const clients: pg.Client[] = [];
+  const paths: Record<string, string> = { [app]: `${overlay}, ${seen}` };
   const superuser = (text: string) => (engine.script as (text: string) => Promise<unknown>)(text);
   const script = () => rowSecurity(portier, { schema: seen, tables, users: [guest], applications: [app] });
 
   async function login(user: string): Promise<pg.Client> {
     const client = await postgresLogin(user);
     clients.push(client);
-    await client.query(`set search_path = ${user === holder ? tables : seen}; set lock_timeout = 2000`);
+    await client.query(`set search_path = ${paths[user] ?? seen}; set lock_timeout = 2000`);
     return client;
   }
 
@@ -64,6 +67,7 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
   beforeAll(async () => {
     engine = await openEngine();
     tables = engine.schema as string;
+    paths[holder] = tables;
     await createTables(engine, portier.schema);
     for (const table of allTables(portier.schema)) await fill(engine, table, records(table.name));
     await superuser(`insert into objects (accession, title, department, status)
@@ -88,17 +92,17 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
     );
     await superuser(`alter schema ${tables} owner to current_user; reassign owned by ${holder} to current_user`);
     for (const user of [app, guest, holder]) await superuser(`drop owned by ${user}; drop role ${user}`);
-    await superuser(`drop role if exists ${reader}`);
+    await superuser(`drop role if exists ${readers.join(", ")}`);
     await engine?.close();
   });
 
   it("need a role that reads, which somebody must make", async () => {
     await expect(owner(script().migration)).rejects.toMatchObject({
       code: "42501",
-      hint: `let somebody who may say: create role "${reader}" nologin; grant "${reader}" to ${holder}`,
+      hint: `let somebody who may say: ${readers.map((one) => `create role ${one} nologin; grant ${one} to ${holder}`).join("; ")}`,
     });
     expect(await engine.run(`select 1 from pg_namespace where nspname = $1`, [seen])).toEqual([]);
-    await superuser(`create role ${reader} login; grant ${reader} to ${holder}`);
+    await superuser(`create role ${reader} login; create role ${readers[1]}; grant ${readers.join(", ")} to ${holder}`);
     await expect(owner(script().migration)).rejects.toMatchObject({
       message: `${reader} is not a role that policies hold for`,
     });
@@ -110,14 +114,14 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
   });
 
   it("leave a role that others made, and take one away that they made themselves", async () => {
-    const isThere = async () => (await engine.run(`select 1 from pg_roles where rolname = $1`, [reader])).length === 1;
+    const there = async () => (await engine.run("select 1 from pg_roles where rolname = any ($1)", [readers])).length;
     await owner(script().removal);
-    expect(await isThere()).toBe(true);
-    await superuser(`drop role ${reader}; alter role ${holder} createrole`);
+    expect(await there()).toBe(2);
+    await superuser(`drop role ${readers.join(", ")}; alter role ${holder} createrole`);
     await owner(script().migration);
-    expect(await isThere()).toBe(true);
+    expect(await there()).toBe(2);
     await owner(script().removal);
-    expect(await isThere()).toBe(false);
+    expect(await there()).toBe(0);
     await owner(script().migration);
   });
 
@@ -156,49 +160,93 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
   });
 
   describe("serve nobody else", () => {
-    it("prepared by a name", async () => {
-      const client = await login(app);
-      const count = { name: "count loans", text: "select count(*)::int as n from loans where id <> $1", values: ["x"] };
-      for (const person of ["s-001", "s-003", null, "s-007", "s-001"]) {
+    const elsewhere = {
+      code: "55000",
+      message: "this statement was planned for another user, or in another transaction",
+      hint: `what is prepared by a name or stands in a function uses the views of the schema ${seen}`,
+    };
+    /** Runs what PostgreSQL keeps a plan of, as one person after the other, each in a transaction of their own. */
+    async function kept(client: pg.Client, isOverlay: boolean, run: () => Promise<number>): Promise<void> {
+      for (const [index, person] of ["s-001", "s-003", null, "s-007", "s-001"].entries()) {
         await asking(person, client);
-        // Often enough for PostgreSQL to keep one plan for all values.
-        for (let time = 0; time < 7; time++) {
-          expect((await client.query(count)).rows, `${person}`).toEqual([{ n: listed(person ?? undefined) }]);
+        if (isOverlay && index > 0) {
+          await expect(run(), `${person}`).rejects.toMatchObject(elsewhere);
+          await client.query("rollback");
+          continue;
         }
+        // Often enough for PostgreSQL to keep one plan for all values.
+        for (let time = 0; time < 7; time++) expect(await run(), `${person}`).toBe(listed(person ?? undefined));
         await client.query("commit");
-        expect((await client.query(count)).rows, "nobody").toEqual([{ n: 0 }]);
+        if (isOverlay) await expect(run(), "nobody").rejects.toMatchObject(elsewhere);
+        else expect(await run(), "nobody").toBe(0);
       }
+    }
+    const from = (isOverlay: boolean) => `from ${isOverlay ? overlay : seen}.loans`;
+
+    it.each([false, true])("prepared by a name (overlay: %s)", async (isOverlay) => {
+      const client = await login(app);
+      const text = `select count(*)::int as n ${from(isOverlay)} where id <> $1`;
+      await kept(
+        client,
+        isOverlay,
+        async () => (await client.query({ name: "count loans", text, values: ["x"] })).rows[0].n,
+      );
     });
 
-    it("prepared by a statement", async () => {
+    it.each([false, true])("prepared by a statement (overlay: %s)", async (isOverlay) => {
       const client = await login(app);
-      await client.query("prepare count_loans as select count(*)::int as n from loans");
-      for (const person of ["s-001", "s-003", null, "s-001"]) {
-        await asking(person, client);
-        expect(await counted(client, "execute count_loans"), `${person}`).toBe(listed(person ?? undefined));
-        await client.query("commit");
-        expect(await counted(client, "execute count_loans"), "nobody").toBe(0);
-      }
+      // Where a plan is made when it is prepared, nothing was said yet.
+      await client.query(`prepare count_loans as select count(*)::int as n ${from(isOverlay)}`);
+      await kept(client, isOverlay, () => counted(client, "execute count_loans"));
     });
 
     it.each([
-      ["sql", "select count(*)::int from loans"],
-      ["plpgsql", "begin return (select count(*)::int from loans); end"],
-    ])("in a function in %s", async (language, body) => {
+      ["sql", "select count(*)::int F", false],
+      ["plpgsql", "begin return (select count(*)::int F); end", false],
+      ["plpgsql", "begin return (select count(*)::int F); end", true],
+    ])("in a function in %s: %s (overlay: %s)", async (language, body, isOverlay) => {
       const client = await login(app);
-      await client.query(`create function pg_temp.counted() returns int language ${language} stable as $$ ${body} $$`);
-      const count = "select pg_temp.counted() as n";
-      for (const person of ["s-001", "s-003", null, "s-001"]) {
-        await asking(person, client);
-        expect(await counted(client, count), `${person}`).toBe(listed(person ?? undefined));
-        await client.query("commit");
-        expect(await counted(client, count), "nobody").toBe(0);
-      }
+      await client.query(
+        `create function pg_temp.counted() returns int language ${language} stable as $$ ${body.replace("F", from(isOverlay))} $$`,
+      );
+      await kept(client, isOverlay, () => counted(client, "select pg_temp.counted() as n"));
+      if (isOverlay) return;
       await asking(null, client);
       const each =
         "select (select set_person(p) is null) as said, pg_temp.counted() as n from unnest(array['s-001', 's-003']) p";
       const { rows } = await client.query(each);
       expect(rows.map(({ n }) => n)).toEqual([listed("s-001"), listed("s-003")]);
+    });
+
+    it("when it is said by nobody, or by who may not", async () => {
+      const nobody = await login(app);
+      await expect(counted(nobody)).rejects.toMatchObject({
+        code: "42501",
+        message: "no current user was set in this transaction",
+      });
+      // Not even where somebody gave them the views.
+      await owner(`grant usage on schema ${overlay} to ${guest}; grant select on ${overlay}.loans to ${guest};
+        grant execute on all functions in schema ${seen}_internal to ${guest}`);
+      const client = await login(guest);
+      const told = await asking("s-001");
+      const planned = (await counted(told, "select current_setting('portier.planned') as n")) as string;
+      await told.query("commit");
+      const own = "concat(pg_backend_pid(), ' ', extract(epoch from now()), ' ')";
+      for (const setting of [`'${planned}'`, own, "''"]) {
+        await client.query("begin");
+        await client.query(
+          `select set_config('portier.truths', '[meets][director]', true), set_config('portier.planned', ${setting}, true)`,
+        );
+        await expect(counted(client, `select count(*)::int as n from ${overlay}.loans`)).rejects.toMatchObject({
+          code: "42501",
+          message: "these views are for who may set the current user",
+        });
+        await client.query("rollback");
+      }
+      await owner(script().migration);
+      await expect(counted(client, `select count(*)::int as n from ${overlay}.loans`)).rejects.toMatchObject({
+        code: "42501",
+      });
     });
 
     it("when somebody else is said to ask, or it is undone that somebody did", async () => {
@@ -254,21 +302,28 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
 
     it("when the setting is changed while they are planned", async () => {
       const client = await asking("s-001");
-      const { rows } = await client.query("select current_setting('portier.subject') as sealed");
-      const { sealed } = rows[0];
+      const { rows } = await client.query(
+        "select current_setting('portier.subject') as subject, current_setting('portier.planned') as planned",
+      );
+      const { subject, planned } = rows[0];
       await client.query("commit");
       await asking("s-003", client);
       await client.query(`create function pg_temp.change() returns int language plpgsql immutable as
-        $f$ begin perform set_config('portier.subject', $g$${sealed}$g$, true); return 1; end $f$`);
-      for (const text of [
-        "select count(*), pg_temp.change() from objects",
-        "select pg_temp.change(), count(insured_value) from objects",
-        "select count(*) from objects where pg_temp.change() = 1",
-        "explain select count(*) from objects where pg_temp.change() = 1",
-      ]) {
-        await client.query("savepoint before");
-        await expect(client.query(text), text).rejects.toMatchObject({ code: "42501" });
-        await client.query("rollback to savepoint before");
+        $f$ begin perform set_config('portier.subject', $g$${subject}$g$, true),
+          set_config('portier.planned', $g$${planned}$g$, true); return 1; end $f$`);
+      for (const [views, from] of [seen, overlay].map((schema) => [schema, `from ${schema}.objects`])) {
+        for (const text of [
+          `select count(*), pg_temp.change() ${from}`,
+          `select pg_temp.change(), count(insured_value) ${from}`,
+          `select count(*) ${from} where pg_temp.change() = 1`,
+          ...(views === overlay ? [`explain analyze select count(*) ${from} where pg_temp.change() = 1`] : []),
+        ]) {
+          await client.query("savepoint before");
+          await expect(client.query(text), text).rejects.toMatchObject({
+            code: expect.stringMatching(/^(42501|55000)$/),
+          });
+          await client.query("rollback to savepoint before");
+        }
       }
       expect(await counted(client)).toBe(listed("s-003"));
     });
@@ -310,22 +365,26 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
       ],
       [
         "the views were copied without their roles",
-        "alter view VIEW owner to OWNER; alter function INSIDE.rls_active(regclass) owner to OWNER",
-        "alter view VIEW owner to READER; alter function INSIDE.rls_active(regclass) owner to READER",
+        "alter view SEEN.loans owner to OWNER; alter function INSIDE.rls_active(regclass) owner to OWNER; alter view SEEN_app.loans owner to OWNER; alter function INSIDE.planned(regclass) owner to OWNER",
+        "alter view SEEN.loans owner to READER; alter function INSIDE.rls_active(regclass) owner to READER; alter view SEEN_app.loans owner to READER_app; alter function INSIDE.planned(regclass) owner to READER_app",
       ],
     ])("where %s: then nothing", async (_what, change, back) => {
       const named = (text: string) =>
         text
-          .replace("VIEW", `${seen}.loans`)
+          .replaceAll("SEEN", seen)
           .replaceAll("OWNER", holder)
           .replaceAll("READER", reader)
-          .replace("INSIDE", `${seen}_internal`);
+          .replaceAll("INSIDE", `${seen}_internal`);
       await superuser(`set search_path = ${tables}; ${named(change)}`);
       const client = await asking("s-001");
-      await expect(client.query("select * from loans")).rejects.toMatchObject({
-        code: "42501",
-        message: expect.stringContaining("row security is not active on"),
-      });
+      await client.query("savepoint before");
+      for (const schema of [seen, overlay]) {
+        await expect(client.query(`select * from ${schema}.loans`), schema).rejects.toMatchObject({
+          code: "42501",
+          message: expect.stringContaining("row security is not active on"),
+        });
+        await client.query("rollback to savepoint before");
+      }
       await superuser(`set search_path = ${tables}; ${named(back)}`);
     });
 
@@ -348,13 +407,10 @@ describe.each(onServer)("statements under row security on %s", (_name, openEngin
         create function current_setting(text, boolean) returns text language sql as 'select (1/0)::text'`);
       await client.query(`begin; set local search_path = ${mine}, pg_catalog`);
       await client.query(`select ${seen}.set_person('s-001')`);
-      for (const text of [
-        "select count(*)::int as n from S.loans",
-        "do $$ begin perform count(*) from S.loans; end $$",
-      ]) {
-        await client.query(text.replace("S", seen));
+      for (const schema of [seen, overlay]) {
+        await client.query(`do $$ begin perform count(*) from ${schema}.loans; end $$`);
+        expect(await counted(client, `select count(*)::int as n from ${schema}.loans`)).toBe(listed("s-001"));
       }
-      expect(await counted(client, `select count(*)::int as n from ${seen}.loans`)).toBe(listed("s-001"));
       await client.query("rollback");
       await superuser(`drop schema ${mine} cascade`);
     });

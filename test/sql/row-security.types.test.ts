@@ -93,9 +93,11 @@ const portier = compile({
   },
 });
 
-const onPostgres = Object.entries(engines).filter(([name]) => name === "PGlite" || name === "PostgreSQL");
+const onPostgres = Object.entries(engines)
+  .filter(([name]) => name === "PGlite" || name === "PostgreSQL")
+  .flatMap(([name, open]) => [[name, open, false] as const, [`${name}, through the overlay`, open, true] as const]);
 
-describe.each(onPostgres)("row security over columns of many types on %s", (_name, open) => {
+describe.each(onPostgres)("row security over columns of many types on %s", (_name, open, isOverlay) => {
   let engine: Engine;
   const seen = `seen_${process.pid}_${Math.floor(Math.random() * 1e6)}`;
   const user = `${seen}_user`;
@@ -116,7 +118,7 @@ describe.each(onPostgres)("row security over columns of many types on %s", (_nam
   });
   afterAll(async () => {
     await script(
-      `drop schema ${seen}, ${seen}_internal cascade; drop owned by ${user}, ${seen}_reader; drop role ${user}, ${seen}_reader`,
+      `drop schema ${seen}, ${seen}_internal, ${seen}_app cascade; drop owned by ${user}, ${seen}_reader, ${seen}_reader_app; drop role ${user}, ${seen}_reader, ${seen}_reader_app`,
     );
     await engine?.close();
   });
@@ -127,7 +129,7 @@ describe.each(onPostgres)("row security over columns of many types on %s", (_nam
     let rows: unknown;
     const work = async (link: Connection) => {
       await link.query(`set local role ${user}`, []);
-      await link.query(`set local search_path = ${seen}`, []);
+      await link.query(`set local search_path = ${isOverlay ? `${seen}_app, ` : ""}${seen}`, []);
       await link.query("select set_person($1, $2)", [person, JSON.stringify(request)]);
       for (const statement of statements) rows = await link.query(statement, []);
       throw undo;

@@ -7,21 +7,22 @@ import { policyNames } from "./row-policy.js";
 
 /** Takes away what an earlier run made, and nothing else. What others have made of it stands in the way: then nothing changes. */
 export function cleared(schemas: Schemas): string {
-  const { seen, inside } = schemas;
+  const { seen, inside, overlay } = schemas;
   const isOurs = isOurPolicy(schemas);
+  const ours = `(${literal(seen)}, ${literal(overlay.seen)})`;
   return `do ${dollars(`declare
   made record;
 begin
   for made in
     select format('drop view %s', c.oid::regclass) as statement, 1 as turn
     from pg_class c join pg_namespace n on n.oid = relnamespace
-    where relkind = 'v' and nspname = ${literal(seen)} and obj_description(c.oid, 'pg_class') like ${literal(`${mark}%`)}
+    where relkind = 'v' and nspname in ${ours} and obj_description(c.oid, 'pg_class') like ${literal(`${mark}%`)}
     union all select format('drop view %s', c.oid::regclass), case when relname = 'subject' then 4 else 2 end
     from pg_class c join pg_namespace n on n.oid = relnamespace where relkind = 'v' and nspname = ${literal(inside)}
     union all select format('drop policy %I on %s', polname, polrelid::regclass), 0 from pg_policy where ${isOurs}
     union all select format('revoke select on %s from %I', polrelid::regclass, rolname), 0
     from pg_policy, pg_roles where ${isOurs} and pg_roles.oid = any (polroles)
-    union all select format('drop function %s', p.oid::regprocedure), case when proname in ('me', 'subject_of') then 3 else 5 end
+    union all select format('drop function %s', p.oid::regprocedure), case when proname = 'me' then 3 else 5 end
     from pg_proc p join pg_namespace n on n.oid = pronamespace
     where nspname = ${literal(inside)} or nspname = ${literal(seen)} and proname in ('set_person', 'confirm')
     order by turn
@@ -97,9 +98,8 @@ end`)}`,
 
 /** Views and functions that read these tables with the rights of an owner see past the rules: whoever runs this is told. */
 export function otherDoors(tables: readonly Table[], schemas: Schemas): string {
-  const { seen, inside } = schemas;
   const names = tables.map((table) => literal(sourceName(postgres, table, schemas.tables))).join(", ");
-  const ours = `(${literal(seen)}, ${literal(inside)})`;
+  const ours = ownSchemas(schemas);
   return `do ${dollars(`declare
   door text;
 begin
@@ -137,21 +137,15 @@ export function admission(schemas: Schemas): string[] {
   const quote = postgres.quoteName;
   const admitted = qualified(inside, "admitted");
   const schema = plain(quote(seen));
-  const asked = [
-    "me()",
-    "planned_facts()",
-    "current_facts()",
-    "facts()",
-    "subject_of(jsonb)",
-    "rls_active(regclass)",
-    "plan_is_current(text)",
-  ].map((head) => {
+  const asked = ["me()", "rls_active(regclass)"].map((head) => {
     const grant = `grant execute on function ${plain(quote(inside))}.${head} to %I`;
     return `  execute format(${literal(grant)}, role);`;
   });
   const admit = definerFunction(
     `${qualified(inside, "admit")}(role name, sets_person boolean default false) returns void`,
-    `begin
+    `declare
+  part text;
+begin
   insert into ${admitted} values (role, sets_person)
     on conflict on constraint admitted_pkey do update set sets_person = excluded.sets_person;
   execute format(${literal(`grant usage on schema ${schema} to %I`)}, role);
@@ -160,6 +154,7 @@ export function admission(schemas: Schemas): string[] {
 ${asked.join("\n")}
   execute format(${literal(`%s execute on function ${plain(qualified(seen, "set_person"))}(text, jsonb) %s %I`)},
     case when sets_person then 'grant' else 'revoke' end, case when sets_person then 'to' else 'from' end, role);
+${schemas.hasOverlay ? overlayRights(schemas) : ""}
 end`,
   );
   return [
@@ -170,10 +165,25 @@ end`,
   ];
 }
 
+/** Whoever may set the current user uses the overlay, and what its views ask. */
+function overlayRights({ inside, overlay }: Schemas): string {
+  const schema = plain(postgres.quoteName(overlay.seen));
+  return `  for part in
+    select ${literal(`usage on schema ${schema}`)}
+    union all select ${literal(`select, insert, update, delete on all tables in schema ${schema}`)}
+    union all select format('execute on function %s', oid::regprocedure) from pg_proc
+      where pronamespace = ${literal(postgres.quoteName(inside))}::regnamespace and starts_with(proname, 'plan')
+  loop
+    execute format('%s %s %s %I', case when sets_person then 'grant' else 'revoke' end, part,
+      case when sets_person then 'to' else 'from' end, role);
+  end loop;`;
+}
+
 /** Takes away what rights to new things somebody has by default. */
-function nobody({ seen, inside, reader }: Schemas): string {
-  const quote = postgres.quoteName;
-  const ours = `(${literal(seen)}, ${literal(inside)})`;
+function nobody(schemas: Schemas): string {
+  const ours = ownSchemas(schemas);
+  const readers = [schemas.reader, ...(schemas.hasOverlay ? [schemas.overlay.reader] : [])];
+  const kept = readers.map((reader) => `, ${literal(postgres.quoteName(reader))}::regrole`).join("");
   return `do ${dollars(`declare
   given text;
 begin
@@ -184,19 +194,28 @@ begin
     union all
     select format('revoke all on table %s from %s', c.oid::regclass, case when grantee = 0 then 'public' else grantee::regrole::text end)
     from pg_class c join pg_namespace n on n.oid = relnamespace, aclexplode(relacl)
-    where nspname in ${ours} and grantee not in (relowner, ${literal(quote(reader))}::regrole)
+    where nspname in ${ours} and grantee not in (relowner${kept})
     union all
     select format('revoke all on schema %I from %s', nspname, case when grantee = 0 then 'public' else grantee::regrole::text end)
-    from pg_namespace, aclexplode(nspacl) where nspname in ${ours} and grantee <> nspowner
+    from pg_namespace, aclexplode(nspacl) where nspname in ${ours} and grantee not in (nspowner${kept})
   loop
     execute given;
   end loop;
 end`)}`;
 }
 
+/** Takes away where the overlay was. */
+export function withoutOverlay({ overlay }: Schemas): string[] {
+  return [`drop schema if exists ${postgres.quoteName(overlay.seen)}`, dropReader(overlay.reader)];
+}
+
+function ownSchemas({ seen, inside, overlay }: Schemas): string {
+  return `(${[seen, inside, overlay.seen].map(literal).join(", ")})`;
+}
+
 /** Takes everything away; rights come back in the order in which they were taken. */
 export function removal(schemas: Schemas): string[] {
-  const { seen, inside } = schemas;
+  const { seen, inside, reader } = schemas;
   const quote = postgres.quoteName;
   return [
     "begin",
@@ -216,7 +235,8 @@ end`)}`,
     cleared(schemas),
     `drop table ${["secret", "logins", "revoked", "admitted"].map((name) => qualified(inside, name)).join(", ")}`,
     `drop schema ${quote(seen)}, ${quote(inside)}`,
-    dropReader(schemas),
+    dropReader(reader),
+    ...withoutOverlay(schemas),
     "commit",
   ];
 }

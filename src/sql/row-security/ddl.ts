@@ -14,6 +14,10 @@ export interface Schemas {
   readonly names: Names;
   /** The database role with whose rights the views read records, and to which the policies are. */
   readonly reader: string;
+  /** Where the views are that are planned for the current user, and with whose rights they read records: see overlay.ts. */
+  readonly overlay: { readonly seen: string; readonly reader: string };
+  /** Whether there are such views. */
+  readonly hasOverlay: boolean;
 }
 
 /** How a statement comes to what it asks of the current user. */
@@ -34,16 +38,19 @@ export function selected(schema: string): FactWriter {
     // Without a "from", as it is copied again and again while a statement is planned.
     const select = `(select ${ofColumn(`(${qualified(schema, "me")}())`, one)})`;
     // After "any" a select alone would be read as rows, not as a list.
-    return one.isList ? `coalesce(${select})` : select;
+    return one.kind === "list" && one.has === undefined ? `coalesce(${select})` : select;
   };
 }
 
-function ofColumn(record: string, { fact, among }: Fact): string {
+/** A fact as the column of a record. */
+export function ofColumn(record: string, { fact, has }: Fact): string {
   const value = `${record}.${postgres.quoteName(fact)}`;
-  if (among === undefined) return value;
-  const [first] = among;
-  if (Array.isArray(first)) return `${value} @> array[${first.map(literal).join(", ")}]::text[]`;
-  return among.length === 1 ? `${value} = ${first}` : `${value} in (${among.join(", ")})`;
+  return has === undefined ? value : hasText(value, has);
+}
+
+/** Whether a list of texts has one. */
+export function hasText(list: string, text: string): string {
+  return `${list} @> ${textArray([text])}`;
 }
 
 /** The current user, as a table of one row. */
@@ -176,6 +183,11 @@ function shortened(text: string, bytes: number): string {
 /** A column of a table as a type: `"staff"."id"%type`. */
 export function typeOf(source: string, column: string): string {
   return `${source}.${postgres.quoteName(column)}%type`;
+}
+
+/** A function that those of the migration alone call: it runs with their rights, and finds things where they do. */
+export function ownFunction(head: string, body: string, volatility = "volatile"): string {
+  return `create function ${head}\n  language plpgsql ${volatility} parallel restricted\nas ${dollars(body)}`;
 }
 
 /**

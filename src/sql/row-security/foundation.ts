@@ -1,8 +1,10 @@
 import type { Field, People } from "../../schema/schema.js";
 import { postgres } from "../postgres.js";
 import { sourceName } from "../scope.js";
-import { definerFunction, literal, plain, qualified, type Schemas, typeOf } from "./ddl.js";
-import { planningFunctions } from "./planned.js";
+import { definerFunction, dollars, literal, ownFunction, plain, qualified, type Schemas, typeOf } from "./ddl.js";
+import { overlayFunctions, plannedSettings } from "./overlay.js";
+import type { SubjectView } from "./subject-view.js";
+import { opened, sealFunction } from "./trust.js";
 
 /**
  * The functions by which the application says who the current user is, and by which everything else finds it out. `asksOthers`: whether a
@@ -12,41 +14,30 @@ export function foundation(
   schemas: Schemas,
   people: People | undefined,
   asksOthers: boolean,
-  subjectView: () => string,
+  subject: SubjectView,
 ): string[] {
-  const { seen, inside } = schemas;
+  const { seen, inside, hasOverlay } = schemas;
   const at = (name: string) => qualified(inside, name);
-  // Good for one setting in this transaction of this connection alone. Nested, as a hash over key and message alone could
-  // be lengthened.
-  const sealOf = (setting: string, text: string) => {
-    const parts = `'${setting}', ' ', pg_catalog.pg_backend_pid(), ' ', extract(epoch from pg_catalog.now()), ' ', ${text}`;
-    const inner = `pg_catalog.sha256(bytes operator(pg_catalog.||) pg_catalog.convert_to(pg_catalog.concat(${parts}), 'UTF8'))`;
-    return `pg_catalog.encode(pg_catalog.sha256(bytes operator(pg_catalog.||) ${inner}), 'hex')`;
-  };
-  const seal = (setting: string, text: string) => `(select ${sealOf(setting, text)} from ${at("secret")})`;
-  const opened = (setting: string) => `if left(sealed, 64) is distinct from ${seal(setting, "substr(sealed, 65)")} then
-    raise exception using errcode = 'insufficient_privilege',
-      message = ${literal(`the current user was not set by ${seen}.set_person in this transaction`)};
-  end if;`;
   // A date in a text must be read as it was written, whatever the session says of dates.
   const dates = "set datestyle = 'ISO, YMD'";
   const setPerson = definerFunction(
     `${qualified(seen, "set_person")}(person text, request jsonb default '{}') returns void`,
-    `declare
-  claims text := jsonb_build_object('person', person, 'request', request);
-  subject text;
-begin${asksOthers ? withoutJit : ""}
+    `begin
   -- An open cursor goes on with what the one saw who opened it, also beyond the transaction when it is held.
   if exists (select from pg_cursors where name <> '' and statement is distinct from current_query()) then
     raise object_not_in_prerequisite_state using
       message = 'a cursor is open, and would go on showing what another user may see',
       hint = 'close it (close all) before you set the current user';
   end if;
-  perform set_config('portier.claims', ${seal("claims", "claims")} || claims, true);
+  perform set_config('portier.claims', jsonb_build_object('person', person, 'request', request)::text, true);
   -- Worked out once for the transaction, so that all of it is judged by one state of things.
-  select to_jsonb(a) into subject from ${at("subject")} a;
-  perform set_config('portier.subject', ${seal("subject", "subject")} || subject, true);
-  perform set_config('portier.confirmed', '', true);
+  perform ${[
+    `set_config('portier.subject', ${at("seal")}('subject', said) || said, true)`,
+    "set_config('portier.confirmed', '', true)",
+    ...(asksOthers ? [withoutJit] : []),
+    ...(hasOverlay ? plannedSettings(subject) : []),
+  ].join(",\n    ")}
+    from (select a as asked, to_jsonb(a)::text as said from ${at("subject")} a offset 0) s;
 end`,
     { settings: dates },
   );
@@ -57,34 +48,33 @@ end`,
   perform set_config('portier.confirmed', case when rules = '{}' then '' else to_jsonb(${at("confirmed")}() || rules)::text end, true);
 end`,
   );
-  const claims = definerFunction(
-    `${at("claims")}() returns jsonb`,
-    `declare
-  sealed text := current_setting('portier.claims', true);
-begin
-  if coalesce(sealed, '') = '' then
-    -- No current user was set: a login that stands for a person is that person, every other one is nobody.
-    return (select jsonb_build_object('person', person) from ${at("logins")} where login = session_user);
-  end if;
-  ${opened("claims")}
-  return substr(sealed, 65)::jsonb;
-end`,
-    { volatility: "stable" },
-  );
   const me = definerFunction(
     `${at("me")}() returns ${at("subject")}`,
     `declare
   sealed text := current_setting('portier.subject', true);
 begin
   if coalesce(sealed, '') = '' then
+    -- No current user was set: a login that stands for a person is that person, every other one is nobody.
+    perform set_config('portier.claims',
+      (select jsonb_build_object('person', person)::text from ${at("logins")} where login = session_user), true);
     return (select a from ${at("subject")} a);
   end if;
-  ${opened("subject")}
+  ${opened("subject", schemas)}
   return jsonb_populate_record(null::${at("subject")}, substr(sealed, 65)::jsonb);
 end`,
     { volatility: "stable", settings: dates },
   );
-  const fault = definerFunction(
+  // Worked out while a statement is planned. It can be called immutable, as a plan is made anew when the user, what is active
+  // for them or the table changes.
+  const rlsActive = `create function ${at("rls_active")}(what regclass) returns boolean
+  language plpgsql immutable security definer parallel safe
+as ${dollars(`begin
+  if pg_catalog.row_security_active(what) then return true; end if;
+  raise exception using errcode = 'insufficient_privilege',
+    message = pg_catalog.format('row security is not active on %s', what),
+    hint = 'run the migration again, as the owner of the tables';
+end`)}`;
+  const fault = ownFunction(
     `${at("fault")}(what text) returns boolean`,
     `begin
   raise exception using errcode = 'data_exception', message = what;
@@ -151,12 +141,12 @@ end`,
     people === undefined || key === undefined
       ? []
       : [
-          definerFunction(
+          ownFunction(
             `${at("person")}(claims jsonb) returns ${typeOf(sourceName(postgres, people.table, schemas.tables), key.column)}`,
             `begin
   return claims ->> 'person';
 end`,
-            { volatility: "stable" },
+            "stable",
           ),
         ];
   return [
@@ -166,13 +156,14 @@ end`,
   from generate_series(1, 4) on conflict do nothing`,
     `create table if not exists ${at("logins")} (login name primary key, person text not null)`,
     `comment on table ${at("logins")} is ${literal("Database logins that stand for a person where no current user was set.")}`,
-    claims,
+    sealFunction(schemas),
     fault,
     ...person,
-    subjectView(),
+    subject.statement(),
     me,
-    ...planningFunctions(schemas, sealOf("subject", "pg_catalog.substr(sealed, 65)")),
+    rlsActive,
     setPerson,
+    ...(hasOverlay ? overlayFunctions(schemas, subject) : []),
     confirm,
     confirmed,
     unconfirmed,
@@ -186,4 +177,4 @@ end`,
  * PostgreSQL costs a condition on other records as if it were worked out for each record, also where it is not, and would
  * compile statements for a second that run for an instant.
  */
-const withoutJit = "\n  perform set_config('jit', 'off', true);";
+const withoutJit = "set_config('jit', 'off', true)";

@@ -11,15 +11,15 @@ import { postgres } from "../postgres.js";
 import { type OpenSubject, scopeOf } from "../scope.js";
 import { tableName } from "../where.js";
 import { qualified, type Schemas, selected, written } from "./ddl.js";
-import { constant } from "./planned.js";
+import { plannedRows, plannedTest } from "./overlay.js";
 import { selectedOnce } from "./selected-once.js";
 import type { SubjectView } from "./subject-view.js";
 
 const quote = postgres.quoteName;
 
 /** The policies of a migration, by name: others may have made policies, too. Short, as the schema's name may be long. */
-export function policyNames({ seen }: Schemas): Readonly<Record<"open" | "listed", string>> {
-  return { open: `${seen} open`, listed: `${seen} list` };
+export function policyNames({ seen }: Schemas): Readonly<Record<"open" | "listed" | "planned", string>> {
+  return { open: `${seen} open`, listed: `${seen} list`, planned: `${seen} plan` };
 }
 
 /**
@@ -27,29 +27,29 @@ export function policyNames({ seen }: Schemas): Readonly<Record<"open" | "listed
  * of them, whatever may be listed there.
  */
 export class ReadersView implements OpenSubject {
-  readonly #subject: SubjectView;
+  readonly subject: SubjectView;
   readonly #schemas: Schemas;
   readonly #whole = new Map<string, Table>();
 
   constructor(subject: SubjectView, schemas: Schemas) {
-    this.#subject = subject;
+    this.subject = subject;
     this.#schemas = schemas;
   }
 
   get meets(): Formula {
-    return this.#subject.meets;
+    return this.subject.meets;
   }
 
   value(operand: SessionOperand): Fragment {
-    return this.#subject.value(operand);
+    return this.subject.value(operand);
   }
 
   held(role: string): Fragment {
-    return this.#subject.held(role);
+    return this.subject.held(role);
   }
 
   membership(name: string, among: readonly Truth[]): Fragment {
-    return this.#subject.membership(name, among);
+    return this.subject.membership(name, among);
   }
 
   sourceOf(table: Table): string {
@@ -65,37 +65,44 @@ export class ReadersView implements OpenSubject {
       // What columns the table has besides may come and go.
       const columns = table.fields.filter(isOwn).map((field) => quote(field.column));
       return [
-        `create view ${view} as select ${columns.join(", ")} from ${this.#subject.sourceOf(table)}`,
-        `grant select on ${view} to ${quote(this.#schemas.reader)}`,
+        `create view ${view} as select ${columns.join(", ")} from ${this.subject.sourceOf(table)}`,
+        `grant select on ${view} to ${readersOf(this.#schemas)}`,
       ];
     });
   }
 }
 
 /**
- * The policy that lets the records through that the current user may list. It is to the reader alone, and stands whatever
- * other policies permit. As PostgreSQL knows what a policy is, a statement on such records is planned as one, and what could
- * tell of a record is tried on none that is not seen.
+ * The policies that let the records through that the current user may list: one to the reader of the views, one to that of
+ * the overlay. They stand whatever other policies permit. As PostgreSQL knows what a policy is, what could tell of a record
+ * is tried on none that is not seen.
  */
-export function rowPolicy(plan: Plan, table: Table, source: string, readers: ReadersView, schemas: Schemas): string[] {
-  const { inside } = schemas;
-  const reader = quote(schemas.reader);
+export function rowPolicies(
+  plan: Plan,
+  table: Table,
+  source: string,
+  readers: ReadersView,
+  schemas: Schemas,
+): string[] {
+  const { inside, reader, overlay, hasOverlay } = schemas;
   const scope = scopeOf(postgres, { plan }, { table, alias: tableName(table.source) }, readers);
-  const rows = formula("and", [
-    readers.meets,
-    conditionFormula(conditionOf(plan.of(table.name), actionTree(table, "list", undefined)), scope),
-  ]);
-  const later = written(print(selectedOnce(rows, inside)), selected(inside));
-  const now = written(print(rows), constant(inside));
-  const isListed = isNever(rows)
-    ? "false"
-    : `case when ${qualified(inside, "planned_facts")}() is null then ${later} else ${now} end`;
+  const rows = conditionFormula(conditionOf(plan.of(table.name), actionTree(table, "list", undefined)), scope);
   const name = policyNames(schemas);
+  const listed = (policy: string, to: string, condition: string) =>
+    `create policy ${quote(policy)} on ${source} as restrictive for select to ${quote(to)} using (
+  ${isNever(rows) ? "false" : condition}
+)`;
+  const now = plannedTest(plannedRows(rows, readers.subject), readers.subject, schemas);
+  const later = written(print(selectedOnce(formula("and", [readers.meets, rows]), inside)), selected(inside));
   return [
-    `create policy ${quote(name.open)} on ${source} for select to ${reader} using (true)`,
-    `create policy ${quote(name.listed)} on ${source} as restrictive for select to ${reader} using (
-  ${isListed}
-)`,
-    `grant select on ${source} to ${reader}`,
+    `create policy ${quote(name.open)} on ${source} for select to ${readersOf(schemas)} using (true)`,
+    listed(name.listed, reader, later),
+    ...(hasOverlay ? [listed(name.planned, overlay.reader, now)] : []),
+    `grant select on ${source} to ${readersOf(schemas)}`,
   ];
+}
+
+/** The roles with whose rights the views read, for a `grant`. */
+function readersOf({ reader, overlay, hasOverlay }: Schemas): string {
+  return [reader, ...(hasOverlay ? [overlay.reader] : [])].map(quote).join(", ");
 }

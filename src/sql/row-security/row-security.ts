@@ -6,14 +6,14 @@ import type { Portier } from "../../session/portier.js";
 import { postgres } from "../postgres.js";
 import { tableName } from "../where.js";
 import { planOfAnybody } from "./anybody.js";
-import { admission, cleared, closed, otherDoors, owned, removal } from "./closing.js";
+import { admission, cleared, closed, otherDoors, owned, removal, withoutOverlay } from "./closing.js";
 import { isKeptWhole, isShownAlias, literal, mark, Names, qualified, type Schemas, subjectAlias } from "./ddl.js";
 import { foundation } from "./foundation.js";
 import { protectionFunctions } from "./held-protections.js";
 import { laidOut } from "./layout.js";
-import { makeReader } from "./reader.js";
-import { ReadersView, rowPolicy } from "./row-policy.js";
-import { knownView, seenName, seenView, shownView } from "./seen-view.js";
+import { makeReaders } from "./reader.js";
+import { ReadersView, rowPolicies } from "./row-policy.js";
+import { knownView, plannedName, plannedView, seenName, seenNames, seenView, shownView } from "./seen-view.js";
 import { SubjectView } from "./subject-view.js";
 import { warningsOf } from "./warnings.js";
 import { writeTriggers } from "./write-triggers.js";
@@ -29,6 +29,11 @@ export interface RowSecurityOptions {
    * to make roles; otherwise the owner of the tables must be a member of it. Default: `portier_reader`, by the schema's name.
    */
   readonly reader?: string;
+  /**
+   * Leaves out the views for applications whose statements are planned for the current user. They are in the schema of the
+   * views with `_app` behind it, and read with the rights of a database role of their own. Default: false.
+   */
+  readonly withoutOverlay?: boolean;
   /** Database roles that may use the views. More can be given by the migration's own function `admit`. */
   readonly users?: readonly string[];
   /** Database roles that may, besides, set the current user: the application. */
@@ -62,22 +67,34 @@ export function rowSecurity<T extends DocumentTypes = AnyDocument>(
     schema = "portier",
     tables = "public",
     reader = `${schema}_reader`,
+    withoutOverlay: isBare = false,
     users = [],
     applications = [],
   }: RowSecurityOptions = {},
 ): RowSecurity {
   const ruleset = internals(portier).ruleset;
-  checkNames([...ruleset.schema.tables.values()], schema, tables, reader);
-  const schemas: Schemas = { seen: schema, inside: `${schema}_internal`, tables, reader, names: new Names() };
+  const schemas: Schemas = {
+    seen: schema,
+    inside: `${schema}_internal`,
+    tables,
+    reader,
+    names: new Names(),
+    overlay: { seen: `${schema}_app`, reader: `${reader}_app` },
+    hasOverlay: !isBare,
+  };
+  checkNames([...ruleset.schema.tables.values()], schemas);
   const plan = planOfAnybody(ruleset);
   const subject = new SubjectView(ruleset, plan, schemas);
   const all = [...ruleset.schema.tables.values()];
   const kept = keptTablesOf(ruleset.schema);
   const readers = new ReadersView(subject, schemas);
-  const policies = all.flatMap((table) => rowPolicy(plan, table, subject.sourceOf(table), readers, schemas));
+  const policies = all.flatMap((table) => rowPolicies(plan, table, subject.sourceOf(table), readers, schemas));
   const views = all.flatMap((table) => [
     seenView(plan, table, subject.sourceOf(table), readers, schemas),
-    `comment on view ${seenName(schemas, table)} is ${literal(`${mark}what the current user may list of ${table.name}.`)}`,
+    ...(schemas.hasOverlay ? [plannedView(plan, table, subject.sourceOf(table), readers, schemas)] : []),
+    ...seenNames(schemas, table).map(
+      (view) => `comment on view ${view} is ${literal(`${mark}what the current user may list of ${table.name}.`)}`,
+    ),
     shownView(plan, table, subject, schemas),
     knownView(plan, table, subject, schemas),
     ...writeTriggers(ruleset, plan, table, subject, schemas),
@@ -87,14 +104,16 @@ export function rowSecurity<T extends DocumentTypes = AnyDocument>(
     "begin",
     "set local search_path = pg_catalog, pg_temp",
     owned([...all, ...kept], schemas),
-    makeReader(schemas),
+    makeReaders(schemas.hasOverlay ? [reader, schemas.overlay.reader] : [reader]),
     ...schemasOf(schemas),
     cleared(schemas),
-    ...foundation(schemas, ruleset.schema.people, wholes.length > 0, () => subject.statement()),
+    ...(schemas.hasOverlay ? [] : withoutOverlay(schemas)),
+    ...foundation(schemas, ruleset.schema.people, wholes.length > 0, subject),
     ...protectionFunctions(ruleset, schemas),
     ...wholes,
     ...views,
     ...handedOver(all, schemas),
+    ...(schemas.hasOverlay ? overlayHandedOver(all, schemas) : []),
     ...closed([...all, ...kept], schemas),
     ...policies,
     otherDoors([...all, ...kept], schemas),
@@ -114,11 +133,12 @@ function script(statements: readonly string[]): string {
   return laidOut(`${statements.join(";\n\n")};\n`);
 }
 
-function schemasOf({ seen, inside }: Schemas): string[] {
+function schemasOf({ seen, inside, overlay, hasOverlay }: Schemas): string[] {
   const quote = postgres.quoteName;
   return [
     `create schema if not exists ${quote(seen)}`,
     `create schema if not exists ${quote(inside)}`,
+    ...(hasOverlay ? [`create schema if not exists ${quote(overlay.seen)}`] : []),
     `revoke all on schema ${quote(inside)} from public`,
   ];
 }
@@ -134,9 +154,20 @@ function handedOver(all: readonly Table[], schemas: Schemas): string[] {
   ];
 }
 
+function overlayHandedOver(all: readonly Table[], schemas: Schemas): string[] {
+  const [seen, inside, reader] = [schemas.overlay.seen, schemas.inside, schemas.overlay.reader].map(postgres.quoteName);
+  return [
+    `grant usage on schema ${postgres.quoteName(schemas.seen)} to ${reader}`,
+    `grant create on schema ${seen}, ${inside} to ${reader}`,
+    ...all.map((table) => `alter view ${plannedName(schemas, table)} owner to ${reader}`),
+    `alter function ${inside}.planned(regclass) owner to ${reader}`,
+    `revoke create on schema ${seen}, ${inside} from ${reader}`,
+  ];
+}
+
 /** Each view has the name of its table, in a schema of its own. */
-function checkNames(all: readonly Table[], schema: string, tables: string, reader: string): void {
-  for (const name of [`${schema}_internal`, reader]) {
+function checkNames(all: readonly Table[], { seen, inside, tables, overlay }: Schemas): void {
+  for (const name of [inside, overlay.reader]) {
     if (isKeptWhole(name)) continue;
     throw portierError("wrong-call", {
       what: `PostgreSQL keeps 63 bytes of a name, not all of "${name}"`,
@@ -146,8 +177,8 @@ function checkNames(all: readonly Table[], schema: string, tables: string, reade
   const taken = new Map<string, Table>();
   for (const table of all) {
     const { source } = table;
-    if (schema === (source.includes(".") ? source.slice(0, source.indexOf(".")) : tables)) {
-      const what = `the views would be in the schema of the tables, "${schema}"`;
+    if ([seen, overlay.seen].includes(source.includes(".") ? source.slice(0, source.indexOf(".")) : tables)) {
+      const what = `the views would be in the schema of the tables, "${seen}"`;
       throw portierError("wrong-call", { what, hint: "give them a schema of their own" });
     }
     if ([subjectAlias, isShownAlias].includes(postgres.quoteName(tableName(source)))) {

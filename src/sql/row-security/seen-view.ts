@@ -10,8 +10,8 @@ import { shownFormula } from "../shown.js";
 import { tableName } from "../where.js";
 import { branchesOf } from "./branches.js";
 import { isNot } from "./change-formula.js";
-import { fromSubject, isShownAlias, qualified, type Schemas, written } from "./ddl.js";
-import { asked, askedOf, isRlsActive, planIsCurrent } from "./planned.js";
+import { fromSubject, isShownAlias, literal, qualified, type Schemas, written } from "./ddl.js";
+import { planIsCurrent, plannedTest } from "./overlay.js";
 import type { ReadersView } from "./row-policy.js";
 import type { SubjectView } from "./subject-view.js";
 
@@ -34,18 +34,36 @@ interface Shown {
   readonly when: Formula;
 }
 
-/**
- * What the current user sees of a table, as a view of the records that the policy lets through: null where a field is hidden.
- * A field that the current user sees in every record is the table's own column in the plan.
- */
+/** What the current user sees of a table, as a view of the records that the policy lets through: null where a field is hidden. */
 export function seenView(plan: Plan, table: Table, source: string, readers: ReadersView, schemas: Schemas): string {
   const seen = seenOf(plan, table, readers);
   const { inside } = schemas;
-  const test = ({ shown, when }: Shown) => written(print(formula("or", [showsAll(seen, shown), when])), asked(inside));
-  return viewOf(seenName(schemas, table), seen, test, {
-    from: [`${source} ${quote(seen.alias)}`, askedOf(inside)],
-    where: `${isRlsActive(inside, source)} and ${planIsCurrent(inside)}`,
+  const isAsking = seen.fields.some(({ when }) => !isAlways(when) && !isNever(when));
+  return viewOf(seenName(schemas, table), seen, ({ when }) => written(print(when)), {
+    from: [`${source} ${quote(seen.alias)}`, ...(isAsking ? [fromSubject(inside)] : [])],
+    // Known while the statement is planned: without it, as where somebody copied the database without its roles, the view
+    // would show all records.
+    where: `${qualified(inside, "rls_active")}(${literal(source)})`,
   });
+}
+
+/**
+ * The same in the overlay, where it is planned for the current user. A field that they see in every record is the table's own
+ * column in the plan.
+ */
+export function plannedView(plan: Plan, table: Table, source: string, readers: ReadersView, schemas: Schemas): string {
+  const seen = seenOf(plan, table, readers);
+  const test = ({ shown, when }: Shown) =>
+    plannedTest(formula("or", [showsAll(seen, shown), when]), readers.subject, schemas);
+  return viewOf(plannedName(schemas, table), seen, test, {
+    from: [`${source} ${quote(seen.alias)}`],
+    where: planIsCurrent(schemas, source),
+  });
+}
+
+/** The name of a table's view in the overlay. */
+export function plannedName({ overlay }: Schemas, table: Table): string {
+  return qualified(overlay.seen, tableName(table.source));
 }
 
 export function seenName({ seen }: Schemas, table: Table): string {
@@ -63,6 +81,11 @@ export function shownView(plan: Plan, table: Table, subject: SubjectView, schema
 
 export function shownName({ inside, names }: Schemas, table: Table): string {
   return qualified(inside, names.of(`${table.name} shown`));
+}
+
+/** The views through which a table is read and written. */
+export function seenNames(schemas: Schemas, table: Table): string[] {
+  return [seenName(schemas, table), ...(schemas.hasOverlay ? [plannedName(schemas, table)] : [])];
 }
 
 /** The keys of the records that the current user knows of: what changes and references may be to. */

@@ -4,18 +4,20 @@ import { type DefaultSource, type Field, isOwn, lastOf, singleKey } from "../../
 import { postgres } from "../postgres.js";
 import { type FactWriter, literal, qualified, written } from "./ddl.js";
 import type { Writing } from "./judged.js";
-import { seenName } from "./seen-view.js";
+import { seenNames } from "./seen-view.js";
 
 const quote = postgres.quoteName;
 
 /** What the view's columns hold when nothing is given: the document's defaults, and the current user as the owner. */
 export function defaults(writing: Writing): string[] {
   const { schemas, table } = writing;
-  const view = seenName(schemas, table);
   const asked: FactWriter = ({ fact }) => `(${qualified(schemas.inside, "me")}()).${quote(fact)}`;
   return table.fields.filter(isOwn).flatMap((field) => {
     const value = standardValue(field, writing, asked);
-    return value === "null" ? [] : [`alter view ${view} alter column ${quote(field.column)} set default ${value}`];
+    if (value === "null") return [];
+    return seenNames(schemas, table).map(
+      (view) => `alter view ${view} alter column ${quote(field.column)} set default ${value}`,
+    );
   });
 }
 

@@ -1,25 +1,25 @@
 import type { SessionOperand } from "../../conditions/expression.js";
 import { sessionOperandName } from "../../conditions/session-operand.js";
-import { False, True, type Truth } from "../../conditions/truth.js";
+import { Bad, False, True, type Truth } from "../../conditions/truth.js";
 import type { Ruleset } from "../../rules/ruleset.js";
 import { portierError } from "../../schema/problems.js";
 import { isOwn, type People, type Table } from "../../schema/schema.js";
 import type { FieldType } from "../../schema/types/field-type.js";
 import type { Plan } from "../../session/plan.js";
 import { truthNumber } from "../condition.js";
-import { type Formula, test } from "../formula.js";
-import { allOf, anyOf, type Fragment, fact, hasFact, isFactAmong, join, raw, sql } from "../fragment.js";
+import { type Formula, print, test } from "../formula.js";
+import { allOf, anyOf, type Fact, type Fragment, fact, hasFact, join, raw, sql } from "../fragment.js";
 import { postgres } from "../postgres.js";
 import { column, type OpenSubject, type Place, type Scope, scopeOf, sourceName } from "../scope.js";
 import { Joins } from "../value.js";
-import { literal, Names, qualified, type Schemas, written } from "./ddl.js";
+import { type FactWriter, literal, Names, qualified, type Schemas, written } from "./ddl.js";
 import { HeldRoles, keyOf, personAlias } from "./held-roles.js";
 import { HeldSettings } from "./held-settings.js";
 
 /**
- * The current user, as a view of one row that holds what the rules ask of them: fields, roles and groups as numbers of
- * truth values, the keys of records on which roles are held, values of the request. Its columns are made as conditions
- * ask for them; the view is written last.
+ * The current user, as a view of one row that holds what the rules ask of them: fields, whether they hold a role or are in a
+ * group, the keys of records on which roles are held, values of the request. Its columns are made as conditions ask for
+ * them; the view is written last.
  */
 export class SubjectView implements OpenSubject {
   readonly #ruleset: Ruleset;
@@ -27,7 +27,8 @@ export class SubjectView implements OpenSubject {
   readonly #schemas: Schemas;
   readonly #roles: HeldRoles;
   readonly #settings: HeldSettings | undefined;
-  readonly #columns = new Map<string, Fragment>();
+  readonly #columns = new Map<string, SubjectColumn>();
+  readonly #guards = new Map<string, Formula>();
   readonly #names = new Names();
 
   constructor(ruleset: Ruleset, plan: Plan, schemas: Schemas) {
@@ -36,9 +37,7 @@ export class SubjectView implements OpenSubject {
     this.#schemas = schemas;
     this.#roles = new HeldRoles(ruleset, (place) => this.#within(place));
     this.#settings = HeldSettings.of(ruleset, (place) => this.#within(place));
-    // Kept beside the facts, see planned.ts.
-    this.#names.of("seal", "kept seal");
-    this.#column("meets", "meets", () => this.#meets());
+    this.#column("meets", { wanted: "meets", kind: "truth" }, () => this.#meets());
   }
 
   sourceOf(table: Table): string {
@@ -47,50 +46,55 @@ export class SubjectView implements OpenSubject {
 
   /** Whether a rule can be met at all: by a visitor, or a person who is there and active. */
   get meets(): Formula {
-    return test(isFactAmong("meets", [true]), true);
+    return test(fact("meets", "truth"), true);
   }
 
   value(operand: SessionOperand): Fragment {
     const name = sessionOperandName(operand);
-    const isList = operand.type.element !== undefined;
-    return fact(
-      this.#column(name.replace(/^me\./, ""), name, () => this.#read(operand)),
-      isList,
-    );
+    const kind = operand.type.element === undefined ? "value" : "list";
+    return this.#column(name, { wanted: name.replace(/^me\./, ""), kind }, () => this.#read(operand));
   }
 
   membership(name: string, among: readonly Truth[]): Fragment {
     const set = this.#settings?.ofTable(name);
     if (set !== undefined) {
-      const isSet = hasFact(
-        this.#column(set.fact, set.fact, () => set.list),
-        set.element,
-      );
+      this.#column(set.fact, { wanted: set.fact, kind: "list" }, () => set.list);
+      const isSet = hasFact(this.#names.of(set.fact), set.element);
       return among.includes(True) ? isSet : sql`not ${isSet}`;
     }
-    const column = this.#column(name, `in ${name}`, () => {
+    return this.#column(`in ${name} ${among}`, { wanted: testName(name, among), kind: "truth" }, () => {
       const met = this.#roles.member(name);
-      if (met.kind === "open") return this.#roles.numberOf(met.name);
-      const truth = truthNumber(met, this.#within(this.#person()));
-      return sql`case when ${this.#isVisitor()} then ${raw(String(False))} else ${truth} end`;
+      if (met.kind === "open") return isAmong(this.#roles.numberOf(met.name), among);
+      const truth = isAmong(truthNumber(met, this.#within(this.#person())), among);
+      return sql`case when ${this.#isVisitor()} then ${raw(String(among.includes(False)))} else ${truth} end`;
     });
-    return isFactAmong(column, among);
   }
 
   held(role: string): Fragment {
     const set = this.#settings?.ofRecords(role);
     if (set !== undefined) {
-      return set.keys(
-        fact(
-          this.#column(set.fact, set.fact, () => set.list),
-          true,
-        ),
-      );
+      return set.keys(this.#column(set.fact, { wanted: set.fact, kind: "list" }, () => set.list));
     }
-    return fact(
-      this.#column(`${role} of`, `held ${role}`, () => this.#heldKeys(role)),
-      true,
-    );
+    return this.#column(`held ${role}`, { wanted: `${role} of`, kind: "list" }, () => this.#heldKeys(role));
+  }
+
+  /** A condition that asks the current user alone, as something that is true of them or not: for the overlay. */
+  guard(one: Formula): Formula {
+    const name = written(print(one), ({ fact, has }) => (has === undefined ? fact : `${fact} ${has}`));
+    this.#guards.set(name, one);
+    return test(fact(name, "truth"), true);
+  }
+
+  /** What is true of the current user, with an expression for each; `facts` says where they are found. */
+  truths(facts: FactWriter): readonly (readonly [name: string, test: string])[] {
+    const truths = this.facts.filter(({ kind }) => kind === "truth");
+    const guards = [...this.#guards].map(([name, one]) => [name, written(print(one), facts)] as const);
+    return [...truths.map((one) => [one.fact, facts(one)] as const), ...guards];
+  }
+
+  /** The columns, once everything that asks for them is written. */
+  get facts(): readonly Fact[] {
+    return [...this.#columns].map(([name, { kind }]) => ({ fact: name, kind }));
   }
 
   /** The view, once everything that asks for its columns is written. */
@@ -98,18 +102,27 @@ export class SubjectView implements OpenSubject {
     const quote = postgres.quoteName;
     const { inside } = this.#schemas;
     const { people } = this.#ruleset.schema;
-    const columns = [...this.#columns].map(([name, value]) => `  ${written(value)} as ${quote(name)}`);
-    // "offset 0": the current user is found out once, and not again for each part that asks for it.
-    const said = `a as materialized (
-  select claims, coalesce(cast(claims -> 'request' ->> 'now' as timestamptz), now()) as now
-  from (select ${qualified(inside, "claims")}() as claims offset 0) s
-)`;
-    const tables =
-      people === undefined
-        ? [said]
-        : [said, this.#ownRecord(people.table), ...this.#roles.tables(), ...this.#setTable(people)];
-    const from = people === undefined ? "from a" : `from a left join ${personAlias} on true`;
-    return `create view ${qualified(inside, "subject")} as with ${tables.join(", ")}\nselect\n${columns.join(",\n")}\n${from}`;
+    const columns = [...this.#columns].map(([name, { value }]) => `  ${written(value)} as ${quote(name)}`);
+    // Whoever reads the view sets "portier.claims" just before. "offset 0": it is read once, and not again for each part that
+    // asks for it.
+    const said = `select claims, coalesce(cast(claims -> 'request' ->> 'now' as timestamptz), now()) as now
+  from (select nullif(current_setting('portier.claims', true), '')::jsonb as claims offset 0) s`;
+    const view = (tables: string, from: string) =>
+      `create view ${qualified(inside, "subject")} as ${tables}select\n${columns.join(",\n")}\nfrom ${from}`;
+    if (people === undefined) return view("", `(\n  ${said}\n) a`);
+    const isTheirs = `${quote(keyOf(people).column)} = ${qualified(inside, "person")}(a.claims)`;
+    const held = [...this.#roles.tables(), ...this.#setTable(people)];
+    const source = this.sourceOf(people.table);
+    if (held.length === 0) {
+      return view("", `(\n  ${said}\n) a left join ${source} ${personAlias} on ${personAlias}.${isTheirs}`);
+    }
+    const own = people.table.fields.filter(isOwn).map((field) => `r.${quote(field.column)}`);
+    const tables = [
+      `a as materialized (\n  ${said}\n)`,
+      `${personAlias} as materialized (\n  select ${own.join(", ")} from a join ${source} r on r.${isTheirs}\n)`,
+      ...held,
+    ];
+    return view(`with ${tables.join(", ")}\n`, `a left join ${personAlias} on true`);
   }
 
   #setTable(people: People): string[] {
@@ -117,22 +130,15 @@ export class SubjectView implements OpenSubject {
     return this.#settings === undefined ? [] : [this.#settings.table(own)];
   }
 
-  /** Their own record. */
-  #ownRecord(table: Table): string {
-    const quote = postgres.quoteName;
-    const columns = table.fields.filter(isOwn).map((field) => `r.${quote(field.column)}`);
-    const [key] = table.key;
-    const isAsking = `r.${quote(key?.column ?? "")} = ${qualified(this.#schemas.inside, "person")}(a.claims)`;
-    return `${personAlias} as materialized (
-  select ${columns.join(", ")} from a join ${this.sourceOf(table)} r on ${isAsking}
-)`;
-  }
-
-  /** The name of a column, which is made where it is not there. */
-  #column(wanted: string, id: string, make: () => Fragment): string {
+  /** A column, which is made where it is not there; `id` tells apart those that would be called alike. */
+  #column(
+    id: string,
+    { wanted, kind }: { readonly wanted: string; readonly kind: Fact["kind"] },
+    make: () => Fragment,
+  ): Fragment {
     const name = this.#names.of(wanted, id);
-    if (!this.#columns.has(name)) this.#columns.set(name, make());
-    return name;
+    if (!this.#columns.has(name)) this.#columns.set(name, { value: make(), kind });
+    return fact(name, kind);
   }
 
   /** The row of the current user, in the view. */
@@ -147,7 +153,7 @@ export class SubjectView implements OpenSubject {
     const own: OpenSubject = {
       sourceOf: (table) => this.sourceOf(table),
       value: (operand) => this.#read(operand),
-      membership: (name, among) => sql`${this.#roles.numberOf(name)} in (${raw(among.join(", "))})`,
+      membership: (name, among) => isAmong(this.#roles.numberOf(name), among),
       // Conditions on a person ask for no scoped role.
       held: () => raw("null"),
     };
@@ -203,6 +209,23 @@ export class SubjectView implements OpenSubject {
     if (this.#settings !== undefined) faultOf(wrongSetting, this.#settings.isWrong());
     return faults.length === 0 ? met : sql`case ${join(faults, " ")} else ${met} end`;
   }
+}
+
+interface SubjectColumn {
+  readonly value: Fragment;
+  readonly kind: Fact["kind"];
+}
+
+/** Whether a number of a truth value is one of some. */
+function isAmong(number: Fragment, among: readonly Truth[]): Fragment {
+  const [only] = among;
+  return among.length === 1 ? sql`${number} = ${raw(String(only))}` : sql`${number} in (${raw(among.join(", "))})`;
+}
+
+/** What is held, is not held, or may be either. */
+function testName(name: string, among: readonly Truth[]): string {
+  const sought = among.includes(True) ? name : `not ${name}`;
+  return among.includes(Bad) ? `perhaps ${sought}` : sought;
 }
 
 const wrongSetting =

@@ -49,7 +49,8 @@ export function warningsOf(ruleset: Ruleset, plan: Plan): string[] {
 
 /** The fields that somebody may view in a record where they may not list them. */
 function openedOnly(table: Table, ruleset: Ruleset, plan: Plan): string[] {
-  const schemas = { seen: "", inside: "", tables: "", reader: "", names: new Names() };
+  const overlay = { seen: "", reader: "" };
+  const schemas = { seen: "", inside: "", tables: "", reader: "", names: new Names(), overlay, hasOverlay: false };
   const scope = scopeOf(postgres, { plan }, { table, alias: table.name }, new SubjectView(ruleset, plan, schemas));
   const isOpened = (field: Table["fields"][number]) => {
     const [list, view] = knownBy.map((action) => shownFormula(plan.of(table.name), action, field, scope));

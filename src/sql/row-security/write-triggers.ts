@@ -29,7 +29,7 @@ import { protectionDeclarations, protectionLines } from "./held-protections.js";
 import { judged, judgedAct, testOf, verdictsOf, type Writing } from "./judged.js";
 import { references } from "./references.js";
 import { noNewRoles, refusedRoles, rolesKept } from "./role-lines.js";
-import { seenName, shownName } from "./seen-view.js";
+import { seenName, seenNames, shownName } from "./seen-view.js";
 import { defaults, standardValue } from "./standard-values.js";
 import type { SubjectView } from "./subject-view.js";
 
@@ -70,12 +70,13 @@ export function writeTriggers(
 
 function trigger({ schemas, table }: Writing, event: string, body: string): string[] {
   const name = qualified(schemas.inside, schemas.names.of(`${event} ${table.name}`));
-  const view = seenName(schemas, table);
   return [
     definerFunction(`${name}() returns trigger`, body, {
       path: `pg_catalog, ${quote(schemas.tables)}, pg_temp`,
     }),
-    `create trigger judge_${event} instead of ${event} on ${view} for each row execute function ${name}()`,
+    ...seenNames(schemas, table).map(
+      (view) => `create trigger judge_${event} instead of ${event} on ${view} for each row execute function ${name}()`,
+    ),
   ];
 }
 
