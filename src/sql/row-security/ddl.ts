@@ -27,10 +27,7 @@ export type FactWriter = (one: Fact) => string;
 export const joined: FactWriter = (one) => ofColumn(subjectAlias, one);
 
 /** In a trigger, where the current user is a variable. */
-export const ofVariable: FactWriter = (one) => ofColumn(userVariable, one);
-
-/** The variable of a trigger with the current user. */
-export const userVariable = "_me";
+export const ofVariable: FactWriter = (one) => ofColumn(subjectAlias, one);
 
 /** Where a condition is to be served by an index, or stands alone: worked out once for the statement. */
 export function selected(schema: string): FactWriter {
@@ -58,11 +55,11 @@ export function fromSubject(schema: string): string {
   return `${qualified(schema, "me")}() ${subjectAlias}`;
 }
 
-/** What the current user is called among the tables of a statement. */
-export const subjectAlias = postgres.quoteName("current user");
+/** What the current user is called among the tables of a statement, as in a trigger. */
+export const subjectAlias = "_me";
 
 /** What the tests that several columns share are called there. */
-export const isShownAlias = postgres.quoteName("is shown");
+export const isShownAlias = "_shows";
 
 /** A fragment with its values written out, for statements that take no parameters. */
 export function written(fragment: Fragment, facts: FactWriter = joined): string {

@@ -181,7 +181,7 @@ function checkNames(all: readonly Table[], { seen, inside, tables, overlay }: Sc
       const what = `the views would be in the schema of the tables, "${seen}"`;
       throw portierError("wrong-call", { what, hint: "give them a schema of their own" });
     }
-    if ([subjectAlias, isShownAlias].includes(postgres.quoteName(tableName(source)))) {
+    if ([subjectAlias, isShownAlias].includes(tableName(source))) {
       const what = `the views call something of their own "${tableName(source)}"`;
       throw portierError("wrong-call", { what, hint: "give the table another name" });
     }

@@ -145,7 +145,7 @@ function viewOf(
   const lines = columns.map(({ name, value, test }) => {
     const first = shared.get(test);
     const isShown = first === undefined ? test : `${isShownAlias}.${first}`;
-    return `  ${test === "true" ? value : `case when ${isShown} then ${value} end`} as ${name}`;
+    return test === "true" ? `  ${value}` : `  case when ${isShown} then ${value} end as ${name}`;
   });
   const once = [...shared].map(([test, first]) => `      ${test} as ${first}`);
   const tables = once.length === 0 ? from : [...from, `lateral (select\n${once.join(",\n")}) ${isShownAlias}`];

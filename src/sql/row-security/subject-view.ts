@@ -12,7 +12,7 @@ import { allOf, anyOf, type Fact, type Fragment, fact, hasFact, join, raw, sql }
 import { postgres } from "../postgres.js";
 import { column, type OpenSubject, type Place, type Scope, scopeOf, sourceName } from "../scope.js";
 import { Joins } from "../value.js";
-import { type FactWriter, literal, Names, qualified, type Schemas, written } from "./ddl.js";
+import { enclosed, type FactWriter, literal, Names, qualified, type Schemas, written } from "./ddl.js";
 import { HeldRoles, keyOf, personAlias } from "./held-roles.js";
 import { HeldSettings } from "./held-settings.js";
 
@@ -28,7 +28,7 @@ export class SubjectView implements OpenSubject {
   readonly #roles: HeldRoles;
   readonly #settings: HeldSettings | undefined;
   readonly #columns = new Map<string, SubjectColumn>();
-  readonly #guards = new Map<string, Formula>();
+  readonly #guards = new Map<string, { readonly name: string; readonly one: Formula }>();
   readonly #names = new Names();
 
   constructor(ruleset: Ruleset, plan: Plan, schemas: Schemas) {
@@ -80,15 +80,27 @@ export class SubjectView implements OpenSubject {
 
   /** A condition that asks the current user alone, as something that is true of them or not: for the overlay. */
   guard(one: Formula): Formula {
-    const name = written(print(one), ({ fact, has }) => (has === undefined ? fact : `${fact} ${has}`));
-    this.#guards.set(name, one);
+    const id = JSON.stringify(print(one));
+    const name = this.#guards.get(id)?.name ?? this.#guardName(one);
+    this.#guards.set(id, { name, one });
     return test(fact(name, "truth"), true);
+  }
+
+  /** The condition in words; where these are, each stands between brackets. */
+  #guardName(one: Formula): string {
+    const text = written(print(one), ({ fact, has }) => (has === undefined ? fact : `${fact} ${has}`));
+    const bare = text.startsWith("(") && enclosed(text) === text ? text.slice(1, -1) : text;
+    const wanted = bare.replaceAll("[", "(").replaceAll("]", ")");
+    const isTaken = (name: string) => [...this.#guards.values()].some((guard) => guard.name === name);
+    let name = wanted;
+    for (let n = 2; isTaken(name); n++) name = `${wanted} ${n}`;
+    return name;
   }
 
   /** What is true of the current user, with an expression for each; `facts` says where they are found. */
   truths(facts: FactWriter): readonly (readonly [name: string, test: string])[] {
     const truths = this.facts.filter(({ kind }) => kind === "truth");
-    const guards = [...this.#guards].map(([name, one]) => [name, written(print(one), facts)] as const);
+    const guards = [...this.#guards.values()].map(({ name, one }) => [name, written(print(one), facts)] as const);
     return [...truths.map((one) => [one.fact, facts(one)] as const), ...guards];
   }
 

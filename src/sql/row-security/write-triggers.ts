@@ -22,8 +22,8 @@ import {
   plain,
   qualified,
   type Schemas,
+  subjectAlias,
   textArray,
-  userVariable,
 } from "./ddl.js";
 import { protectionDeclarations, protectionLines } from "./held-protections.js";
 import { judged, judgedAct, testOf, verdictsOf, type Writing } from "./judged.js";
@@ -94,7 +94,7 @@ declare
 
 function declarationsOf({ table, schemas, source }: Writing, records: readonly string[]): string {
   const own = [
-    `${userVariable} ${qualified(schemas.inside, "subject")};`,
+    `${subjectAlias} ${qualified(schemas.inside, "subject")};`,
     ...records.map((record) => `${record} ${source}%rowtype;`),
   ];
   return `${declarations}${table.grid?.protections ? protectionDeclarations : ""}\n${indent(own.join("\n"))}`;
@@ -102,7 +102,7 @@ function declarationsOf({ table, schemas, source }: Writing, records: readonly s
 
 /** Who the current user is: asked once the record is locked, as they may have lost a role while that was waited for. */
 function currentUser({ schemas }: Writing): string {
-  return `${userVariable} := ${qualified(schemas.inside, "me")}();`;
+  return `${subjectAlias} := ${qualified(schemas.inside, "me")}();`;
 }
 
 /** What people protected as data; `records` are those before and after. */
