@@ -161,16 +161,18 @@ async function planOf([text, params]) {
 /** The views of row security, beside the condition that somebody would write for this person. */
 async function rowSecurityBeside() {
   const document = makeShape().document;
-  document.tables.objects.rules = {
-    own: { to: "keeper", where: "department = me.department", permit: { view: ["all", "shelf"], edit: ["label"] } },
-    shown: { to: "conservator", where: "keeper.site = 'north'", permit: { list: ["title", "material"] } },
-    books: { to: "registrar", permit: { view: ["all", "shelf", "insured_value"] } },
-  };
+  const all = ["all", "shelf", "insured_value"];
+  const rules = (keeper, conservator) => ({
+    own: { to: "keeper", where: "department = me.department", permit: { view: keeper, edit: ["label"] } },
+    shown: { to: "conservator", where: "keeper.site = 'north'", permit: { list: conservator } },
+    books: { to: "registrar", permit: { view: all } },
+  });
+  document.tables.objects.rules = rules(all, all);
   const views = `${schema}_seen`;
   const { migration, removal } = rowSecurity(compile(document), { schema: views, tables: schema });
   await client.query("create table departments (id text primary key, name text)");
   await client.query(migration);
-  const seen = `${views}.objects`;
+  const seen = `${views}_app.objects`;
   // What somebody would write once, for the current user.
   const anybody = `me.id = $1 and (me.post = 'registrar' or (me.post = 'keeper' and o.department = me.department)
     or (me.post = 'conservator' and exists (select 1 from staff s where s.id = o.keeper and s.site = 'north')))`;
@@ -225,6 +227,37 @@ async function rowSecurityBeside() {
     100,
     false,
   );
+  await client.query("begin");
+  await client.query(`select ${views}.set_person('s-003')`);
+  const byKey = (columns, from) => `select ${columns} from ${from} where accession = 'BM-500000'`;
+  const byHand = [`${byKey("title, material", "objects")} and department = 'ships'`, []];
+  await compare(
+    "row security without the overlay: one record by its key",
+    [byKey("title, material", `${views}.objects`), []],
+    byHand,
+    100,
+    false,
+  );
+  await client.query("commit");
+  document.tables.objects.rules = rules(["all", "shelf"], ["title", "material"]);
+  await client.query(rowSecurity(compile(document), { schema: views, tables: schema }).migration);
+  await client.query("begin");
+  await client.query(`select ${views}.set_person('s-003')`);
+  await compare(
+    "row security, fields shown by conditions: one record by its key",
+    [byKey("title, material", seen), []],
+    byHand,
+    100,
+    false,
+  );
+  await compare(
+    "row security, fields shown by conditions: all of one record",
+    [byKey("*", seen), []],
+    [`${byKey("*", "objects")} and department = 'ships'`, []],
+    100,
+    false,
+  );
+  await client.query("commit");
   await client.query(removal);
 }
 

@@ -162,16 +162,17 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
     table: Table,
     isReached: boolean,
     what: string,
+    isFromNowhere = false,
   ): Promise<void> {
     const expected = judge([]);
     if (!expected.accepted && (expected.reason === "invalid" || expected.reason === "fault")) return;
     const told = expected.accepted ? [] : [...expected.refusals, ...(expected.confirm ?? [])];
-    for (const one of told.filter(({ rule }) => rule?.startsWith("sheet/protection.")))
-      kept.add(
-        "reason" in one
-          ? `${one.field === undefined ? "row" : one.field === "row" ? "place" : "cell"} refused`
-          : "confirm",
-      );
+    const byData = told.filter(({ rule }) => rule?.startsWith("sheet/protection."));
+    if (isFromNowhere && byData.length > 0 && byData.length === told.length) kept.add("from nowhere");
+    for (const one of byData) {
+      const refused = `${"field" in one && one.field !== undefined ? (one.field === "row" ? "place" : "cell") : "row"} refused`;
+      kept.add("reason" in one ? refused : "confirm");
+    }
     compared++;
     const attempt = () => outcomeOf(link, statement, table, user);
     if (!isReached) {
@@ -224,7 +225,8 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
         const given: Record<string, readonly Row[]> = {
           ...world,
           items: things.map((row, index) => ({ ...row, id: `i${index + 1}` })),
-          sheet: sheet.map((row, index) => ({ ...row, id: `s${index + 1}` })),
+          // One row comes from nowhere, mostly into what is protected.
+          sheet: sheet.map((row, index) => ({ ...row, ...(index === 0 ? { row: null } : {}), id: `s${index + 1}` })),
         };
         const data = await storeAll(engine, portier.schema, given);
         const tables = engine.schema ?? "public";
@@ -246,7 +248,8 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
                 picks.map((pick) => Object.entries(all)[pick % 19]).filter((one) => one !== undefined),
               );
               changes.push(["items", `i${(at % 3) + 1}`, at === index % 4 ? all : few]);
-              const { id: _, ...line } = moves[at] as Row;
+              const { id: _, ...drawnLine } = moves[at] as Row;
+              const line = at === 0 ? { ...drawnLine, row: 1 + (index % 6) } : drawnLine;
               const [one, two] = Object.entries(line).filter(
                 (_, place) => (picks[0] ?? at) % 5 === place || place === 0,
               );
@@ -275,7 +278,10 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
                 const what = `${person} edits ${tableName} ${key} ${JSON.stringify(edited.map(([field, value]) => [field.name, value]))}`;
                 const judge = (confirmed: readonly string[]) =>
                   session.checkEdit(tableName, before, valuesOf(edited), { confirmed });
-                await compareChange(link, { text, params }, judge, table, isReached, what);
+                const isFromNowhere =
+                  before["row"] === null &&
+                  edited.every(([{ name }, value]) => name === "row" && Number(value) > 0 && Number(value) <= 6);
+                await compareChange(link, { text, params }, judge, table, isReached, what, isFromNowhere);
               }
               const made = [
                 [table.byName.get("id") as Field, "new"] as const,
@@ -302,7 +308,7 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
     expect(compared).toBeGreaterThan(runs * 300);
     expect(written).toBeGreaterThan(runs);
     if (isSampled(name)) return;
-    expect([...kept].sort()).toEqual(["cell refused", "confirm", "place refused", "row refused"]);
+    expect([...kept].sort()).toEqual(["cell refused", "confirm", "from nowhere", "place refused", "row refused"]);
   }, 1_200_000);
 });
 

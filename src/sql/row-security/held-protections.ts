@@ -107,7 +107,7 @@ end`,
       lateral (select ${at("held_by")}(p.ranges, p.except_ranges, c.n, columns) as held) h
       where (is_act or is_moved) and c.b is not null
         and exists (select from unnest(places) place where ${at("is_held")}(h.held, place))
-        and (is_act or not (select bool_and(place >= 1 and h.held @> place) is true from unnest(places) place))
+        and (is_act or not (select bool_and((place >= 1 and h.held @> place) is true) from unnest(places) place))
   ) f;
 end`,
       { volatility: "stable", settings: "rows 1" },
