@@ -25,6 +25,7 @@ import {
   compareValues,
   decided,
   isNull,
+  isPlainlyCompared,
   isStored,
   type Mode,
   never,
@@ -147,7 +148,7 @@ function writeIn({ operand, items }: TestOf<"in">, joins: Joins, scope: Scope, m
   );
   const others = items.filter((item) => !constants.includes(item));
   return formula("or", [
-    decided(joins, [value], positive, isStored(operand) ? [] : fitsOf(part), mode),
+    decided(joins, [value], positive, isStored(operand) ? [] : fitsOf(part), mode, isPlainlyCompared(part)),
     ...others.map((item) => compareValues(new Joins(scope), "=", operand, item, scope, mode)),
   ]);
 }

@@ -14,6 +14,7 @@ import { conditionFormula } from "./condition.js";
 import type { Dialect } from "./dialect.js";
 import { type Formula, given, isAlways, isNever, print, unified } from "./formula.js";
 import { type Fragment, finish, join, raw, type Statement, sql } from "./fragment.js";
+import { JoinedPaths } from "./joined.js";
 import { column, type Scope, scopeOf, tableAs } from "./scope.js";
 import { lookupColumn, shownFormula } from "./shown.js";
 import { tableName } from "./where.js";
@@ -95,13 +96,17 @@ export function maskedFragment(
   dialect: Dialect,
   { nameOf, hidden, fence }: MaskedColumns,
 ): Fragment {
-  const { shown, scope, rows } = shownFields(residual, name, action, dialect);
+  const table = residual.plan.of(name).table;
+  const joined = new JoinedPaths(tableName(table.source));
+  const { shown, scope, rows } = shownFields(residual, name, action, dialect, { joined });
   const called = (value: Fragment, as: string) => sql`${value} as ${raw(dialect.quoteName(as))}`;
   const columns = columnsIn(shown, scope).map(({ field, value }) => called(value, nameOf(field)));
   if (hidden !== undefined) columns.push(called(hiddenNames(shown, dialect), hidden));
   const filter = isAlways(rows) ? raw("") : sql` where ${print(rows)}`;
   const end = raw(fence ? ` ${dialect.fence}` : "");
-  return sql`select ${join(columns, ", ")} from ${tableAs(scope, scope.record)}${filter}${end}`;
+  const list = join(columns, ", ");
+  const joins = joined.joinsFor([...list, ...filter], dialect.quoteName);
+  return sql`select ${list} from ${tableAs(scope, scope.record)}${joins}${filter}${end}`;
 }
 
 /**
@@ -115,7 +120,7 @@ export function maskedColumns(
   dialect: Dialect,
   as?: string,
 ): { readonly field: Field; readonly value: Fragment }[] {
-  const { shown, scope } = shownFields(residual, name, action, dialect, as);
+  const { shown, scope } = shownFields(residual, name, action, dialect, as === undefined ? {} : { as });
   return columnsIn(shown, scope);
 }
 
@@ -125,10 +130,16 @@ function columnsIn(shown: readonly Shown[], scope: Scope): { readonly field: Fie
     .map(({ field, when }) => ({ field, value: masked(field, when, scope) }));
 }
 
-function shownFields(residual: Residual, name: string, action: ShowAction, dialect: Dialect, as?: string) {
+function shownFields(
+  residual: Residual,
+  name: string,
+  action: ShowAction,
+  dialect: Dialect,
+  { as, joined }: { readonly as?: string; readonly joined?: JoinedPaths },
+) {
   const gates = residual.plan.of(name);
   const { table } = gates;
-  const scope = scopeOf(dialect, residual, { table, alias: as ?? tableName(table.source) });
+  const scope = scopeOf(dialect, residual, { table, alias: as ?? tableName(table.source) }, undefined, joined);
   const tests = new Map<string, Formula>();
   const rows = unified(conditionFormula(conditionOf(gates, actionTree(table, action, undefined)), scope), tests);
   const shown = table.fields.map(

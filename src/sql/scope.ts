@@ -4,6 +4,7 @@ import type { Field, Table } from "../schema/schema.js";
 import type { Residual } from "../session/bound.js";
 import type { Dialect } from "./dialect.js";
 import { type Fragment, raw } from "./fragment.js";
+import type { JoinedPaths } from "./joined.js";
 
 /** A record at hand in a statement: a row of a table under an alias. */
 export interface Place {
@@ -36,6 +37,8 @@ export interface Scope {
   readonly around: Place | undefined;
   /** Undefined where the residual is that of a session, which has the values. */
   readonly subject: OpenSubject | undefined;
+  /** The records that stand beside the statement's own, where it has a place for them. */
+  readonly joined: JoinedPaths | undefined;
   /** How many aliases are in use around the condition; what stands beside each other uses the same ones. */
   readonly depth: number;
   /** The alias that the statement's own record has, in lower case. */
@@ -43,12 +46,19 @@ export interface Scope {
 }
 
 /** The scope of a condition about one record of a statement. */
-export function scopeOf(dialect: Dialect, residual: Residual, record: Place, subject?: OpenSubject): Scope {
+export function scopeOf(
+  dialect: Dialect,
+  residual: Residual,
+  record: Place,
+  subject?: OpenSubject,
+  joined?: JoinedPaths,
+): Scope {
   return {
     dialect,
     residual,
     record,
     subject,
+    joined,
     outer: undefined,
     around: undefined,
     depth: 0,

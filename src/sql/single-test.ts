@@ -24,16 +24,20 @@ export const opposite: Readonly<Record<ComparisonOp, ComparisonOp>> = {
   ">=": "<",
 };
 
-/** A test of values that are all there: with what bad data makes of it, and the records that it reads. */
+/**
+ * A test of values that are all there: with what bad data makes of it, and the records that it reads. `isStrict`: it is null
+ * where one of the values is.
+ */
 export function decided(
   joins: Joins,
   values: readonly Value[],
   positive: Fragment,
   guards: readonly Fragment[],
   mode: Mode,
+  isStrict = false,
 ) {
   const met = allOf([positive, ...guards]);
-  if (mode === "true") return single(joins.exists(met));
+  if (mode === "true") return single(joins.exists(met, isStrict));
   const operands = operandsOf(values);
   const bad = isUnreadable(operands.flat());
   const found = joins.exists(bad === undefined ? met : anyOf([met, allOf([...operands.flatMap(notNull), bad])]));
@@ -104,7 +108,12 @@ export function compareValues(
     return [...fitsOf(a), ...fitsOf(b)];
   });
   const values = [left, right].map((parts): Value => ({ kind: "parts", parts }));
-  return decided(joins, values, positive, guards, mode);
+  return decided(joins, values, positive, guards, mode, pairs.length === 1 && pairs.flat().every(isPlainlyCompared));
+}
+
+/** Whether every database compares it by an operator, which is null beside null. */
+export function isPlainlyCompared({ type }: Part): boolean {
+  return type.element === undefined && type.base !== "decimal" && type.base !== "json";
 }
 
 export function isStored({ kind }: Operand): boolean {

@@ -6,6 +6,7 @@ import { type Field, type FieldPath, lastOf, pathOf, type Table } from "../schem
 import type { FieldType } from "../schema/types/field-type.js";
 import { type Dialect, isTextual } from "./dialect.js";
 import { allOf, anyOf, type Fragment, join, raw, sql } from "./fragment.js";
+import { type JoinedPaths, leftJoin } from "./joined.js";
 import { column, type Place, type Scope, tableAs } from "./scope.js";
 
 /** One column or constant. */
@@ -53,6 +54,8 @@ export class Joins {
   readonly #scope: Scope;
   readonly #tables: Fragment[] = [];
   readonly #links: Fragment[] = [];
+  /** That the records that are read beside the statement's own are there. */
+  readonly #there = new Set<Fragment>();
   /** By alias and field, the record that a reference leads to. */
   readonly #known = new Map<string, Place>();
   /** By alias, the records on the way to one. */
@@ -76,9 +79,16 @@ export class Joins {
     return alias === this.#scope.taken ? this.place(table) : { table, alias };
   }
 
-  /** The test where all records that it reads are there; the test itself when it reads none. */
-  exists(test: Fragment): Fragment {
-    return existsOn({ tables: this.#tables, links: this.#links }, test);
+  /**
+   * The test where all records that it reads are there; the test itself when it reads none. `isStrict`: it is null where
+   * one of the values that it reads is.
+   */
+  exists(test: Fragment, isStrict = false): Fragment {
+    return existsOn({ tables: this.#tables, links: this.#links }, isStrict ? test : this.#whereThere(test));
+  }
+
+  #whereThere(test: Fragment): Fragment {
+    return this.#there.size === 0 ? test : allOf([...this.#there, test]);
   }
 
   /** Whether a reference on the way cannot be read: then the test is neither true nor false. Undefined where none can. */
@@ -105,7 +115,8 @@ export class Joins {
 
   /** Whether no such records are there of which the test is true. `isWide`: also where a way to them is broken. */
   noneExists(test: Fragment, isWide = false): Fragment {
-    const none = this.#tables.length === 0 ? sql`(${test}) is not true` : sql`not ${this.exists(test)}`;
+    const none =
+      this.#tables.length === 0 ? sql`(${this.#whereThere(test)}) is not true` : sql`not ${this.exists(test)}`;
     const { broken } = this;
     return broken === undefined || isWide ? none : allOf([none, sql`(${broken}) is not true`]);
   }
@@ -190,25 +201,47 @@ export class Joins {
     const known = this.#known.get(id);
     if (known !== undefined) return known;
     const { table } = this.#scope.residual.plan.of(reference.type.target ?? "");
-    const place = this.place(table);
     const parts = (reference.by ?? [reference]).map((field) => this.#column(from, field));
-    const way = this.#ways.get(from.alias) ?? start;
+    const before = this.#ways.get(from.alias) ?? start;
     const bad = isUnreadable(parts);
-    this.#reach(place, parts, bad === undefined ? way : { ...way, broken: [...way.broken, existsOn(way, bad)] });
+    const way = bad === undefined ? before : { ...before, broken: [...before.broken, existsOn(before, bad)] };
+    const beside = this.#scope.joined?.has(from) ? this.#scope.joined : undefined;
+    const place = beside === undefined ? this.place(table) : this.#beside(beside, from, reference, table, parts);
+    if (beside === undefined) this.#reach(place, parts, way);
+    else this.#ways.set(place.alias, way);
     this.#known.set(id, place);
+    return place;
+  }
+
+  /** A record beside the statement's own. */
+  #beside(joined: JoinedPaths, from: Place, reference: Field, table: Table, parts: readonly Part[]): Place {
+    const { place, isThere } = joined.step(from, reference, (alias) => {
+      const made: Place = { table, alias };
+      const key = table.key[0] as Field;
+      return {
+        place: made,
+        isThere: sql`${column(this.#scope, made, key)} is not null`,
+        join: leftJoin(tableAs(this.#scope, made), this.#linksTo(made, parts)),
+      };
+    });
+    this.#there.add(isThere);
     return place;
   }
 
   /** Joins a record by its key. */
   #reach(place: Place, key: readonly Part[], way: Way): void {
-    const { dialect } = this.#scope;
-    const links = place.table.key.map((field, index) =>
-      dialect.compare("=", field.type, this.#column(place, field).sql, (key[index] as Part).sql),
-    );
+    const links = this.#linksTo(place, key);
     const source = tableAs(this.#scope, place);
     this.#tables.push(source);
     this.#links.push(...links);
     this.#ways.set(place.alias, { ...way, tables: [...way.tables, source], links: [...way.links, ...links] });
+  }
+
+  #linksTo({ table, alias }: Place, key: readonly Part[]): Fragment[] {
+    const { dialect } = this.#scope;
+    return table.key.map((field, index) =>
+      dialect.compare("=", field.type, this.#column({ table, alias }, field).sql, (key[index] as Part).sql),
+    );
   }
 
   #column(place: Place, field: Field): Part {
