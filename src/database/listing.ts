@@ -6,7 +6,7 @@ import { visitSyntax } from "../conditions/syntax.js";
 import type { ShowAction } from "../rules/action-tree.js";
 import { PortierError, portierError } from "../schema/problems.js";
 import { Problems } from "../schema/report.js";
-import { isOwn, type Schema, type Table } from "../schema/schema.js";
+import { type Field, isOwn, type Schema, type Table } from "../schema/schema.js";
 import { internals } from "../session/internals.js";
 import { knownTable } from "../session/known-table.js";
 import type { Session } from "../session/session.js";
@@ -17,7 +17,7 @@ import { print } from "../sql/formula.js";
 import { type Fragment, finish, raw, sql } from "../sql/fragment.js";
 import { maskedFragment, unmask } from "../sql/masked-select.js";
 import { orderBy } from "../sql/order.js";
-import { scopeOf } from "../sql/scope.js";
+import { column, scopeOf } from "../sql/scope.js";
 import type { Connection, DriverRow } from "./connection.js";
 
 /** Which of the records that somebody sees, and in which order. */
@@ -67,26 +67,31 @@ export async function listRecords<R>(
   const { table } = residual.plan.of(name);
   const { dialect } = connection;
   const hidden = freeName(table);
-  const shown = maskedFragment(residual, name, action, dialect, {
-    nameOf: ({ column }) => column,
-    hidden,
-    fence: false,
-  });
+  const columns = { nameOf: ({ column }: Field) => column, fence: false };
+  const shown = maskedFragment(residual, name, action, dialect, { ...columns, hidden });
   const wanted = typeof where === "string" ? [where] : (where ?? []);
   const condition = and(wanted.map((text) => filterOf(session, residual.ruleset.schema, table, text)));
   const scope = scopeOf(dialect, residual, { table, alias });
   const filter = wanted.length === 0 ? raw("") : sql` where ${print(conditionFormula(condition, scope))}`;
-  const from = sql`from (${shown}) ${raw(dialect.quoteName(alias))}${filter}`;
+  const from = (select: Fragment) => sql`from (${select}) ${raw(dialect.quoteName(alias))}${filter}`;
   // What is wrong is said as if there were no other fields than those that the person can know of.
   if (!isRight(() => sortKeys(table, sort))) sortKeys(knownFields(session, table), sort);
   const order = orderBy(table, sort, dialect, alias, ({ column }) => column);
   const page = raw(limit === undefined ? "" : ` limit ${whole("limit", limit)} offset ${whole("offset", offset)}`);
-  const rows = await run(connection, sql`select * ${from} order by ${order}${page}`);
-  const [counted] = await run(connection, sql`select count(*) as n ${from}`);
+  const rows = await run(connection, sql`select * ${from(shown)} order by ${order}${page}`);
+  // What no filter reads is not worked out to count records.
+  const only = table.fields.filter((field) => reads(filter, column(scope, scope.record, field)));
+  const counting = maskedFragment(residual, name, action, dialect, { ...columns, only });
+  const [counted] = await run(connection, sql`select count(*) as n ${from(counting)}`);
   return {
     records: rows.map((row) => unmask(named(row, table, hidden), table.fields, hidden, dialect) as R),
     total: Number(counted?.["n"] ?? 0),
   };
+}
+
+/** Whether a column stands in a text. */
+function reads(text: Fragment, [name]: Fragment): boolean {
+  return text.some((piece) => typeof piece === "string" && piece.includes(String(name)));
 }
 
 function run(connection: Connection, fragment: Fragment): Promise<readonly DriverRow[]> {

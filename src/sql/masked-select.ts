@@ -85,6 +85,8 @@ export interface MaskedColumns {
   readonly nameOf: (field: Field) => string;
   /** What the column of hidden fields is called; undefined for none. */
   readonly hidden?: string;
+  /** The fields that have a column. Default: all. */
+  readonly only?: readonly Field[];
   readonly fence: boolean;
 }
 
@@ -94,17 +96,18 @@ export function maskedFragment(
   name: string,
   action: ShowAction,
   dialect: Dialect,
-  { nameOf, hidden, fence }: MaskedColumns,
+  { nameOf, hidden, only, fence }: MaskedColumns,
 ): Fragment {
   const table = residual.plan.of(name).table;
   const joined = new JoinedPaths(tableName(table.source));
   const { shown, scope, rows } = shownFields(residual, name, action, dialect, { joined });
   const called = (value: Fragment, as: string) => sql`${value} as ${raw(dialect.quoteName(as))}`;
-  const columns = columnsIn(shown, scope).map(({ field, value }) => called(value, nameOf(field)));
+  const sought = only === undefined ? shown : shown.filter(({ field }) => only.includes(field));
+  const columns = columnsIn(sought, scope).map(({ field, value }) => called(value, nameOf(field)));
   if (hidden !== undefined) columns.push(called(hiddenNames(shown, dialect), hidden));
   const filter = isAlways(rows) ? raw("") : sql` where ${print(rows)}`;
   const end = raw(fence ? ` ${dialect.fence}` : "");
-  const list = join(columns, ", ");
+  const list = columns.length === 0 ? raw("1") : join(columns, ", ");
   const joins = joined.joinsFor([...list, ...filter], dialect.quoteName);
   return sql`select ${list} from ${tableAs(scope, scope.record)}${joins}${filter}${end}`;
 }
