@@ -50,8 +50,8 @@ export interface MaskedSelect<R = MaskedRow> extends Statement {
  * outside it, and so can only work with what is seen.
  *
  * The last column, `hidden`, names the fields that are hidden in the record, with commas between them. A field that is
- * seen in every record of the select is selected as it is. A reference made of other fields has no column; `unmask`
- * puts it together.
+ * seen in every record of the select is selected as it is. What references lead to is joined, each once; the key of that
+ * table must be unique in the database. A reference made of other fields has no column; `unmask` puts it together.
  *
  * @throws PortierError for a table that is not there, or where a field is called as the column of hidden ones is.
  *

@@ -140,7 +140,7 @@ function viewOf(
   const shared = new Map<string, string>();
   for (const [index, { name, test }] of columns.entries()) {
     const isRepeated = columns.slice(index + 1).some((other) => other.test === test);
-    if (isRepeated && !isConstant(test) && !shared.has(test)) shared.set(test, name);
+    if (isRepeated && !isShort(test) && !shared.has(test)) shared.set(test, name);
   }
   const lines = columns.map(({ name, value, test }) => {
     const first = shared.get(test);
@@ -152,8 +152,9 @@ function viewOf(
   return `create view ${name} as select\n${lines.join(",\n")}\n  from ${tables.join(",\n    ")}\n  where ${where}`;
 }
 
-function isConstant(test: string): boolean {
-  return test === "true" || test === "false";
+/** Whether a test is short enough to be written again: a constant, or something that is true of the current user. */
+function isShort(test: string): boolean {
+  return /^[\w."]+(?:\('[^']*'\))?$/.test(test);
 }
 
 /**

@@ -90,7 +90,8 @@ export class SubjectView implements OpenSubject {
   #guardName(one: Formula): string {
     const text = written(print(one), ({ fact, has }) => (has === undefined ? fact : `${fact} ${has}`));
     const bare = text.startsWith("(") && enclosed(text) === text ? text.slice(1, -1) : text;
-    const wanted = bare.replaceAll("[", "(").replaceAll("]", ")");
+    const said = bare.replace(/\((\([^()]*\)|[\w ]+)\) is not true/g, "not $1");
+    const wanted = said.replaceAll("[", "(").replaceAll("]", ")");
     const isTaken = (name: string) => [...this.#guards.values()].some((guard) => guard.name === name);
     let name = wanted;
     for (let n = 2; isTaken(name); n++) name = `${wanted} ${n}`;
