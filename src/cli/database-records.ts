@@ -112,15 +112,8 @@ export async function databaseView(
   shared: SharedOptions,
 ): Promise<Seen> {
   const source = new Records(connection, portier.schema);
-  const people: (Row | undefined)[] = [];
-  for (const id of ids) people.push(await findPerson(portier, connection, id));
-  const viewers = await source.read(() =>
-    people.map((person) =>
-      person === undefined
-        ? visitorViewer(portier, { ...shared, source })
-        : personViewer(portier, person, { ...shared, source }),
-    ),
-  );
+  const viewers: Viewer[] = [];
+  for (const id of ids) viewers.push(await databaseViewer(portier, connection, id, shared, source));
   const known = viewers.map(({ session }) =>
     anyOf(knownBy.map((action) => whereFragment(session, table.name, action, connection.dialect))),
   );
@@ -130,6 +123,30 @@ export async function databaseView(
   );
   const [found = 0, total = 0, ...existing] = await countBy(connection, table, [anyOf(known), raw("true"), ...known]);
   return { viewers, lines, found, existing, total };
+}
+
+/** One person of a database, or a visitor; `source` is where all that is asked of them is read. */
+export async function databaseViewer(
+  portier: Portier,
+  connection: Connection,
+  id: string | undefined,
+  shared: SharedOptions,
+  source: Records,
+): Promise<Viewer> {
+  const person = await findPerson(portier, connection, id);
+  return source.read(() =>
+    person === undefined
+      ? visitorViewer(portier, { ...shared, source })
+      : personViewer(portier, person, { ...shared, source }),
+  );
+}
+
+/** The record of a table with a key. */
+export async function databaseRecord(connection: Connection, table: Table, key: string): Promise<Row> {
+  const condition = hasAddress(connection, table, [key]);
+  const [found] = condition === undefined ? [] : await selectRecords(connection, table, condition);
+  if (found !== undefined) return found;
+  throw new PortierError([problem("unknown-record", { table: table.name, name: key, candidates: [] })]);
 }
 
 /** Of how many records of a table each condition is true. */

@@ -1,12 +1,16 @@
 import type { Row } from "../conditions/source.js";
+import { Records } from "../database/records.js";
 import { recordKey } from "../document/data.js";
-import { explain } from "../explain/explain.js";
+import { type Explanation, explain } from "../explain/explain.js";
 import { explanationText } from "../explain/text.js";
 import { actionNamesOf, actionOf } from "../rules/actions.js";
 import { PortierError } from "../schema/problems.js";
 import { problem } from "../schema/report.js";
 import type { Table } from "../schema/schema.js";
+import type { Viewer } from "../verify/viewers.js";
 import type { CliCommand } from "./command.js";
+import { databaseAddresses, isDatabase, withDatabase } from "./database.js";
+import { databaseRecord, databaseViewer } from "./database-records.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import {
   dataFolder,
@@ -32,12 +36,19 @@ export const explainCommand: CliCommand<ExplainOptions> = {
   declare: (command) => {
     command
       .option("--as <person>", "the current user: the key of a person, or visitor (the default)")
-      .option("--data <folder>", "records as TABLE.json or TABLE.csv (default: the folder data beside FILE)");
+      .option(
+        "--data <folder or database>",
+        `records as TABLE.json or TABLE.csv, or ${databaseAddresses} (default: the folder data beside FILE)`,
+      );
   },
   run: (args, options, io) => runExplain(args, options, io),
 };
 
-function runExplain(args: readonly (string | undefined)[], options: ExplainOptions, io: Io): ExitCode {
+function runExplain(
+  args: readonly (string | undefined)[],
+  options: ExplainOptions,
+  io: Io,
+): ExitCode | Promise<ExitCode> {
   const [file = "", action = "", name = "", key, field] = args;
   const { portier } = loadDocument(file);
   const table = portier.schema.tables.get(tableName(portier, name)) as Table;
@@ -49,20 +60,33 @@ function runExplain(args: readonly (string | undefined)[], options: ExplainOptio
     const facts = { table: table.name, name: field, candidates: table.byName.keys() };
     throw new PortierError([problem("unknown-field", facts)]);
   }
-  const folder = dataFolder(file, options.data);
-  if (folder === undefined) throw new CliError("explain needs records: name their folder with --data");
-  const data = loadData(portier, folder, rolesFile(file));
+  const explained = ({ session }: Viewer, record: Row | undefined) =>
+    explain(session, { action, table: table.name, record, field });
+  const printed = (viewer: Viewer, explanation: Explanation): ExitCode => {
+    if (options.format === "json") {
+      io.out(`${JSON.stringify({ viewer: viewer.id, key, ...explanation }, null, 2)}\n`);
+      return 0;
+    }
+    const person = viewer.kind === "visitor" ? "a visitor" : viewer.name;
+    const what = `${table.name}${key === undefined ? "" : `/${key}`}`;
+    io.out(toned(explanationText(explanation, person, what), io));
+    return 0;
+  };
+  const named = dataFolder(file, options.data);
+  if (named === undefined) throw new CliError("explain needs records: name their folder or database with --data");
+  if (isDatabase(named)) {
+    const shared = sessionOptions(portier, options, undefined, io);
+    return withDatabase(named, async ({ connection }) => {
+      const source = new Records(connection, portier.schema);
+      const viewer = await databaseViewer(portier, connection, options.as, shared, source);
+      const record = key === undefined ? undefined : await databaseRecord(connection, table, key);
+      return printed(viewer, await source.read(() => explained(viewer, record)));
+    });
+  }
+  const data = loadData(portier, named, rolesFile(file));
   const viewer = findViewer(portier, data, options.as, sessionOptions(portier, options, data.source, io));
   const record = key === undefined ? undefined : findRecord(table, data.tables.get(table.name) ?? [], key);
-  const explanation = explain(viewer.session, { action, table: table.name, record, field });
-  if (options.format === "json") {
-    io.out(`${JSON.stringify({ viewer: viewer.id, key, ...explanation }, null, 2)}\n`);
-    return 0;
-  }
-  const person = viewer.kind === "visitor" ? "a visitor" : viewer.name;
-  const what = `${table.name}${key === undefined ? "" : `/${key}`}`;
-  io.out(toned(explanationText(explanation, person, what), io));
-  return 0;
+  return printed(viewer, explained(viewer, record));
 }
 
 function findRecord(table: Table, rows: readonly Row[], key: string): Row {

@@ -1,4 +1,5 @@
 import { Option } from "commander";
+import { Records } from "../database/records.js";
 import { storeMigration } from "../people/database-store.js";
 import type { ShowAction } from "../rules/action-tree.js";
 import { actionNamesOf, actionOf } from "../rules/actions.js";
@@ -15,7 +16,10 @@ import { postgres } from "../sql/postgres.js";
 import { rowSecurity } from "../sql/row-security/row-security.js";
 import { sqlite } from "../sql/sqlite.js";
 import { where } from "../sql/where.js";
+import type { Viewer } from "../verify/viewers.js";
 import type { CliCommand } from "./command.js";
+import { databaseAddresses, isDatabase, withDatabase } from "./database.js";
+import { databaseViewer } from "./database-records.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { layoutSql } from "./layout-sql.js";
 import {
@@ -34,7 +38,7 @@ import { palette } from "./paint.js";
 interface SqlOptions extends SessionFlags {
   readonly as?: string;
   readonly data?: string;
-  readonly dialect: Dialect["name"];
+  readonly dialect?: Dialect["name"];
   readonly select?: true;
   readonly tables?: true;
   readonly store?: true;
@@ -72,19 +76,24 @@ export const sqlCommand: CliCommand<SqlOptions> = {
       .option("--reader <role>", "with --row-security: the database role that owns the views (default: portier_reader)")
       .option("--tables-in <name>", "with --row-security: the schema of the tables (default: public)")
       .option("--select", "print the whole masked select, not only the condition")
-      .addOption(new Option("--dialect <name>", "the SQL dialect").choices(Object.keys(dialects)).default("postgres"))
+      .addOption(
+        new Option(
+          "--dialect <name>",
+          "the SQL dialect (default: that of the database of --data, or postgres)",
+        ).choices(Object.keys(dialects)),
+      )
       .option(
-        "--data <folder>",
-        "records as TABLE.json or TABLE.csv, for the current user (default: the folder data beside FILE)",
+        "--data <folder or database>",
+        `where the current user is: records as TABLE.json or TABLE.csv, or ${databaseAddresses} (default: the folder data beside FILE)`,
       );
   },
   run: (args, options, io) => runSql(args, options, io),
 };
 
-function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: Io): ExitCode {
+function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: Io): ExitCode | Promise<ExitCode> {
   const [file = "", name = "", action = "list"] = args;
   const { portier } = loadDocument(file);
-  const dialect = dialects[options.dialect];
+  const dialect = dialects[options.dialect ?? "postgres"];
   if (options.tables || options.store) {
     const statements = options.store ? storeMigration(portier, dialect) : createTables(portier.schema, dialect);
     if (options.format === "json") io.out(`${JSON.stringify(statements, null, 2)}\n`);
@@ -95,9 +104,11 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
     io.out(rowSecurityScript(portier, options, io));
     return 0;
   }
-  const only = ["remove", "user", "application", "schema", "reader", "tablesIn"] as const;
+  const only = ["withoutOverlay", "remove", "user", "application", "schema", "reader", "tablesIn"] as const;
   if (only.some((flag) => options[flag] !== undefined)) {
-    throw new CliError("--remove, --user, --application, --schema, --reader and --tables-in belong to --row-security");
+    throw new CliError(
+      "--without-overlay, --remove, --user, --application, --schema, --reader and --tables-in belong to --row-security",
+    );
   }
   if (name === "") throw new CliError("sql needs the name of a table, or --tables, or --row-security");
   const table = portier.schema.tables.get(tableName(portier, name)) as Table;
@@ -108,25 +119,37 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
   if (options.select && !showActions.includes(action)) {
     throw new CliError(`--select shows records: for ${showActions.join(", ")}, not for ${action}`);
   }
-  const folder = dataFolder(file, options.data);
-  if (folder === undefined && options.as !== undefined && options.as !== "visitor") {
-    throw new CliError("sql needs the records of the current user: name their folder with --data");
+  const statementOf = ({ session }: Viewer, as: Dialect) =>
+    options.select
+      ? maskedSelect(session, table.name, as, { action: action as ShowAction })
+      : where(session, table.name, action, as);
+  const shown = (viewer: Viewer, { text, params }: Statement, as: Dialect): ExitCode => {
+    if (options.format === "json")
+      io.out(`${JSON.stringify({ viewer: viewer.id, dialect: as.name, text, params }, null, 2)}\n`);
+    else io.out(printed({ text, params }, `${viewerTitle(viewer)}: ${action} ${table.name}`, as, io));
+    return 0;
+  };
+  const named = dataFolder(file, options.data);
+  if (named === undefined && options.as !== undefined && options.as !== "visitor") {
+    throw new CliError("sql needs the records of the current user: name their folder or database with --data");
   }
-  const data = folder === undefined ? undefined : loadData(portier, folder, rolesFile(file));
+  if (named !== undefined && isDatabase(named)) {
+    const shared = sessionOptions(portier, options, undefined, io);
+    return withDatabase(named, async ({ connection }) => {
+      const source = new Records(connection, portier.schema);
+      const viewer = await databaseViewer(portier, connection, options.as, shared, source);
+      const as = options.dialect === undefined ? connection.dialect : dialect;
+      return shown(viewer, await source.read(() => statementOf(viewer, as)), as);
+    });
+  }
+  const data = named === undefined ? undefined : loadData(portier, named, rolesFile(file));
   const shared = sessionOptions(portier, options, data?.source, io);
   const viewer = findViewer(portier, data ?? { tables: new Map() }, options.as, shared);
-  const statement = options.select
-    ? maskedSelect(viewer.session, table.name, dialect, { action: action as ShowAction })
-    : where(viewer.session, table.name, action, dialect);
-  const { text, params } = statement;
-  if (options.format === "json")
-    io.out(`${JSON.stringify({ viewer: viewer.id, dialect: dialect.name, text, params }, null, 2)}\n`);
-  else io.out(printed(statement, `${viewerTitle(viewer)}: ${action} ${table.name}`, dialect, io));
-  return 0;
+  return shown(viewer, statementOf(viewer, dialect), dialect);
 }
 
 function rowSecurityScript(portier: Portier, options: SqlOptions, io: Io): string {
-  if (options.dialect !== "postgres") {
+  if ((options.dialect ?? "postgres") !== "postgres") {
     throw new CliError(
       `row security needs PostgreSQL; with ${options.dialect} the rules hold through the library only`,
     );

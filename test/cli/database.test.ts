@@ -58,6 +58,36 @@ describe.each(addressed)("the commands on %s", (name, open) => {
     expect([counted.code, counted.out]).toEqual([fromFiles.code, fromFiles.out]);
   });
 
+  it("explain and write filters of its people as of those of files", async () => {
+    for (const person of ["visitor", "s-003", "s-005", "s-009"]) {
+      for (const words of [
+        ["explain", museumFile, "edit", "objects", "BM-SH-0003", "label"],
+        ["explain", museumFile, "view", "loans", "l-003"],
+        ["explain", museumFile, "create", "loans", "--format", "json"],
+        ["explain", museumFile, "edit", "exhibitions", String(records("exhibitions")[0]?.["id"]), "title"],
+        ...["list", "edit"].map((action) => ["sql", museumFile, "objects", action, "--dialect", "sqlite"]),
+        ["sql", museumFile, "exhibits", "--select", "--dialect", engine.dialect.name, "--format", "json"],
+      ]) {
+        const asked = [...words, "--as", person, ...now];
+        const onIt = await waitForCli([...asked, "--data", address()]);
+        const onFiles = await waitForCli([...asked, "--data", museumData]);
+        expect(onIt, asked.join(" ")).toEqual(onFiles);
+      }
+    }
+    const own = await waitForCli([
+      "sql",
+      museumFile,
+      "objects",
+      "--as",
+      "s-003",
+      "--format",
+      "json",
+      "--data",
+      address(),
+    ]);
+    expect(JSON.parse(own.out)).toMatchObject({ viewer: "s-003", dialect: engine.dialect.name });
+  });
+
   it("compare, test, lint and report on its records as on those of files", async () => {
     for (const words of [
       ["diff", museumFile, "examples/museum/museum.portier.yaml"],
@@ -94,9 +124,14 @@ describe.each(addressed)("the commands on %s", (name, open) => {
     expect(few.err).toContain("3 of 400 are shown");
   });
 
-  it("say who is not there", async () => {
-    const { code, err } = await waitForCli(["show", museumFile, "staff", "--as", "s-099", "--data", address(), ...now]);
-    expect({ code, err }).toEqual({ code: 2, err: expect.stringContaining('"s-099"') });
+  it.each([
+    ["show", ["staff", "--as", "s-099"], '"s-099"'],
+    ["sql", ["staff", "--as", "s-099"], '"s-099"'],
+    ["explain", ["view", "staff", "s-003", "--as", "s-099"], '"s-099"'],
+    ["explain", ["view", "objects", "BM-XX-9999", "--as", "s-003"], '"BM-XX-9999"'],
+  ])("of %s say who or what is not there: %j", async (command, words, told) => {
+    const { code, err } = await waitForCli([command, museumFile, ...words, "--data", address(), ...now]);
+    expect({ code, err }).toEqual({ code: 2, err: expect.stringContaining(told) });
   });
 
   it("read back the tables that they made", async () => {
