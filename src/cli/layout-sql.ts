@@ -23,6 +23,7 @@ export function layoutSql(text: string, width: number, indent = ""): string {
 const breaks: readonly RegExp[] = [
   /^ (?=union )/,
   /^ (?=(?:from|where) )/,
+  /^ (?=left join )/,
   /^ (?=or )/,
   /^ (?=and )/,
   /^, /,
@@ -31,7 +32,9 @@ const breaks: readonly RegExp[] = [
 
 /** What belongs to the line above it: columns to their select, cases to their "case". */
 function isSubordinate(part: string, whole: string): boolean {
-  return /^(?:when|else)\b/.test(part) || (whole.startsWith("select ") && !/^(?:from|where|union) /.test(part));
+  return (
+    /^(?:when|else|left join)\b/.test(part) || (whole.startsWith("select ") && !/^(?:from|where|union) /.test(part))
+  );
 }
 
 function partsOf(text: string): readonly string[] {
@@ -39,7 +42,7 @@ function partsOf(text: string): readonly string[] {
     const parts: string[] = [];
     let start = 0;
     for (const at of topLevel(text)) {
-      const found = at === 0 ? null : kind.exec(text.slice(at, at + 8));
+      const found = at === 0 ? null : kind.exec(text.slice(at, at + 12));
       if (found === null) continue;
       parts.push(text.slice(start, found[0] === ", " ? at + 1 : at));
       start = at + found[0].length;

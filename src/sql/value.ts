@@ -88,7 +88,7 @@ export class Joins {
   }
 
   #whereThere(test: Fragment): Fragment {
-    return this.#there.size === 0 ? test : allOf([...this.#there, test]);
+    return this.#there.size === 0 ? test : allOf([...this.#there, ...(isTrivial(test) ? [] : [test])]);
   }
 
   /** Whether a reference on the way cannot be read: then the test is neither true nor false. Undefined where none can. */
@@ -258,11 +258,14 @@ function unaddressed(key: string) {
   });
 }
 
+function isTrivial(test: Fragment): boolean {
+  return test.length === 1 && test[0] === "true";
+}
+
 /** Whether the records on a way are there, and the test of them is true. */
 export function existsOn({ tables, links }: Pick<Way, "tables" | "links">, test: Fragment): Fragment {
   if (tables.length === 0) return test;
-  const isTrivial = test.length === 1 && test[0] === "true";
-  const demands = join(isTrivial ? links : [...links, test], " and ");
+  const demands = join(isTrivial(test) ? links : [...links, test], " and ");
   return sql`exists (select 1 from ${join(tables, ", ")} where ${demands})`;
 }
 
