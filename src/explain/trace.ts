@@ -86,6 +86,7 @@ export class Tracer {
   readonly #reading: Reading;
   readonly #record: Row | undefined;
   readonly #judge: Judge;
+  readonly #prepared: PreparedTraces;
 
   constructor(ruleset: Ruleset, subject: OpenedSubject, plan: Plan, reading: Reading, record: Row | undefined) {
     this.#ruleset = ruleset;
@@ -93,10 +94,11 @@ export class Tracer {
     this.#judge = (action, table) => compileTruth(plan.judged(table), action);
     this.#reading = quietly(reading);
     this.#record = record;
+    this.#prepared = preparedFor(subject);
   }
 
   describe(expression: Expression | undefined): string | undefined {
-    return expression === undefined ? undefined : describeExpression(expression);
+    return expression === undefined ? undefined : textOf(expression);
   }
 
   who(rule: Rule): WhoTrace {
@@ -115,7 +117,7 @@ export class Tracer {
   }
 
   #trace(expression: Expression): ConditionTrace {
-    const text = describeExpression(expression);
+    const text = textOf(expression);
     if (expression.kind === "and" || expression.kind === "or") {
       const parts = expression.terms.map((term) => this.condition(term));
       const truths = parts.map(({ truth }) => truth);
@@ -130,11 +132,17 @@ export class Tracer {
   }
 
   #traceEntry(who: Who): EntryTrace {
+    const known = this.#prepared.entries;
+    const found = known.get(who);
+    if (found !== undefined) return found;
     const truth = this.#subject.meets
       ? this.#safely(() => this.#truth(entryApplies(who, this.#subject)), "unknown")
       : "false";
     const through = who.kind === "member" ? this.#safely(() => this.#through(who.name), []) : [];
-    return { entry: who.text, truth, through };
+    const entry = { entry: who.text, truth, through };
+    // Whether somebody holds a role is the same for each record.
+    if (who.kind === "member") known.set(who, entry);
+    return entry;
   }
 
   /** The nearest of the ways in which the person comes to a role or into a group. */
@@ -144,29 +152,59 @@ export class Tracer {
   }
 
   #truth(expression: Expression): TracedTruth {
+    const { tests } = this.#prepared;
+    const test = tests.get(expression) ?? this.#prepare(expression);
+    tests.set(expression, test);
+    if (typeof test === "string") return test;
+    return this.#record === undefined
+      ? "open"
+      : this.#safely(() => truthNames[test(this.#record as Row, this.#reading) as Truth], "unknown");
+  }
+
+  /** A condition as it is for this person: how it comes out whatever the record, or a test of one. */
+  #prepare(expression: Expression): Prepared {
     const { known, membership } = this.#subject;
     const residual = this.#safely(() => specialize(expression, known, undefined, membership), expression);
     if (residual.kind === "truth") return truthNames[residual.value];
-    if (this.#record === undefined || residual.kind === "open") return "open";
-    return this.#safely(
-      () => truthNames[compileTest(residual, this.#judge)(this.#record as Row, this.#reading) as Truth],
-      "unknown",
-    );
+    if (residual.kind === "open") return "open";
+    let test: Test | undefined;
+    return (record, reading) => {
+      test ??= compileTest(residual, this.#judge);
+      return test(record, reading);
+    };
   }
 
   #values(expression: Expression): { name: string; value: string }[] {
     return comparedOperands(expression)
       .filter((operand) => operand.kind !== "constant")
-      .map((operand) => ({ name: describeOperand(operand), value: this.#value(operand) }));
+      .map((operand) => this.#value(operand));
   }
 
-  #value(operand: Operand): string {
-    const residual = this.#safely(() => specializeOperand(operand, this.#subject.known), operand);
-    const isFixed = residual.kind === "constant" || residual.kind === "unreadable";
-    if (this.#record === undefined && !isFixed) return "(depends on the record)";
-    const value = this.#safely(() => compileRead(residual)(this.#record ?? {}, this.#reading), undefined);
+  #value(operand: Operand): { name: string; value: string } {
+    const { reads } = this.#prepared;
+    const read = reads.get(operand) ?? this.#prepareRead(operand);
+    reads.set(operand, read);
+    return { name: read.name, value: this.#read(operand, read) };
+  }
+
+  #read({ type }: Operand, read: PreparedRead): string {
+    if (this.#record === undefined && !read.isFixed) return "(depends on the record)";
+    const value = this.#safely(() => read.value(this.#record ?? {}, this.#reading), undefined);
     if (value === undefined) return "(unreadable)";
-    return value === null ? "null" : operand.type.literal(value);
+    return value === null ? "null" : type.literal(value);
+  }
+
+  #prepareRead(operand: Operand): PreparedRead {
+    const residual = this.#safely(() => specializeOperand(operand, this.#subject.known), operand);
+    let read: ReturnType<typeof compileRead> | undefined;
+    return {
+      name: describeOperand(operand),
+      isFixed: residual.kind === "constant" || residual.kind === "unreadable",
+      value: (record, reading) => {
+        read ??= compileRead(residual);
+        return read(record, reading);
+      },
+    };
   }
 
   /** An explanation of a fault should itself not fail. */
@@ -177,6 +215,40 @@ export class Tracer {
       return otherwise;
     }
   }
+}
+
+const texts = new WeakMap<Expression, string>();
+
+/** A condition in words: of many records one is asked the same. */
+function textOf(expression: Expression): string {
+  const text = texts.get(expression) ?? describeExpression(expression);
+  texts.set(expression, text);
+  return text;
+}
+
+type Test = ReturnType<typeof compileTest>;
+type Prepared = TracedTruth | Test;
+
+interface PreparedRead {
+  readonly name: string;
+  /** Whether it is the same for each record. */
+  readonly isFixed: boolean;
+  readonly value: ReturnType<typeof compileRead>;
+}
+
+/** What is the same for each record that one person's answers are explained of. */
+interface PreparedTraces {
+  readonly entries: WeakMap<Who, EntryTrace>;
+  readonly tests: WeakMap<Expression, Prepared>;
+  readonly reads: WeakMap<Operand, PreparedRead>;
+}
+
+const prepared = new WeakMap<OpenedSubject, PreparedTraces>();
+
+function preparedFor(subject: OpenedSubject): PreparedTraces {
+  const known = prepared.get(subject) ?? { entries: new WeakMap(), tests: new WeakMap(), reads: new WeakMap() };
+  prepared.set(subject, known);
+  return known;
 }
 
 /** What a test compares. Who entries and `exists` say what they need in their own words. */

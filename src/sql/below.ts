@@ -1,6 +1,7 @@
 import type { Field } from "../schema/schema.js";
 import { type Fragment, raw, sql } from "./fragment.js";
-import { column, type Place, type Scope, tableAs } from "./scope.js";
+import type { Place } from "./place.js";
+import { column, type Scope, tableAs } from "./scope.js";
 import type { Part } from "./value.js";
 
 /**

@@ -20,7 +20,8 @@ import { type Formula, formula, print, test as single } from "./formula.js";
 import { allOf, anyOf, type Fragment, raw, sql } from "./fragment.js";
 import { addressParts } from "./keys.js";
 import { hasOpenEnd, isAlongLine } from "./line.js";
-import { column, inside, type Place, type Scope, tableAs } from "./scope.js";
+import type { Place } from "./place.js";
+import { column, inside, type Scope, tableAs } from "./scope.js";
 import {
   compareValues,
   decided,

@@ -1,6 +1,6 @@
 import type { Field } from "../schema/schema.js";
 import { type Fragment, join, sql } from "./fragment.js";
-import type { Place } from "./scope.js";
+import type { Place } from "./place.js";
 
 /** A record that a reference leads to, in the same row of a statement; all of it is null where it is not there. */
 export interface JoinedRecord {

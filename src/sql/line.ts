@@ -1,7 +1,8 @@
 import type { LineTest } from "../conditions/expression.js";
 import type { Field } from "../schema/schema.js";
 import { allOf, type Fragment, join, raw, sql } from "./fragment.js";
-import { column, type Place, type Scope, tableAs } from "./scope.js";
+import type { Place } from "./place.js";
+import { column, type Scope, tableAs } from "./scope.js";
 import type { Joins } from "./value.js";
 
 /**

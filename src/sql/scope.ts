@@ -5,12 +5,7 @@ import type { Residual } from "../session/bound.js";
 import type { Dialect } from "./dialect.js";
 import { type Fragment, raw } from "./fragment.js";
 import type { JoinedPaths } from "./joined.js";
-
-/** A record at hand in a statement: a row of a table under an alias. */
-export interface Place {
-  readonly table: Table;
-  readonly alias: string;
-}
+import type { Place } from "./place.js";
 
 /** What only a session knows of the current user, for statements that find it out themselves: worked out once for each. */
 export interface OpenSubject {

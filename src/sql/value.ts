@@ -7,7 +7,8 @@ import type { FieldType } from "../schema/types/field-type.js";
 import { type Dialect, isTextual } from "./dialect.js";
 import { allOf, anyOf, type Fragment, join, raw, sql } from "./fragment.js";
 import { type JoinedPaths, leftJoin } from "./joined.js";
-import { column, type Place, type Scope, tableAs } from "./scope.js";
+import type { Place } from "./place.js";
+import { column, type Scope, tableAs } from "./scope.js";
 
 /** One column or constant. */
 export interface Part {

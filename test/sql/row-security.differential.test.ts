@@ -234,7 +234,8 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
         // Views that come and go by the thousand leave the catalogs full of what is gone.
         if (++migrations % 20 === 0) for (const name of catalogs) await engine.run(`vacuum pg_catalog.${name}`);
 
-        for (const [index, person] of persons.entries()) {
+        // What is sampled is so by a few people.
+        for (const [index, person] of persons.slice(0, isSampled(name) ? 2 : persons.length).entries()) {
           const session = portier.session({ person, source: portier.source(data), request: promised });
           await engine.connection.transaction(async (link) => {
             await link.query(`set local role ${user}`, []);
@@ -305,9 +306,9 @@ describe.each(onPostgres)("row security on %s", (name, openEngine) => {
       // To make such a case smaller takes longer than to read it.
       { seed, numRuns: runs, endOnFailure: true },
     );
+    if (isSampled(name)) return;
     expect(compared).toBeGreaterThan(runs * 300);
     expect(written).toBeGreaterThan(runs);
-    if (isSampled(name)) return;
     expect([...kept].sort()).toEqual(["cell refused", "confirm", "from nowhere", "place refused", "row refused"]);
   }, 1_200_000);
 });

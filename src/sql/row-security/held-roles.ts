@@ -7,8 +7,9 @@ import { portierError } from "../../schema/problems.js";
 import { type Field, type People, singleKey, type Table } from "../../schema/schema.js";
 import { truthNumber } from "../condition.js";
 import { allOf, anyOf, type Fragment, join, raw, sql } from "../fragment.js";
+import type { Place } from "../place.js";
 import { postgres } from "../postgres.js";
-import { column, type Place, type Scope, tableAs } from "../scope.js";
+import { column, type Scope, tableAs } from "../scope.js";
 import { literal, written } from "./ddl.js";
 
 /** The name that their own record has in the view of the current user. */

@@ -10,7 +10,8 @@ import { isAmong, rulesOfSetting, type SettingPart, settingPrefix, whoMeets } fr
 import type { Subject } from "../../session/subject.js";
 import { truthNumber } from "../condition.js";
 import { anyOf, type Fragment, join, raw, sql } from "../fragment.js";
-import { column, type Place, type Scope, tableAs } from "../scope.js";
+import type { Place } from "../place.js";
+import { column, type Scope, tableAs } from "../scope.js";
 import { literal, written } from "./ddl.js";
 
 /**
