@@ -288,6 +288,32 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine, 
       }
     });
 
+    it("is not what a session began with", async () => {
+      const settings = ["claims", "subject", "planned", "truths", "confirmed"].map(
+        (name) => `-c portier.${name}={"person":"s-001"}[meets][director]`,
+      );
+      for (const user of [guest, app]) {
+        const address = new URL(process.env["PORTIER_POSTGRES"] as string);
+        [address.username, address.password] = [user, "made-up"];
+        for (const options of [...settings, '-c portier.claims={"person":"s-001"}']) {
+          const client = new pg.Client({ connectionString: address.href, options });
+          await client.connect();
+          const count = `select count(*)::int as n from ${seen}.objects`;
+          const outcome = await client.query(count).then(
+            ({ rows }) => rows[0].n,
+            ({ code }) => code,
+          );
+          expect([0, "42501"], options).toContain(outcome);
+          if (user === app) {
+            await client.query(`begin; select ${seen}.set_person('s-999')`);
+            for (const views of [seen, `${seen}_app`])
+              expect((await client.query(count.replace(seen, views))).rows, options).toEqual([{ n: 0 }]);
+          }
+          await client.end();
+        }
+      }
+    });
+
     it("is proved for a login that may not set it, where a function of the application does", async () => {
       const client = await login(app);
       await client.query(`create function pg_temp.enter() returns void language sql security definer as

@@ -55,8 +55,9 @@ end`,
 begin
   if coalesce(sealed, '') = '' then
     -- No current user was set: a login that stands for a person is that person, every other one is nobody.
-    perform set_config('portier.claims',
-      (select jsonb_build_object('person', person)::text from ${at("logins")} where login = session_user), true);
+    -- Never null: that would give back what the session began with.
+    perform set_config('portier.claims', coalesce(
+      (select jsonb_build_object('person', person)::text from ${at("logins")} where login = session_user), ''), true);
     return (select a from ${at("subject")} a);
   end if;
   ${opened("subject", schemas)}

@@ -88,7 +88,7 @@ export function plannedSettings(subject: SubjectView): string[] {
   return [
     // The UUID tells apart whom the current user was set to in one transaction.
     `set_config('portier.planned', concat(${stampOfNow}, gen_random_uuid()), true)`,
-    `set_config('portier.truths', case when (asked).meets then concat(${each.join(", ")}) end, true)`,
+    `set_config('portier.truths', case when (asked).meets then concat(${each.join(", ")}) else '' end, true)`,
     ...valuesOf(subject).map(
       (one, index) => `set_config('${settingOf(index)}', coalesce('=' || ${asked(one)}::text, ''), true)`,
     ),
