@@ -45,16 +45,6 @@ export function param(value: unknown): Fragment {
   return [{ param: value }];
 }
 
-/** What is found out about the current user. */
-export function fact(name: string, kind: Fact["kind"]): Fragment {
-  return [{ fact: name, kind }];
-}
-
-/** Whether a list of texts that is found out about the current user has one. */
-export function hasFact(name: string, has: string): Fragment {
-  return [{ fact: name, kind: "list", has }];
-}
-
 /** Text that was made here, such as a quoted name or a number. */
 export function raw(text: string): Fragment {
   return [text];

@@ -8,7 +8,7 @@ import type { FieldType } from "../../schema/types/field-type.js";
 import type { Plan } from "../../session/plan.js";
 import { truthNumber } from "../condition.js";
 import { type Formula, print, test } from "../formula.js";
-import { allOf, anyOf, type Fact, type Fragment, fact, hasFact, join, raw, sql } from "../fragment.js";
+import { allOf, anyOf, type Fact, type Fragment, join, raw, sql } from "../fragment.js";
 import type { Place } from "../place.js";
 import { postgres } from "../postgres.js";
 import { column, type OpenSubject, type Scope, scopeOf, sourceName } from "../scope.js";
@@ -47,36 +47,37 @@ export class SubjectView implements OpenSubject {
 
   /** Whether a rule can be met at all: by a visitor, or a person who is there and active. */
   get meets(): Formula {
-    return test(fact("meets", "truth"), true);
+    return test([{ fact: "meets", kind: "truth" }], true);
   }
 
   value(operand: SessionOperand): Fragment {
     const name = sessionOperandName(operand);
     const kind = operand.type.element === undefined ? "value" : "list";
-    return this.#column(name, { wanted: name.replace(/^me\./, ""), kind }, () => this.#read(operand));
+    return [this.#column(name, { wanted: name.replace(/^me\./, ""), kind }, () => this.#read(operand))];
   }
 
   membership(name: string, among: readonly Truth[]): Fragment {
     const set = this.#settings?.ofTable(name);
     if (set !== undefined) {
-      this.#column(set.fact, { wanted: set.fact, kind: "list" }, () => set.list);
-      const isSet = hasFact(this.#names.of(set.fact), set.element);
+      const list = this.#column(set.fact, { wanted: set.fact, kind: "list" }, () => set.list);
+      const isSet: Fragment = [{ ...list, has: set.element }];
       return among.includes(True) ? isSet : sql`not ${isSet}`;
     }
-    return this.#column(`in ${name} ${among}`, { wanted: testName(name, among), kind: "truth" }, () => {
+    const truth = this.#column(`in ${name} ${among}`, { wanted: testName(name, among), kind: "truth" }, () => {
       const met = this.#roles.member(name);
       if (met.kind === "open") return isAmong(this.#roles.numberOf(met.name), among);
-      const truth = isAmong(truthNumber(met, this.#within(this.#person())), among);
-      return sql`case when ${this.#isVisitor()} then ${raw(String(among.includes(False)))} else ${truth} end`;
+      const isMet = isAmong(truthNumber(met, this.#within(this.#person())), among);
+      return sql`case when ${this.#isVisitor()} then ${raw(String(among.includes(False)))} else ${isMet} end`;
     });
+    return [truth];
   }
 
   held(role: string): Fragment {
     const set = this.#settings?.ofRecords(role);
     if (set !== undefined) {
-      return set.keys(this.#column(set.fact, { wanted: set.fact, kind: "list" }, () => set.list));
+      return set.keys([this.#column(set.fact, { wanted: set.fact, kind: "list" }, () => set.list)]);
     }
-    return this.#column(`held ${role}`, { wanted: `${role} of`, kind: "list" }, () => this.#heldKeys(role));
+    return [this.#column(`held ${role}`, { wanted: `${role} of`, kind: "list" }, () => this.#heldKeys(role))];
   }
 
   /** A condition that asks the current user alone, as something that is true of them or not: for the overlay. */
@@ -84,7 +85,7 @@ export class SubjectView implements OpenSubject {
     const id = JSON.stringify(print(one));
     const name = this.#guards.get(id)?.name ?? this.#guardName(one);
     this.#guards.set(id, { name, one });
-    return test(fact(name, "truth"), true);
+    return test([{ fact: name, kind: "truth" }], true);
   }
 
   /** The condition in words; where these are, each stands between brackets. */
@@ -149,10 +150,10 @@ export class SubjectView implements OpenSubject {
     id: string,
     { wanted, kind }: { readonly wanted: string; readonly kind: Fact["kind"] },
     make: () => Fragment,
-  ): Fragment {
+  ): Fact {
     const name = this.#names.of(wanted, id);
     if (!this.#columns.has(name)) this.#columns.set(name, { value: make(), kind });
-    return fact(name, kind);
+    return { fact: name, kind };
   }
 
   /** The row of the current user, in the view. */
