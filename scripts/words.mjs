@@ -38,6 +38,8 @@ const words = [
   [/\bask_as\b|\bportier_inside\b|\bportier\.(said|asker)\b/, "set_person, portier_internal, portier.claims"],
   [/\bis there twice\b|\bknows no key\b|\bheld as such\b|\bby hand of\b/i, "duplicate, unknown key, global role"],
   [/\breckons?\b/i, "works out, costs"],
+  [/\bsettled?\b/i, "resolve, decide"],
+  [/\bdear\b/, "costly"],
 ];
 
 /** Data of the museum, which may hold any words, and this list. */

@@ -72,8 +72,14 @@ export const sqlCommand: CliCommand<SqlOptions> = {
       .option("--remove", "with --row-security: print the script that removes it")
       .option("--user <role...>", "with --row-security: database roles that may use the views")
       .option("--application <role...>", "with --row-security: database roles that may also set the current user")
-      .option("--schema <name>", "with --row-security: the schema of the views (default: portier)")
-      .option("--reader <role>", "with --row-security: the database role that owns the views (default: portier_reader)")
+      .option(
+        "--schema <name>",
+        "with --row-security: the schema of the views (default: portier); those of the overlay are in NAME_app",
+      )
+      .option(
+        "--reader <role>",
+        "with --row-security: the database role that owns the views (default: portier_reader); NAME_app owns the overlay",
+      )
       .option("--tables-in <name>", "with --row-security: the schema of the tables (default: public)")
       .option("--select", "print the whole masked select, not only the condition")
       .addOption(

@@ -16,7 +16,7 @@ export interface AuditVerification {
 
 /** What the audit log is checked against. */
 export interface VerifyOptions {
-  /** A digest that was the head once: the record must still hold it. */
+  /** A digest that was the head once: the log must still contain it. */
   readonly knownDigest?: string;
 }
 

@@ -60,10 +60,10 @@ export function editResult(
     return withRoles(judged, roleRefusals(context.roles, reading.source, table, fields, before, after));
   };
   const apply = (fields: readonly Field[]) => withValues(table, before, fields, values);
-  const settled = settle(given, unknown, options, apply, judge);
-  if ("accepted" in settled) return settled;
+  const resolved = resolveChange(given, unknown, options, apply, judge);
+  if ("accepted" in resolved) return resolved;
 
-  const { fields, after, dropped, decisions } = settled;
+  const { fields, after, dropped, decisions } = resolved;
   const wrong = invalidValues(context, table, fields, after, false);
   const moved = fields.some((field) => table.key.includes(field));
   if (moved && wrong.length === 0) wrong.push(...takenKey(context, table, after));
@@ -108,10 +108,10 @@ export function createResult(
     for (const field of fields) record[field.name] = proposed(values, field);
     return record;
   };
-  const settled = settle(given, unknown, options, apply, judge);
-  if ("accepted" in settled) return settled;
+  const resolved = resolveChange(given, unknown, options, apply, judge);
+  if ("accepted" in resolved) return resolved;
 
-  const { after: record, dropped, decisions } = settled;
+  const { after: record, dropped, decisions } = resolved;
   const wrong = [...invalidValues(context, table, table.fields, record, true), ...emptied(context, table, values)];
   if (wrong.length === 0) wrong.push(...takenKey(context, table, record));
   if (wrong.length > 0) return invalid(wrong);
@@ -139,7 +139,7 @@ export function actionResult(
   return open ?? { accepted: true, record, changes: {}, dropped: [] };
 }
 
-interface Settled {
+interface ResolvedChange {
   readonly fields: readonly Field[];
   readonly after: Record<string, unknown>;
   readonly dropped: readonly Refusal[];
@@ -150,13 +150,13 @@ interface Settled {
  * Strict: one round, and any refusal refuses all. Lenient: refused fields are dropped, and as that changes the record
  * afterwards, the rest is judged again until nothing more is dropped; what was dropped once stays dropped.
  */
-function settle(
+function resolveChange(
   given: readonly Field[],
   unknown: readonly Refusal[],
   { mode = "strict" }: ChangeOptions,
   apply: (fields: readonly Field[]) => Record<string, unknown>,
   judge: (fields: readonly Field[], after: () => Row) => Verdict,
-): Settled | RejectedChange {
+): ResolvedChange | RejectedChange {
   if (mode === "strict") {
     const after = once(() => apply(given));
     const { refusals, decisions } = judge(given, after);

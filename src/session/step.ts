@@ -59,7 +59,7 @@ export interface StepOptions {
 export type StepTests = Pick<StepData, "who" | "where" | "after" | "isOwners">;
 
 /**
- * The tests of a rule for a subject, or undefined where the rule cannot apply. What unknown means to an effect is settled
+ * The tests of a rule for a subject, or undefined where the rule cannot apply. What unknown means to an effect is decided
  * here: a step applies when its test is true (permit), or true or unknown (all others).
  */
 export function stepTests(rule: Rule, subject: Subject, judges: Action["judges"]): StepTests | undefined {
@@ -68,11 +68,11 @@ export function stepTests(rule: Rule, subject: Subject, judges: Action["judges"]
   const { effect } = rule;
   const isPermit = effect.phase === "permit";
   const finish = (expression: Expression) =>
-    settle(specialize(expression, subject.known, undefined, subject.membership), isPermit);
+    decideUnknown(specialize(expression, subject.known, undefined, subject.membership), isPermit);
   const to = and([anyOf(rule.to, subject), not(anyOf(rule.except, subject))]);
   const who = finish(and([effect.meets(to), inForce]));
   const where = finish(judges === "new" && rule.becomes !== undefined ? and([rule.where, rule.becomes]) : rule.where);
-  const before = settle(ruleTest(who, where), isPermit);
+  const before = decideUnknown(ruleTest(who, where), isPermit);
   if (isFalse(before)) return undefined;
   const after = judges === "change" ? finish(rule.becomes ?? (isPermit ? rule.where : always)) : undefined;
   // A permit stays although no change could meet it: asked without values, who and where decide.
@@ -100,13 +100,13 @@ export function stepData(rule: Rule, { who, where, after, isOwners }: StepTests,
 export function decideStep(step: StepData, table: Table, decided: Decided): StepData | undefined {
   const isPermit = effects[step.effect].phase === "permit";
   const finish = (expression: Expression) =>
-    settle(
+    decideUnknown(
       specialize(expression, (open) => open, decided),
       isPermit,
     );
   const [who, where] = [finish(step.who), finish(step.where)];
   const after = step.after && finish(step.after);
-  const before = settle(ruleTest(who, where), isPermit);
+  const before = decideUnknown(ruleTest(who, where), isPermit);
   if (isFalse(before) || (!isPermit && after !== undefined && isFalse(after))) return undefined;
   return { ...step, who, where, after, isOwners: demandsOwnership(before, table) };
 }
@@ -117,7 +117,7 @@ export type ReadyStep = (data: StepData) => Step;
 /** Makes a step's data ready to be asked. */
 export function compileStep(data: StepData, judge: Judge): Step {
   const effect = effects[data.effect];
-  const before = settle(ruleTest(data.who, data.where), effect.phase === "permit");
+  const before = decideUnknown(ruleTest(data.who, data.where), effect.phase === "permit");
   const decision: Decision = Object.freeze({
     permitted: effect.phase === "permit",
     reason: effect.reason ?? "permitted",
@@ -178,9 +178,9 @@ export function entryApplies(who: Who, subject: Subject): Expression {
  * Replaces unknown, where only and/or stand above it, by what it comes to: for a permit it is as good as false, for a
  * block as good as true. Below a "not" it stays, and so does what only bad data leaves open: `may` must tell it.
  */
-function settle(expression: Expression, isPermit: boolean): Expression {
-  if (expression.kind === "and") return and(expression.terms.map((term) => settle(term, isPermit)));
-  if (expression.kind === "or") return or(expression.terms.map((term) => settle(term, isPermit)));
+function decideUnknown(expression: Expression, isPermit: boolean): Expression {
+  if (expression.kind === "and") return and(expression.terms.map((term) => decideUnknown(term, isPermit)));
+  if (expression.kind === "or") return or(expression.terms.map((term) => decideUnknown(term, isPermit)));
   if (expression.kind !== "truth" || expression.value !== Unknown) return expression;
   return isPermit ? never : always;
 }

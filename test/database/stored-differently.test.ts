@@ -17,7 +17,12 @@ const portier = compile({
         all: { to: "anyone", permit: { view: "all", create: "all", edit: ["cost"], bulk: "all", import: "all" } },
         begin: { to: "anyone", where: "step is null", becomes: "step = 'packed'", permit: { edit: ["step"] } },
         end: { to: "anyone", where: "step = 'packed'", becomes: "step = 'sent'", permit: { edit: ["step"] } },
-        dear: { where: "cost >= 100", alsoAfter: true, deny: { create: ["cost"], edit: ["cost"] }, note: "Too dear." },
+        costly: {
+          where: "cost >= 100",
+          alsoAfter: true,
+          deny: { create: ["cost"], edit: ["cost"] },
+          note: "Too expensive.",
+        },
       },
     },
   },
@@ -65,7 +70,7 @@ describe.each(rounding)("a column that rounds on %s", (_name, open) => {
       expect([way, outcome.accepted, last]).toMatchObject([
         way,
         false,
-        { accepted: false, refusals: [{ message: "Too dear." }] },
+        { accepted: false, refusals: [{ message: "Too expensive." }] },
       ]);
     }
     expect(await stored()).toEqual(["a 99.11"]);

@@ -44,7 +44,7 @@ const cases = fc.record({
   queries: fc.array(queries, { minLength: 5, maxLength: 5 }),
 });
 
-/** Dear conditions, which a database puts off, and fields that filters and sorts have something to do with. */
+/** Costly conditions, which a database puts off, and fields that filters and sorts have something to do with. */
 const listed = fc.constantFrom("id <> 'i2'", "exists (notes where item = this)", "may view keeper").map((where) => ({
   to: "anyone",
   where: `${where} and id <> 'i4'`,

@@ -666,7 +666,7 @@ describe("forms and choices", () => {
 
 describe("what is the same for every record", () => {
   // Per-person settings that are kept as rows: who may not see which field.
-  const settled = compile(
+  const timed = compile(
     declared({
       settings: table({}),
       things: {
@@ -703,7 +703,7 @@ describe("what is the same for every record", () => {
       ["p2", false],
     ] as const) {
       asked.length = 0;
-      const session = settled.session({ person, source: live, onDiagnostic: () => {} });
+      const session = timed.session({ person, source: live, onDiagnostic: () => {} });
       const seen = session.maskAll("things", things, "view");
       expect(seen.map((one) => Object.hasOwn(one, "price"))).toEqual(things.map(() => !isHidden));
       expect(asked).toEqual(["settings"]);
@@ -717,7 +717,7 @@ describe("what is the same for every record", () => {
   });
 
   it("is looked at anew where a change is judged: one may make it true for the next", () => {
-    const session = settled.session({ person: "p1", source: live });
+    const session = timed.session({ person: "p1", source: live });
     const chosen = { id: "new", title: "chosen", keeper: "p1" };
     expect(session.may("create", "things", chosen)).toBe(true);
     expect(session.checkCreate("things", chosen).accepted).toBe(true);
@@ -727,7 +727,7 @@ describe("what is the same for every record", () => {
   });
 
   it("leaves to the server, field by field, what a browser cannot decide", () => {
-    const session = settled.session({ person: "p1", source: live });
+    const session = timed.session({ person: "p1", source: live });
     const copy = openSnapshot(JSON.parse(JSON.stringify(snapshotOf(session))), { onDiagnostic: () => {} });
     const state = (of: Session) =>
       of.form("things", things[0] as Row)?.fields.map((one) => [one.name, one.state, one.undecided]);

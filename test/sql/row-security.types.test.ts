@@ -87,7 +87,7 @@ const portier = compile({
         desk: { to: "anyone", where: "dept = request.desk and state = 'shut'", permit: { list: ["title"] } },
         audit: { to: "auditor", permit: { list: ["cost"] } },
         shut: { to: "chief", where: "state = 'shut'", reserve: { edit: ["title"] } },
-        dear: { where: "cost >= 100", deny: { create: ["cost"] } },
+        costly: { where: "cost >= 100", deny: { create: ["cost"] } },
       },
     },
   },

@@ -1180,7 +1180,7 @@ export class Naive {
       if (fields.some((field) => this.#wrongValue(table, field, after))) return false;
       return !fields.some((field) => this.#keyOf(table).includes(field)) || !this.#isTaken(table, after);
     };
-    return this.#settle(changed, unknown, mode, apply, judge, isValid);
+    return this.#resolve(changed, unknown, mode, apply, judge, isValid);
   }
 
   #judgeChange(table: string, action: "edit" | "bulk", field: string, before: Row, after: Row) {
@@ -1307,10 +1307,10 @@ export class Naive {
     };
     const isValid = (_: readonly string[], record: Row) =>
       !names.some((field) => this.#wrongValue(table, field, record)) && !this.#isTaken(table, record);
-    return this.#settle(given, unknown, mode, apply, judge, isValid);
+    return this.#resolve(given, unknown, mode, apply, judge, isValid);
   }
 
-  #settle(
+  #resolve(
     given: readonly string[],
     unknown: readonly string[],
     mode: "strict" | "lenient",

@@ -40,7 +40,7 @@ const { embeddedPostgres }: Embedded = await ofMuseum("embedded-postgres.mjs");
 const connection =
   address === undefined
     ? pgliteConnection(await embeddedPostgres())
-    : // See docs/filters.md: conditions on other records are not as dear as PostgreSQL thinks.
+    : // See docs/filters.md: conditions on other records cost less than PostgreSQL thinks.
       pgConnection(new pg.Pool({ connectionString: address, options: "-c jit=off" }));
 if (!(await isFilled())) {
   const plan = records.get("plan") ?? [];

@@ -68,7 +68,7 @@ export const previewRanges = (change: ProtectionChange): Promise<Previewed> => p
 export const changeRanges = (change: ProtectionChange, confirmed: readonly string[]): Promise<RoleOutcome> =>
   post("/plan/ranges", { change, confirmed });
 
-/** What became of a row: an acceptance, or protections that would be gone with it. */
+/** What became of a row: it is done, or there are protections that would be gone with it. */
 export type RowOutcome =
   | { readonly accepted: true; readonly key: string | null }
   | Extract<ChangeResult, { accepted: false }>
