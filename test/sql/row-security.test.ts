@@ -551,6 +551,21 @@ describe.each(onServer)("row security of the museum on %s", (_name, openEngine, 
       await owner(rowSecurity(portier, options()).migration);
     });
 
+    it("leaves the overlay out, and puts it there again", async () => {
+      const there = async () => {
+        const schemas = await engine.run("select 1 from pg_namespace where nspname = $1", [`${seen}_app`]);
+        const roles = await engine.run("select 1 from pg_roles where rolname = $1", [`${seen}_reader_app`]);
+        return [schemas.length, roles.length];
+      };
+      await owner(rowSecurity(portier, { ...options(), withoutOverlay: true }).migration);
+      expect(await there()).toEqual([0, 0]);
+      expect(await asPerson("s-003", "select count(*)::int as n from objects")).toEqual([
+        { n: records("objects").length },
+      ]);
+      await owner(rowSecurity(portier, options()).migration);
+      expect(await there()).toEqual([1, 1]);
+    });
+
     it("is for the owner of the tables", async () => {
       const client = await login(app);
       await expect(client.query(rowSecurity(portier, options()).migration)).rejects.toMatchObject({

@@ -22,7 +22,7 @@ begin
     union all select format('drop policy %I on %s', polname, polrelid::regclass), 0 from pg_policy where ${isOurs}
     union all select format('revoke select on %s from %I', polrelid::regclass, rolname), 0
     from pg_policy, pg_roles where ${isOurs} and pg_roles.oid = any (polroles)
-    union all select format('drop function %s', p.oid::regprocedure), case when proname = 'me' then 3 else 5 end
+    union all select format('drop function %s', p.oid::regprocedure), case when prorettype in (select reltype from pg_class where relnamespace = n.oid) then 3 else 5 end
     from pg_proc p join pg_namespace n on n.oid = pronamespace
     where nspname = ${literal(inside)} or nspname = ${literal(seen)} and proname in ('set_person', 'confirm')
     order by turn
@@ -205,8 +205,16 @@ end`)}`;
 }
 
 /** Takes away where the overlay was. */
-export function withoutOverlay({ overlay }: Schemas): string[] {
-  return [`drop schema if exists ${postgres.quoteName(overlay.seen)}`, dropReader(overlay.reader)];
+export function withoutOverlay({ seen, overlay }: Schemas): string[] {
+  const quote = postgres.quoteName;
+  return [
+    `drop schema if exists ${quote(overlay.seen)}`,
+    `do ${dollars(`begin
+  revoke all on schema ${quote(seen)} from ${quote(overlay.reader)};
+exception when undefined_object or invalid_schema_name then null;
+end`)}`,
+    dropReader(overlay.reader),
+  ];
 }
 
 function ownSchemas({ seen, inside, overlay }: Schemas): string {
