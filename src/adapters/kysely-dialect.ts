@@ -27,8 +27,8 @@ import {
 import type { Row } from "../conditions/source.js";
 import type { Connection, DriverRow } from "../database/connection.js";
 import type { DatabaseOptions } from "../database/create-database.js";
-import { KeptLists } from "../database/kept-lists.js";
 import { checkObserving } from "../database/observing.js";
+import { Remembered } from "../database/remembered.js";
 import { inTransaction } from "../database/retry.js";
 import { UserDatabase } from "../database/user-database.js";
 import { recordAddress } from "../schema/address.js";
@@ -120,7 +120,7 @@ class Working {
   readonly #identity: Identity;
   readonly #options: PortierDialectOptions;
   readonly #change: ChangeOptions;
-  readonly #kept = new KeptLists();
+  readonly #remembered = new Remembered();
   readonly #tables = new Map<string, Table>();
 
   constructor(portier: Portier, dialect: Dialect, identity: Identity, options: PortierDialectOptions) {
@@ -151,7 +151,12 @@ class Working {
   #databaseOn(link: Connection): UserDatabase {
     const { onDiagnostic } = this.#options;
     const observe = checkObserving(this.#portier.schema, this.#options.observe);
-    return new UserDatabase(this.#portier, link, { identity: this.#identity, kept: this.#kept, onDiagnostic, observe });
+    return new UserDatabase(this.#portier, link, {
+      identity: this.#identity,
+      remembered: this.#remembered,
+      onDiagnostic,
+      observe,
+    });
   }
 
   async #select(node: SelectQueryNode, id: QueryId, link: Connection): Promise<readonly DriverRow[]> {

@@ -279,8 +279,8 @@ function compileExists(expression: Extract<Expression, { kind: "exists" }>, judg
   const value = link === undefined ? undefined : compileRead(link.value);
   return (row, reading) => {
     const around = { row, reading };
-    const { source, badData, decided, values, outer = around } = reading;
-    const inside: Reading = { source, badData, decided, values, outer, around };
+    const { source, badData, fault, decided, values, outer = around } = reading;
+    const inside: Reading = { source, badData, fault, decided, values, outer, around };
     const sought = value?.(row, inside);
     if (link !== undefined && sought === null) return False;
     const isSought = link !== undefined && sought != null;

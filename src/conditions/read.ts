@@ -23,6 +23,8 @@ export interface Reading {
   readonly source: Source | undefined;
   /** Told of a stored value that does not fit its type, or is not there at all. */
   readonly badData: (field: Field, row: Row) => void;
+  /** Told of what failed, where that hides a part of what is asked for and the rest is answered. */
+  readonly fault: (error: unknown) => void;
   /** What the session knows and a plan that is shared leaves open, by its slot. Never null; undefined for no value. */
   readonly values?: readonly (Scalar | undefined)[] | undefined;
   /**
@@ -38,7 +40,7 @@ export interface Reading {
 
 /** The same, telling nobody of bad data: for what is looked at besides, and for what is only proposed. */
 export function quietly(reading: Reading): Reading {
-  return { ...reading, decided: undefined, badData: () => {} };
+  return { ...reading, decided: undefined, badData: () => {}, fault: () => {} };
 }
 
 /**

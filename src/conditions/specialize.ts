@@ -122,7 +122,7 @@ export function specializeOperand(operand: Operand, known: Known): Operand {
   }
 }
 
-const nothing: Reading = { source: undefined, badData: () => {} };
+const nothing: Reading = { source: undefined, badData: () => {}, fault: () => {} };
 
 /** A comparison is decided once all its operands are; one with null in it is unknown at once. */
 function fold(expression: Expression): Expression {

@@ -4,8 +4,8 @@ import type { Portier } from "../session/portier.js";
 import type { Diagnostic } from "../session/session-options.js";
 import type { UserMessages } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
-import { KeptLists } from "./kept-lists.js";
 import { checkObserving, type Observe } from "./observing.js";
+import { Remembered } from "./remembered.js";
 import { UserDatabase } from "./user-database.js";
 
 /**
@@ -24,12 +24,12 @@ export function createDatabase<T extends DocumentTypes = AnyDocument>(
   { observe, onDiagnostic }: DatabaseOptions = {},
 ): Database<T> {
   const observing = checkObserving(portier.schema, observe);
-  const kept = new KeptLists();
+  const remembered = new Remembered();
   return {
     as: (who, { messages } = {}) =>
       new UserDatabase(portier, connection, {
         identity: identityOf(who),
-        kept,
+        remembered,
         onDiagnostic,
         messages,
         observe: observing,

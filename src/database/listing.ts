@@ -10,15 +10,18 @@ import { type Field, isOwn, type Schema, type Table } from "../schema/schema.js"
 import { internals } from "../session/internals.js";
 import { knownTable } from "../session/known-table.js";
 import type { Session } from "../session/session.js";
-
 import { sortKeys } from "../session/sort.js";
+import { comesAfter } from "../sql/after.js";
 import { conditionFormula } from "../sql/condition.js";
+import type { Dialect } from "../sql/dialect.js";
 import { print } from "../sql/formula.js";
-import { type Fragment, finish, raw, sql } from "../sql/fragment.js";
-import { maskedFragment, unmask } from "../sql/masked-select.js";
+import { allOf, type Fragment, raw, sql } from "../sql/fragment.js";
+import { maskedFragments, unmasker } from "../sql/masked-select.js";
 import { orderBy } from "../sql/order.js";
 import { column, scopeOf } from "../sql/scope.js";
-import type { Connection, DriverRow } from "./connection.js";
+import type { DriverRow } from "./connection.js";
+import { cursorOf, readCursor } from "./cursor.js";
+import type { Select } from "./together.js";
 
 /** Which of the records that somebody sees, and in which order. */
 export interface ListQuery {
@@ -36,6 +39,13 @@ export interface ListQuery {
   readonly limit?: number;
   /** After so many. Default: 0. */
   readonly offset?: number;
+  /**
+   * After the page whose `next` this is, in the same order. It is found by its place and not by counting, so that it takes no
+   * longer however far it is, and moves nothing when records come and go before it.
+   */
+  readonly after?: string;
+  /** Whether it is counted how many there are in all, which takes longer than the page where they are many. Default: true. */
+  readonly total?: boolean;
   /** What they are shown for. Default: `list`. */
   readonly action?: ShowAction;
 }
@@ -44,11 +54,20 @@ export interface ListQuery {
 export interface Page<R> {
   /** As {@link Session.mask} shows them. */
   readonly records: readonly R[];
-  /** How many meet the condition, on all pages. */
-  readonly total: number;
+  /** How many meet the condition, on all pages; undefined where that was not asked. */
+  readonly total: number | undefined;
+  /** What {@link ListQuery.after} takes for the page after this one; undefined for the last one, and where no limit was given. */
+  readonly next: string | undefined;
 }
 
 const alias = "m";
+
+/** A list as it is asked of a database. */
+export interface Listing<R> {
+  readonly selects: readonly Select[];
+  /** What it comes to, of the rows that each select gave. */
+  readonly page: (found: readonly (readonly DriverRow[])[]) => Page<R>;
+}
 
 /**
  * The records of a table as a person sees them, filtered, sorted and cut by the database. Filter and order work on what
@@ -57,36 +76,66 @@ const alias = "m";
  * @throws PortierError for a condition that is wrong, or that asks about more than the record itself; for a field that is
  * not there.
  */
-export async function listRecords<R>(
-  connection: Connection,
+export function listing<R>(
+  dialect: Dialect,
   session: Session,
   name: string,
-  { where, sort = [], limit, offset = 0, action = "list" }: ListQuery,
-): Promise<Page<R>> {
+  { where, sort = [], limit, offset = 0, after, total = true, action = "list" }: ListQuery,
+): Listing<R> {
   const residual = internals(session);
   const { table } = residual.plan.of(name);
-  const { dialect } = connection;
-  const hidden = freeName(table);
-  const columns = { nameOf: ({ column }: Field) => column, fence: false };
-  const shown = maskedFragment(residual, name, action, dialect, { ...columns, hidden });
+  const quoted = (column: string) => raw(`${dialect.quoteName(alias)}.${dialect.quoteName(column)}`);
   const wanted = typeof where === "string" ? [where] : (where ?? []);
   const condition = and(wanted.map((text) => filterOf(session, residual.ruleset.schema, table, text)));
   const scope = scopeOf(dialect, residual, { table, alias });
-  const filter = wanted.length === 0 ? raw("") : sql` where ${print(conditionFormula(condition, scope))}`;
-  const from = (select: Fragment) => sql`from (${select}) ${raw(dialect.quoteName(alias))}${filter}`;
+  const filter = wanted.length === 0 ? [] : [print(conditionFormula(condition, scope))];
   // What is wrong is said as if there were no other fields than those that the person can know of.
   if (!isRight(() => sortKeys(table, sort))) sortKeys(knownFields(session, table), sort);
-  const order = orderBy(table, sort, dialect, alias, ({ column }) => column);
-  const page = raw(limit === undefined ? "" : ` limit ${whole("limit", limit)} offset ${whole("offset", offset)}`);
-  const rows = await run(connection, sql`select * ${from(shown)} order by ${order}${page}`);
+  const keys = sortKeys(table, sort);
+  const columnOf = ({ column }: Field) => quoted(column);
+  const place = after === undefined ? [] : [comesAfter(table, sort, dialect, columnOf, readCursor(after, sort, keys))];
+
+  const hidden = freeName(table);
+  const nameOf = ({ column }: Field) => column;
   // What no filter reads is not worked out to count records.
-  const only = table.fields.filter((field) => reads(filter, column(scope, scope.record, field)));
-  const counting = maskedFragment(residual, name, action, dialect, { ...columns, only });
-  const [counted] = await run(connection, sql`select count(*) as n ${from(counting)}`);
-  return {
-    records: rows.map((row) => unmask(named(row, table, hidden), table.fields, hidden, dialect) as R),
-    total: Number(counted?.["n"] ?? 0),
+  const only = table.fields.filter((field) => filter.some((one) => reads(one, column(scope, scope.record, field))));
+  const each = [{ nameOf, hidden, fence: false }, ...(total ? [{ nameOf, only, fence: false }] : [])];
+  const [shown = [], counted] = maskedFragments(residual, name, action, dialect, each);
+  const from = (select: Fragment, tests: readonly Fragment[]) => {
+    const tested = tests.length === 0 ? raw("") : sql` where ${allOf(tests)}`;
+    return sql`from (${select}) ${raw(dialect.quoteName(alias))}${tested}`;
   };
+  const records: Select = {
+    text: sql`select * ${from(shown, [...filter, ...place])}`,
+    columns: [...table.fields.filter(({ by }) => by === undefined).map(nameOf), hidden],
+    order: {
+      terms: (named) => orderBy(table, sort, dialect, ({ column }) => named(column)),
+      cut: cut(limit, offset, after),
+    },
+  };
+  const count = counted && { text: sql`select count(*) as n ${from(counted, filter)}`, columns: ["n"] };
+  const unmask = unmasker(table.fields, hidden, dialect, nameOf);
+  return {
+    selects: count === undefined ? [records] : [records, count],
+    page: ([rows = [], all]) => {
+      const seen = rows.slice(0, limit).map(unmask);
+      const last = seen[seen.length - 1];
+      return {
+        records: seen as R[],
+        total: all && Number(all[0]?.["n"] ?? 0),
+        next: last === undefined || seen.length === rows.length ? undefined : cursorOf(sort, keys, last),
+      };
+    },
+  };
+}
+
+/** One record more than is shown, by which it is known whether there is another page. */
+function cut(limit: number | undefined, offset: number, after: string | undefined): Fragment {
+  if (after !== undefined && offset !== 0) {
+    throw portierError("wrong-call", { what: '"after" and "offset" were both given', hint: "give one of them" });
+  }
+  if (limit === undefined) return raw("");
+  return raw(` limit ${whole("limit", limit) + 1} offset ${whole("offset", offset)}`);
 }
 
 /** Whether a column stands in a text. */
@@ -94,21 +143,11 @@ function reads(text: Fragment, [name]: Fragment): boolean {
   return text.some((piece) => typeof piece === "string" && piece.includes(String(name)));
 }
 
-function run(connection: Connection, fragment: Fragment): Promise<readonly DriverRow[]> {
-  const { text, params } = finish(fragment, connection.dialect.placeholder);
-  return connection.query(text, params);
-}
-
 /** A name for the column of hidden fields that no other column has. */
 function freeName({ fields }: Table): string {
   let name = "hidden";
   while (fields.some((field) => field.column === name || field.name === name)) name = `${name}_`;
   return name;
-}
-
-/** A row under the names of the fields. */
-function named(row: DriverRow, { fields }: Table, hidden: string): DriverRow {
-  return { ...Object.fromEntries(fields.map((field) => [field.name, row[field.column]])), [hidden]: row[hidden] };
 }
 
 /** A condition that reads nothing but fields of the record itself, and no other value of the current user. */
@@ -164,7 +203,7 @@ function asksMore(text: string): boolean {
   return asks;
 }
 
-function whole(what: string, value: number): string {
-  if (Number.isSafeInteger(value) && value >= 0) return String(value);
+function whole(what: string, value: number): number {
+  if (Number.isSafeInteger(value) && value >= 0) return value;
   throw portierError("bad-value", { field: what, expects: "a whole number", found: value });
 }

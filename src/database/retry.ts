@@ -29,6 +29,15 @@ export function inReading<R>(connection: Connection, work: (inside: Connection) 
   return begunAnew(connection, once);
 }
 
+/**
+ * Runs work of which each statement that reads stands by itself, outside of any transaction.
+ *
+ * @throws as {@link inTransaction}.
+ */
+export function inStatements<R>(connection: Connection, work: (inside: Connection) => Promise<R>): Promise<R> {
+  return begunAnew(connection, () => work(connection));
+}
+
 async function begunAnew<R>(connection: Connection, once: () => Promise<R>): Promise<R> {
   const end = Date.now() + (connection.patience ?? defaultPatience);
   let met: unknown;

@@ -6,6 +6,7 @@ import { allOf, anyOf, type Fragment, finish, join, param, raw, sql } from "../s
 import { sourceName } from "../sql/scope.js";
 import { constantPart } from "../sql/value.js";
 import type { Connection, DriverRow } from "./connection.js";
+import type { Select } from "./together.js";
 
 /** The fields that a table's records hold themselves: each has a column. */
 function storedFields({ fields }: Table): readonly Field[] {
@@ -19,6 +20,14 @@ export interface SelectOptions {
   readonly limit?: number;
 }
 
+/** A select of some records, all of them where no condition is given; {@link decodeRow} reads what it gives. */
+export function recordsSelect({ dialect }: Connection, table: Table, condition: Fragment | undefined): Select {
+  const columns = storedFields(table).map(({ column }) => column);
+  const names = raw(columns.map(dialect.quoteName).join(", "));
+  const filter = condition === undefined ? raw("") : sql` where ${condition}`;
+  return { text: sql`select ${names} from ${raw(sourceName(dialect, table))}${filter}`, columns };
+}
+
 export async function selectRecords(
   connection: Connection,
   table: Table,
@@ -27,15 +36,11 @@ export async function selectRecords(
 ): Promise<Row[]> {
   const { dialect } = connection;
   const name = (field: Field) => raw(dialect.quoteName(field.column));
-  const columns = join(storedFields(table).map(name), ", ");
-  const filter = condition === undefined ? raw("") : sql` where ${condition}`;
   const order = limit === undefined ? raw("") : sql` order by ${join(table.key.map(name), ", ")}`;
   const many = raw(limit === undefined || limit === 0 ? "" : ` limit ${limit}`);
   const lock = raw(forUpdate && dialect.name !== "sqlite" ? " for update" : "");
-  const rows = await run(
-    connection,
-    sql`select ${columns} from ${source(connection, table)}${filter}${order}${many}${lock}`,
-  );
+  const { text } = recordsSelect(connection, table, condition);
+  const rows = await run(connection, sql`${text}${order}${many}${lock}`);
   return rows.map((row) => decodeRow(connection, table, row));
 }
 
@@ -176,7 +181,8 @@ function encoded({ dialect }: Connection, { type }: Field, value: unknown): unkn
   return value === null || value === undefined ? null : dialect.encode(type, value);
 }
 
-function decodeRow({ dialect }: Connection, table: Table, row: DriverRow): Row {
+/** A record as a driver gave it. */
+export function decodeRow({ dialect }: Connection, table: Table, row: DriverRow): Row {
   return Object.fromEntries(
     storedFields(table).map(({ name, type, column }) => [name, dialect.decode(type, row[column])]),
   );

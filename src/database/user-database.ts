@@ -10,10 +10,12 @@ import { messagesOf } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
 import { insertUntaken, lineTaken } from "./duplicate.js";
 import { RecordChanged } from "./errors.js";
-import { type ListQuery, listRecords, type Page } from "./listing.js";
+import type { ListQuery, Page } from "./listing.js";
 import { type Observe, Observing } from "./observing.js";
-import { inReading, inTransaction } from "./retry.js";
+import { NeedsTransaction } from "./records.js";
+import { inReading, inStatements, inTransaction } from "./retry.js";
 import { type Again, refusedAfterwards, StoredDifferently, undone } from "./stored-differently.js";
+import { canBeTogether } from "./together.js";
 import { Work, type Worker } from "./work.js";
 
 /** Options of a change in a database. */
@@ -76,7 +78,7 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
    * await database.as("s-003").ask((session) => session.form("objects", record));
    */
   ask<R>(question: (session: Session<T>) => R): Promise<R> {
-    return this.#reading((work) => work.ask(question));
+    return this.#reading("", (work) => work.ask(question));
   }
 
   /**
@@ -92,20 +94,21 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
    * What it is told of it is the whole record: show what `session.mask` or `session.form` make of it.
    */
   about<R>(table: TableOf<T>, key: string, question: (session: Session<T>, record: Row | undefined) => R): Promise<R> {
-    return this.#reading(async (work) => {
-      const [record] = await work.find(table, [key], false);
-      return work.ask((session) => question(session, record));
-    });
+    return this.#reading(table, (work) =>
+      work.askAbout(table, [key], (session, [record]) => question(session, record)),
+    );
   }
 
-  /** The records of a table as the person sees them, filtered, sorted and cut by the database. See {@link ListQuery}. */
-  list<K extends TableOf<T>>(table: K, query: ListQuery = {}): Promise<Page<Masked<T, K>>> {
-    return this.#reading(async (work) => {
-      const session = await work.ask((one) => one);
-      const listed = await listRecords<Masked<T, K>>(work.inside, session as unknown as Session, table, query);
-      await work.observeShown(table, listed.records, query.action ?? "list");
-      return listed;
-    });
+  /**
+   * The records of a table as the person sees them, filtered, sorted and cut by the database. See {@link ListQuery}; it may
+   * depend on the person's session, as in {@link ask}.
+   */
+  list<K extends TableOf<T>>(
+    table: K,
+    query: ListQuery | ((session: Session<T>) => ListQuery) = {},
+  ): Promise<Page<Masked<T, K>>> {
+    const queryOf = typeof query === "function" ? query : () => query;
+    return this.#reading(`list ${table}`, (work) => work.list<Masked<T, K>>(table, queryOf));
   }
 
   /** Changes one record. `key` is its address: the key as text, several values joined by `/`. */
@@ -294,8 +297,28 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
     });
   }
 
-  #reading<R>(run: (work: Work<T>) => Promise<R>): Promise<R> {
-    return inReading(this.#connection, (inside) => this.#observed(inside, run));
+  /**
+   * Answers by a few statements, the last of which sees all that the answer is about; where that needs more of them, in a
+   * transaction that reads. `kind`: questions that are alike in how much they read.
+   */
+  async #reading<R>(kind: string, run: (work: Work<T>) => Promise<R>): Promise<R> {
+    const { long } = this.#work.remembered;
+    const { isNested, dialect } = this.#connection;
+    if (!long.has(kind) && !isNested && canBeTogether(dialect)) {
+      try {
+        return await inStatements(this.#connection, (inside) => this.#observed(inside, run, false));
+      } catch (error) {
+        if (!(error instanceof NeedsTransaction)) throw error;
+        long.add(kind);
+      }
+    }
+    return inReading(this.#connection, (inside) =>
+      this.#observed(inside, async (work) => {
+        const answer = await run(work);
+        if (work.isShort) long.delete(kind);
+        return answer;
+      }),
+    );
   }
 
   /**
@@ -307,7 +330,8 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
     keys: readonly string[],
     run: (work: Work<T>, find: FindLocked) => Promise<R>,
   ): Promise<R> {
-    const known = keys.length === 0 ? new Set<string>() : await this.#reading((work) => knownOf(work, table, keys));
+    const known =
+      keys.length === 0 ? new Set<string>() : await this.#reading(table, (work) => knownOf(work, table, keys));
     return this.#inTransaction((work) =>
       run(work, async (key) => (known.has(key) ? (await work.find(table, [key], true))[0] : undefined)),
     );
@@ -318,10 +342,10 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
   }
 
   /** What cannot be told of what is observed ends the transaction: nothing goes on unseen. */
-  async #observed<R>(inside: Connection, run: (work: Work<T>) => Promise<R>): Promise<R> {
-    const { identity, kept, onDiagnostic, messages, observe } = this.#work;
+  async #observed<R>(inside: Connection, run: (work: Work<T>) => Promise<R>, isLasting = true): Promise<R> {
+    const { observe } = this.#work;
     const observing = observe && new Observing(observe);
-    const done = await run(new Work(this.#portier, inside, { identity, kept, onDiagnostic, messages }, observing));
+    const done = await run(new Work(this.#portier, inside, this.#work, { observing, isLasting }));
     observing?.tell();
     return done;
   }
@@ -360,8 +384,7 @@ async function knownOf<T extends DocumentTypes>(
   table: TableOf<T>,
   keys: readonly string[],
 ): Promise<ReadonlySet<string>> {
-  const found = await work.find(table, keys, false);
-  return work.ask((session) => {
+  return work.askAbout(table, keys, (session, found) => {
     const own = session as unknown as Session;
     return new Set(keys.filter((_, index) => found[index] !== undefined && isKnownTo(own, table, found[index])));
   });

@@ -14,17 +14,18 @@ import type { Session } from "../session/session.js";
 import type { Diagnostic } from "../session/session-options.js";
 import type { UserMessages } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
-import type { KeptLists } from "./kept-lists.js";
+import { type ListQuery, listing, type Page } from "./listing.js";
 import { ObservedSession } from "./observed-session.js";
 import type { Observing } from "./observing.js";
-import { foundAtOnce, Records } from "./records.js";
+import { foundAtOnce, type Held, NeedsTransaction, type Read, Records } from "./records.js";
+import { openingReads, type Remembered } from "./remembered.js";
 import { deleteRecord, hasAddress, insertRecord, selectRecords, updateRecord } from "./statements.js";
 import { type Again, only, StoredDifferently, storedDifferently, undone } from "./stored-differently.js";
 
 /** Whose work it is. */
 export interface Worker {
   readonly identity: Identity;
-  readonly kept: KeptLists;
+  readonly remembered: Remembered;
   readonly onDiagnostic?: ((diagnostic: Diagnostic) => void) | undefined;
   readonly messages?: Partial<UserMessages> | undefined;
 }
@@ -38,21 +39,29 @@ interface Written<T extends DocumentTypes> {
   readonly rows: ReadonlyMap<string | undefined, Row | undefined>;
 }
 
-/** One transaction in which one person's questions are answered, and changes judged and written one after the other. */
+/** How often a list is begun anew, because who asks for it is not any more as they were. */
+const fewTries = 2;
+
+/**
+ * One transaction in which one person's questions are answered, and changes judged and written one after the other; or a few
+ * statements that only read, of which the last sees all that the answer is about (`isLasting: false`).
+ */
 export class Work<T extends DocumentTypes = AnyDocument> {
   readonly inside: Connection;
   readonly #portier: Portier<T>;
   readonly #identity: Identity;
   readonly #messages: Partial<UserMessages> | undefined;
   readonly #records: Records;
+  readonly #remembered: Remembered;
+  readonly #isLasting: boolean;
   readonly #onDiagnostic: (diagnostic: Diagnostic) => void;
   readonly #observing: Observing | undefined;
 
   constructor(
     portier: Portier<T>,
     inside: Connection,
-    { identity, kept, onDiagnostic = firstOnConsole(), messages }: Worker,
-    observing?: Observing,
+    { identity, remembered, onDiagnostic = firstOnConsole(), messages }: Worker,
+    { observing, isLasting = true }: { readonly observing?: Observing | undefined; readonly isLasting?: boolean } = {},
   ) {
     this.inside = inside;
     this.#observing = observing;
@@ -60,7 +69,33 @@ export class Work<T extends DocumentTypes = AnyDocument> {
     this.#identity = identity;
     this.#messages = messages;
     this.#onDiagnostic = onDiagnostic;
-    this.#records = new Records(inside, portier.schema, kept);
+    this.#remembered = remembered;
+    this.#isLasting = isLasting;
+    this.#records = new Records(inside, portier.schema, { kept: remembered.kept, isLasting });
+    this.#expect([]);
+  }
+
+  /** Whether it could have been done by a few statements, without a transaction. */
+  get isShort(): boolean {
+    return this.#records.isLittle;
+  }
+
+  /** What opening the session is going to read, and some records: it is fetched with the first statement. */
+  #expect(records: readonly Read[]): void {
+    const known = this.#remembered.opening(this.#identity)?.map(({ read }) => read);
+    this.#records.expect([...(known ?? openingReads(this.#portier.schema, this.#identity)), ...records]);
+  }
+
+  /** Asks about stored records, undefined where there is none; see {@link ask}. */
+  askAbout<R>(
+    name: TableOf<T>,
+    keys: readonly string[],
+    question: (session: Session<T>, records: readonly (Row | undefined)[]) => R,
+  ): Promise<R> {
+    const { name: table } = this.table(name);
+    this.#expect(keys.map((key) => ({ kind: "find", table, key })));
+    const find = (key: string) => this.#records.find(name, key);
+    return this.ask((session) => question(session, keys.map(find)));
   }
 
   /** Only the findings of the answer that counts are reported: before it, what is not fetched yet looks missing. */
@@ -70,6 +105,7 @@ export class Work<T extends DocumentTypes = AnyDocument> {
     let noted: Noted[] = [];
     let isAnswered = false;
     const observing = this.#observing;
+    let opening: readonly Held[] = [];
     const answer = await this.#records.read(() => {
       diagnostics = [];
       noted = [];
@@ -80,6 +116,7 @@ export class Work<T extends DocumentTypes = AnyDocument> {
         // A session that is kept goes on being asked.
         onDiagnostic: (diagnostic) => (isAnswered ? onDiagnostic(diagnostic) : diagnostics.push(diagnostic)),
       });
+      opening = this.#records.askedSoFar();
       if (observing === undefined) return question(session);
       const observed = new ObservedSession<T>(session, (more) =>
         isAnswered ? observing.note(more, observed.observed) : noted.push(...more),
@@ -89,13 +126,35 @@ export class Work<T extends DocumentTypes = AnyDocument> {
       return given;
     });
     isAnswered = true;
+    this.#remembered.setOpening(this.#identity, opening);
     if (observing?.of !== undefined) observing.note(noted, observing.of);
     for (const diagnostic of diagnostics) onDiagnostic(diagnostic);
     return answer;
   }
 
+  /**
+   * The records of a table as the person sees them: see {@link UserDatabase.list}. Built on who they were when they were last
+   * asked for, which the statement that lists looks at, too.
+   */
+  async list<R>(name: TableOf<T>, queryOf: (session: Session<T>) => ListQuery): Promise<Page<R>> {
+    const known = this.#remembered.opening(this.#identity);
+    if (known !== undefined && !this.#isLasting) this.#records.suppose(known);
+    for (let tries = 0; tries <= fewTries; tries++) {
+      const asked = await this.ask((session) => ({ session, query: queryOf(session) }));
+      // A list of all that there is takes longer than a transaction to begin.
+      if (asked.query.limit === undefined && !this.#isLasting) throw new NeedsTransaction();
+      const { selects, page } = listing<R>(this.inside.dialect, asked.session as unknown as Session, name, asked.query);
+      const { isSo, found } = await this.#records.confirm(selects);
+      if (!isSo) continue;
+      const listed = page(found);
+      await this.#observeShown(name, listed.records as readonly Row[], asked.query.action ?? "list");
+      return listed;
+    }
+    throw new NeedsTransaction();
+  }
+
   /** Notes what of the records that somebody was shown would have been hidden from them. */
-  async observeShown(name: TableOf<T>, records: readonly Row[], action: ShowAction): Promise<void> {
+  async #observeShown(name: TableOf<T>, records: readonly Row[], action: ShowAction): Promise<void> {
     if (this.#observing === undefined || records.length === 0) return;
     await this.ask((session) => {
       if (session instanceof ObservedSession) session.noteShown(name, records, action);

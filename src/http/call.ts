@@ -31,10 +31,15 @@ export function isKnown(session: Session, { name }: Table): boolean {
 }
 
 /** The table as the person can know of it. Ends as for a table that is not there, where it does not exist for them. */
-export async function mustKnow({ database }: Call, table: Table): Promise<Table> {
-  const known = await database.ask((session) => (isKnown(session, table) ? knownTable(session, table) : undefined));
+export function knownTo(session: Session, table: Table): Table {
+  const known = isKnown(session, table) ? knownTable(session, table) : undefined;
   if (known === undefined) throw notFound();
   return known;
+}
+
+/** As {@link knownTo}, for what is not asked of a session otherwise. */
+export function mustKnow({ database }: Call, table: Table): Promise<Table> {
+  return database.ask((session) => knownTo(session, table));
 }
 
 /** What is shown is one person's view, as of now: nobody between may keep it. */

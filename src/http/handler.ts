@@ -123,9 +123,11 @@ type FoundRoute =
   | { readonly route: Route; readonly parts: Readonly<Record<string, string>> }
   | { readonly allow: string };
 
+const patterns = routes.map((route) => ({ route, pattern: route.path.slice(1).split("/") }));
+
 function findRoute(method: string, path: readonly string[]): FoundRoute | undefined {
-  const matching = routes.flatMap((route) => {
-    const parts = partsOf(route.path.slice(1).split("/"), path);
+  const matching = patterns.flatMap(({ route, pattern }) => {
+    const parts = partsOf(pattern, path);
     return parts === undefined ? [] : [{ route, parts }];
   });
   if (matching.length === 0) return undefined;

@@ -30,7 +30,15 @@ export function tableSchemas(table: Table): Readonly<Record<string, JsonSchema>>
   return {
     [`Record_${name}`]: recordSchema(table),
     [`Values_${name}`]: valuesSchema(table),
-    [`Page_${name}`]: object({ records: listOf(record), total: { type: "integer", minimum: 0 } }),
+    [`Page_${name}`]: object({
+      records: listOf(record),
+      total: {
+        type: ["integer", "null"],
+        minimum: 0,
+        description: "How many there are; null where that was not asked",
+      },
+      next: { type: ["string", "null"], description: "What after takes for the next page; null for the last one" },
+    }),
     [`Changed_${name}`]: object({
       record: { anyOf: [record, { type: "null" }], description: "As one sees it then; null where one does not" },
       dropped: listOf(refTo("Refusal")),

@@ -121,6 +121,8 @@ function pageQuery(table: Table): object[] {
     sort: query("sort", "Names of fields with commas between, each with - in front where the greatest comes first"),
     limit: query("limit", "Records of the page", { type: "integer", minimum: 0 }),
     offset: query("offset", "Records before the page", { type: "integer", minimum: 0 }),
+    after: query("after", "The next of the page before this one, in the same order; in place of an offset"),
+    total: query("total", "Whether it is counted how many there are in all", { type: "boolean", default: true }),
     [nullsName]: query(nullsName, "Names of fields with commas between that have no value"),
   };
   return [...Object.values(described), ...shown.map(({ name }) => query(parameterOf(name), `The value of ${name}`))];

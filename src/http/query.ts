@@ -2,7 +2,7 @@ import type { Field, Table } from "../schema/schema.js";
 import { HttpProblem } from "./problem.js";
 
 /** The words of a list's query; everything else in it is the name of a field. */
-export const queryWords = ["where", "search", "sort", "limit", "offset", "null"] as const;
+export const queryWords = ["where", "search", "sort", "limit", "offset", "after", "total", "null"] as const;
 /** Names the fields that have no value. */
 export const nullsName = "null";
 

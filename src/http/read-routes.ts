@@ -2,7 +2,7 @@ import { printCsv } from "../schema/print-csv.js";
 import type { Table } from "../schema/schema.js";
 import { seenOf } from "../session/seen.js";
 import type { Session } from "../session/session.js";
-import { type Call, isKnown, json, mustKnow, ofOnePerson, tableOf } from "./call.js";
+import { type Call, isKnown, json, knownTo, ofOnePerson, tableOf } from "./call.js";
 import { etagOf, namesVersion } from "./etag.js";
 import { HttpProblem, notFound } from "./problem.js";
 import { fieldConditions, namesIn, quoted } from "./query.js";
@@ -25,19 +25,23 @@ export async function list(call: Call): Promise<Response> {
   const limit = numberOf(asked, "limit", limits.pageSize);
   if (limit > limits.maxPageSize)
     throw new HttpProblem("bad-request", `A page has ${limits.maxPageSize} records at most.`);
-  const known = await mustKnow(call, table);
-  const where = [
-    ...asked.getAll("where"),
-    ...fieldConditions(table, known, asked),
-    ...searchOf(known, asked.get("search")),
-  ];
-  const { records, total } = await database.list(table.name, {
-    where,
-    sort: namesIn(asked, "sort"),
-    limit,
-    offset: numberOf(asked, "offset", 0),
+  const offset = numberOf(asked, "offset", 0);
+  const after = asked.get("after");
+  const isCounted = asked.get("total") ?? "true";
+  if (isCounted !== "true" && isCounted !== "false") {
+    throw new HttpProblem("bad-request", '"total" must be true or false.');
+  }
+  const page = await database.list(table.name, (session) => {
+    const known = knownTo(session, table);
+    const where = [
+      ...asked.getAll("where"),
+      ...fieldConditions(table, known, asked),
+      ...searchOf(known, asked.get("search")),
+    ];
+    const sort = namesIn(asked, "sort");
+    return { where, sort, limit, offset, total: isCounted === "true", ...(after !== null && { after }) };
   });
-  return json({ records, total });
+  return json({ records: page.records, total: page.total ?? null, next: page.next ?? null });
 }
 
 /** Any text field that contains the words as they are. */
@@ -69,8 +73,10 @@ export async function view(call: Call): Promise<Response> {
 /** What may be taken out of a table, as a file: the fields that are exported in some record, empty where they are not. */
 export async function exportRecords(call: Call): Promise<Response> {
   const table = tableOf(call);
-  await mustKnow(call, table);
-  const { records } = await call.database.list(table.name, { action: "export" });
+  const { records } = await call.database.list(table.name, (session) => {
+    knownTo(session, table);
+    return { action: "export" };
+  });
   const fields = table.fields.filter(({ name }) => records.some((record) => Object.hasOwn(record, name)));
   const lines = records.map((record) => fields.map(({ name }) => textOf(record[name])));
   const body = printCsv([fields.map(({ name }) => name), ...lines]);
@@ -118,15 +124,21 @@ export async function choices(call: Call): Promise<Response> {
   const { database, parts } = call;
   const table = tableOf(call);
   const field = parts["field"] ?? "";
-  if (!(await mustKnow(call, table)).byName.has(field)) throw notFound();
+  const mustBeKnown = (session: Session) => {
+    if (!knownTo(session, table).byName.has(field)) throw notFound();
+  };
   const key = parts["key"];
   if (key === undefined) {
-    const offered = await aboutNew(call, table, (session) => session.choices(table.name, field));
+    const offered = await aboutNew(call, table, (session) => {
+      mustBeKnown(session);
+      return session.choices(table.name, field);
+    });
     return json({ choices: offered ?? null });
   }
   const found = await database.about(table.name, key, (session, record) => {
-    const isKnown = record !== undefined && seenOf(session, table.name, record) !== undefined;
-    return isKnown ? { choices: session.choices(table.name, field as never, record) ?? null } : undefined;
+    mustBeKnown(session);
+    const isThere = record !== undefined && seenOf(session, table.name, record) !== undefined;
+    return isThere ? { choices: session.choices(table.name, field as never, record) ?? null } : undefined;
   });
   if (found === undefined) throw notFound();
   return json(found);

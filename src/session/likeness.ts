@@ -220,7 +220,7 @@ function linkFields({ person, role, on, from, until }: Link): readonly Field[] {
 }
 
 /** What does not fit its type is reported where it is worked out who the person is. */
-const silent: Reading = { source: undefined, badData: () => {} };
+const silent: Reading = { source: undefined, badData: () => {}, fault: () => {} };
 
 /** The roles that records of another table give now. */
 function linked(link: Link, key: Scalar, { request, reading: { source } }: Opened): string | undefined {

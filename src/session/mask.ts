@@ -35,15 +35,28 @@ interface Pattern {
   readonly copies: readonly Copy[];
 }
 
+const made = new WeakMap<TableGates, Map<ShowAction, Mask>>();
+
+/** The function that masks records of a table: one for all who are alike. */
+export function maskOf(plan: TableGates, action: ShowAction): Mask {
+  const masks = made.get(plan) ?? new Map<ShowAction, Mask>();
+  made.set(plan, masks);
+  const known = masks.get(action);
+  if (known !== undefined) return known;
+  const mask = makeMask(plan, action);
+  masks.set(action, mask);
+  return mask;
+}
+
 /**
  * Makes the function that masks records of a table. It makes each distinct test once per record, and looks the resulting
  * pattern up among those seen before: a table has few, so the fields to copy are a ready list.
  *
- * What fails while a lookup is read hides that lookup alone, and goes to `fault`.
+ * What fails while a lookup is read hides that lookup alone, and is told to the reading.
  */
-export function makeMask(plan: TableGates, action: ShowAction, fault: (error: unknown) => void): Mask {
-  const { tests, of, visible } = needsOf(plan, action, fault);
-  const copies = new Map(plan.table.fields.map((field) => [field, makeCopy(plan, action, field, fault)]));
+function makeMask(plan: TableGates, action: ShowAction): Mask {
+  const { tests, of, visible } = needsOf(plan, action);
+  const copies = new Map(plan.table.fields.map((field) => [field, makeCopy(plan, action, field)]));
   const patternOf = (holds: (test: number) => boolean): Pattern | undefined => {
     if (!visible.some((needed) => needed.every(holds))) return undefined;
     const fields = plan.table.fields.filter((field) => of.get(field)?.every(holds));
@@ -119,7 +132,7 @@ function copyEach(copies: readonly Copy[], row: Row, reading: Reading): MaskedRo
 }
 
 /** Of each field what the gates of its tree ask; whether what a lookup leads to is shown, its copy asks. */
-function needsOf(gates: TableGates, action: ShowAction, fault: (error: unknown) => void): Needs {
+function needsOf(gates: TableGates, action: ShowAction): Needs {
   const { table } = gates;
   const tests: Yes[] = [];
   const decided = new Map<Gate, Yes>();
@@ -130,7 +143,7 @@ function needsOf(gates: TableGates, action: ShowAction, fault: (error: unknown) 
     const condition = ownCondition(gates, tree);
     if (condition?.kind === "truth") return condition.value === True ? [] : [never];
     const gate = gates.gate(tree);
-    const test = condition === undefined ? (decided.get(gate) ?? deciding(gate, fault)) : gates.yes(condition);
+    const test = condition === undefined ? (decided.get(gate) ?? deciding(gate)) : gates.yes(condition);
     if (condition === undefined) decided.set(gate, test);
     return [tests.includes(test) ? tests.indexOf(test) : tests.push(test) - 1];
   };
@@ -153,12 +166,12 @@ function needsOf(gates: TableGates, action: ShowAction, fault: (error: unknown) 
 }
 
 /** What cannot be decided about some fields hides these alone. */
-function deciding({ decide }: Gate, fault: (error: unknown) => void): Yes {
+function deciding({ decide }: Gate): Yes {
   return (row, reading) => {
     try {
       return decide(row, reading).permitted;
     } catch (error) {
-      fault(error);
+      reading.fault(error);
       return false;
     }
   };
@@ -172,10 +185,10 @@ function show(field: Field, value: unknown, row: Row, reading: Reading, into: Ma
   else into[field.name] = form;
 }
 
-function makeCopy(plan: TableGates, action: ShowAction, field: Field, fault: (error: unknown) => void): Copy {
+function makeCopy(plan: TableGates, action: ShowAction, field: Field): Copy {
   const { name } = field;
   const { fits } = field.type;
-  if (field.lookup !== undefined) return copyLookup(plan, action, field, fault);
+  if (field.lookup !== undefined) return copyLookup(plan, action, field);
   const isPlain = field.by === undefined && !(name in Object.prototype);
   return (row, reading, into) => {
     const value = isPlain ? row[name] : field.by === undefined ? rawValue(row, name) : fieldValue(row, field);
@@ -184,7 +197,7 @@ function makeCopy(plan: TableGates, action: ShowAction, field: Field, fault: (er
   };
 }
 
-function copyLookup(plan: TableGates, action: ShowAction, field: Field, fault: (error: unknown) => void): Copy {
+function copyLookup(plan: TableGates, action: ShowAction, field: Field): Copy {
   // What is exported must also be viewed where it comes from.
   const tests = (action === "export" ? (["view", "export"] as const) : [action]).map((one) =>
     lookupTest(plan, one, field),
@@ -195,7 +208,7 @@ function copyLookup(plan: TableGates, action: ShowAction, field: Field, fault: (
       const value = lookupValue(plan, field, row, reading);
       show(field, value, row, reading, into);
     } catch (error) {
-      fault(error);
+      reading.fault(error);
     }
   };
 }

@@ -125,7 +125,7 @@ function indexField(field: Field, rows: readonly Row[]): Referring {
 function indexPath(path: FieldPath, rows: readonly Row[], find: Source["find"]): Referring {
   const read = readPath(path);
   // What does not fit its type is reported when a condition reads the record.
-  const reading = { source: { find }, badData: () => {} };
+  const reading = { source: { find }, badData: () => {}, fault: () => {} };
   return indexRows(rows, (row) => {
     const value = read(row, reading);
     return value == null ? value : [value];

@@ -1,7 +1,7 @@
 import type { Reading } from "../conditions/read.js";
 import type { Row, Source } from "../conditions/source.js";
 import type { Truth } from "../conditions/truth.js";
-import { portierError } from "../schema/problems.js";
+import { PortierError, portierError } from "../schema/problems.js";
 import { isMapping } from "../schema/reader.js";
 import type { Scalar } from "../schema/scalar.js";
 import type { Diagnostic } from "./session-options.js";
@@ -87,6 +87,10 @@ export function makeReading(given: Source | undefined, onDiagnostic: (diagnostic
       const state = value === undefined ? "is not there" : `is ${kindOf(value)}, not ${field.type.expects}`;
       const message = `"${field.name}" of a record of "${field.table}" ${state}; it counts as unknown and is not shown`;
       onDiagnostic({ kind: "bad-data", message, table: field.table, field: field.name });
+    },
+    fault(error) {
+      const message = error instanceof PortierError ? error.message : `a source failed: ${String(error)}`;
+      onDiagnostic({ kind: "fault", message, error });
     },
   };
   return reading;

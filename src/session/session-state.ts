@@ -2,14 +2,12 @@ import { quietly, type Reading } from "../conditions/read.js";
 import type { Yes } from "../conditions/yes.js";
 import type { ActionName } from "../rules/actions.js";
 import type { Ruleset } from "../rules/ruleset.js";
-import { PortierError } from "../schema/problems.js";
 import type { Field } from "../schema/schema.js";
 import type { Answers } from "./answers.js";
 import type { Residual } from "./bound.js";
 import type { ChangeContext } from "./change-context.js";
 import { faulted } from "./decision.js";
 import type { Decide } from "./gate.js";
-import type { Mask } from "./mask.js";
 import type { OpenedSubject } from "./open-subject.js";
 import type { Plan } from "./plan.js";
 import type { MakeRoleGuard, SessionOrigin, SessionParts } from "./session-parts.js";
@@ -33,7 +31,6 @@ export class SessionState implements Residual {
   readonly reading: Reading;
   readonly lastYes: Asked<Yes> = nothingAsked(() => false);
   readonly lastDecision: Asked<Decide> = nothingAsked(() => faulted);
-  masks: Map<string, Mask> | undefined;
   /** Judges changes of who holds what, for a session that was opened without. */
   makeGuard: MakeRoleGuard | undefined;
   #changing: ChangeContext | undefined;
@@ -90,8 +87,7 @@ export class SessionState implements Residual {
   }
 
   reportFault(error: unknown): void {
-    const message = error instanceof PortierError ? error.message : `a source failed: ${String(error)}`;
-    this.parts.onDiagnostic({ kind: "fault", message, error });
+    this.reading.fault(error);
   }
 }
 

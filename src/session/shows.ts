@@ -3,7 +3,7 @@ import type { ShowAction } from "../rules/action-tree.js";
 import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
 import { internals } from "./internals.js";
-import { type Mask, makeMask } from "./mask.js";
+import { type Mask, maskOf } from "./mask.js";
 import type { OpenSession } from "./open-session.js";
 import { isRow, wrongRecord } from "./row.js";
 import type { SessionState } from "./session-state.js";
@@ -19,7 +19,7 @@ export function mask<T extends DocumentTypes = AnyDocument, K extends TableOf<T>
   action: ShowAction = "view",
 ): Masked<T, K> | undefined {
   const state = internals(session);
-  const made = maskOf(state, table, action);
+  const made = maskFor(state, table, action);
   if (!isRow(record)) throw wrongRecord(action, record);
   return masked(state, made, record) as Masked<T, K> | undefined;
 }
@@ -32,7 +32,7 @@ export function maskAll<T extends DocumentTypes = AnyDocument, K extends TableOf
   action: ShowAction = "list",
 ): Masked<T, K>[] {
   const state = internals(session);
-  const made = maskOf(state, table, action);
+  const made = maskFor(state, table, action);
   const shown: Masked<T, K>[] = [];
   for (const record of records) {
     if (!isRow(record)) throw wrongRecord(action, record);
@@ -62,21 +62,15 @@ function masked(state: SessionState, made: Mask, record: Row): MaskedRow | undef
   }
 }
 
-function maskOf(state: SessionState, table: string, action: ShowAction): Mask {
-  const id = `${action} ${table}`;
-  const known = state.masks?.get(id);
-  if (known !== undefined) return known;
+function maskFor(state: SessionState, table: string, action: ShowAction): Mask {
   const plan = state.plan.of(table);
   plan.checkAction(action);
   if (action !== "view" && action !== "list" && action !== "export") {
     const what = `a record is masked for list, view or export, not for ${String(action satisfies never)}`;
     throw portierError("wrong-call", { what, hint: "use list, view or export" });
   }
-  const made = state.guard(
-    () => makeMask(plan, action, (error) => state.reportFault(error)),
+  return state.guard(
+    () => maskOf(plan, action),
     () => undefined,
   );
-  state.masks ??= new Map();
-  state.masks.set(id, made);
-  return made;
 }

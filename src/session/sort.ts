@@ -10,6 +10,8 @@ import type { FieldType } from "../schema/types/field-type.js";
 export interface SortKey {
   readonly field: Field;
   readonly isDown: boolean;
+  /** Whether somebody asked for it; else it is the key, by which records are told apart that are alike in all else. */
+  readonly isAsked: boolean;
 }
 
 /**
@@ -21,10 +23,11 @@ export interface SortKey {
 export function sortKeys(table: Pick<Table, "name" | "byName" | "key">, sort: readonly string[]): readonly SortKey[] {
   const asked = sort.map((name): SortKey => {
     const isDown = name.startsWith("-");
-    return { field: sortField(table, isDown ? name.slice(1) : name), isDown };
+    return { field: sortField(table, isDown ? name.slice(1) : name), isDown, isAsked: true };
   });
   const named = new Set(asked.map(({ field }) => field));
-  return [...asked, ...table.key.filter((key) => !named.has(key)).map((field) => ({ field, isDown: false }))];
+  const keys = table.key.filter((key) => !named.has(key));
+  return [...asked, ...keys.map((field) => ({ field, isDown: false, isAsked: false }))];
 }
 
 function sortField({ name: table, byName }: Pick<Table, "name" | "byName">, name: string): Field {

@@ -39,8 +39,15 @@ import { writeAbove, writeBelongs, writeMembership } from "./who.js";
 
 /** A condition as a formula of single tests: true exactly where the model says true. */
 export function conditionFormula(expression: Expression, scope: Scope): Formula {
-  return write(pushNots(bound(expression, scope.residual)), scope, "true");
+  // Most fields of a table stand under few conditions.
+  const known = written.get(scope)?.get(expression);
+  if (known !== undefined) return known;
+  const made = write(pushNots(bound(expression, scope.residual)), scope, "true");
+  written.set(scope, (written.get(scope) ?? new Map<Expression, Formula>()).set(expression, made));
+  return made;
 }
+
+const written = new WeakMap<Scope, Map<Expression, Formula>>();
 
 /** The number of the truth value that a condition has. */
 export function truthNumber(expression: Expression, scope: Scope): Fragment {

@@ -34,10 +34,15 @@ export interface Statement {
 
 /** A fragment from a template: ``sql`${left} = ${right}` ``. Only fragments go in, so no value can become text. */
 export function sql(text: TemplateStringsArray, ...parts: readonly Fragment[]): Fragment {
-  return text.flatMap((piece, index): Fragment => {
-    const part = parts[index] ?? [];
-    return piece === "" ? part : [piece, ...part];
-  });
+  // Statements are made for every request: what is made here is made without lists in between.
+  const all: Piece[] = [];
+  for (let i = 0; i < text.length; i++) {
+    const piece = text[i] as string;
+    if (piece !== "") all.push(piece);
+    const part = parts[i];
+    if (part !== undefined) for (const one of part) all.push(one);
+  }
+  return all;
 }
 
 /** A value, for which a placeholder stands in the text. */
@@ -51,7 +56,12 @@ export function raw(text: string): Fragment {
 }
 
 export function join(fragments: readonly Fragment[], separator: string): Fragment {
-  return fragments.flatMap((fragment, index): Fragment => (index === 0 ? fragment : [separator, ...fragment]));
+  const all: Piece[] = [];
+  for (const [index, fragment] of fragments.entries()) {
+    if (index > 0) all.push(separator);
+    for (const one of fragment) all.push(one);
+  }
+  return all;
 }
 
 /** Both, each, or none: `false` and `true` are the empty ones. */
@@ -81,10 +91,12 @@ function chain(terms: readonly Fragment[], separator: string, none: string): Fra
 
 /** The pieces of a fragment that is for one person. */
 export function plainPieces(fragment: Fragment): readonly PlainPiece[] {
-  return fragment.map((piece) => {
-    if (typeof piece === "string" || "param" in piece) return piece;
-    throw new TypeError("this condition is for anybody: it goes into views alone");
-  });
+  return fragment.map((piece) => (typeof piece === "string" ? piece : plain(piece)));
+}
+
+function plain(piece: Param | Fact): Param {
+  if ("param" in piece) return piece;
+  throw new TypeError("this condition is for anybody: it goes into views alone");
 }
 
 /** The same for a test that is written more than once, see {@link finish}. */
@@ -114,6 +126,7 @@ export function finish(fragment: Fragment, placeholder: (position: number) => st
     places.set(value, place);
     return place;
   };
-  const text = plainPieces(fragment).map((piece) => (typeof piece === "string" ? piece : placeOf(piece)));
-  return { text: text.join(""), params };
+  let text = "";
+  for (const piece of fragment) text += typeof piece === "string" ? piece : placeOf(plain(piece));
+  return { text, params };
 }

@@ -73,10 +73,11 @@ export function maskedSelect<T extends DocumentTypes = AnyDocument, K extends Ta
     const hint = `give the column of hidden fields another name: { hidden: "${hidden}_fields" }`;
     throw portierError("wrong-call", { what: `"${name}" has a field "${hidden}"`, hint });
   }
-  const select = maskedFragment(residual, name, action, dialect, { nameOf: (field) => field.name, hidden, fence });
+  const nameOf = (field: Field) => field.name;
+  const select = maskedFragment(residual, name, action, dialect, { nameOf, hidden, fence });
   return {
     ...finish(select, dialect.placeholder, first),
-    unmask: (row) => unmask(row, table.fields, hidden, dialect) as Masked<T, K>,
+    unmask: unmasker(table.fields, hidden, dialect, nameOf) as (row: DriverRow) => Masked<T, K>,
   };
 }
 
@@ -96,20 +97,33 @@ export function maskedFragment(
   name: string,
   action: ShowAction,
   dialect: Dialect,
-  { nameOf, hidden, only, fence }: MaskedColumns,
+  columns: MaskedColumns,
 ): Fragment {
+  return maskedFragments(residual, name, action, dialect, [columns])[0] as Fragment;
+}
+
+/** Several selects of the same records, with other columns. */
+export function maskedFragments(
+  residual: Residual,
+  name: string,
+  action: ShowAction,
+  dialect: Dialect,
+  each: readonly MaskedColumns[],
+): readonly Fragment[] {
   const table = residual.plan.of(name).table;
   const joined = new JoinedPaths(tableName(table.source));
   const { shown, scope, rows } = shownFields(residual, name, action, dialect, { joined });
   const called = (value: Fragment, as: string) => sql`${value} as ${raw(dialect.quoteName(as))}`;
-  const sought = only === undefined ? shown : shown.filter(({ field }) => only.includes(field));
-  const columns = columnsIn(sought, scope).map(({ field, value }) => called(value, nameOf(field)));
-  if (hidden !== undefined) columns.push(called(hiddenNames(shown, dialect), hidden));
   const filter = isAlways(rows) ? raw("") : sql` where ${print(rows)}`;
-  const end = raw(fence ? ` ${dialect.fence}` : "");
-  const list = columns.length === 0 ? raw("1") : join(columns, ", ");
-  const joins = joined.joinsFor([...list, ...filter], dialect.quoteName);
-  return sql`select ${list} from ${tableAs(scope, scope.record)}${joins}${filter}${end}`;
+  return each.map(({ nameOf, hidden, only, fence }) => {
+    const sought = only === undefined ? shown : shown.filter(({ field }) => only.includes(field));
+    const columns = columnsIn(sought, scope).map(({ field, value }) => called(value, nameOf(field)));
+    if (hidden !== undefined) columns.push(called(hiddenNames(shown, dialect), hidden));
+    const end = raw(fence ? ` ${dialect.fence}` : "");
+    const list = columns.length === 0 ? raw("1") : join(columns, ", ");
+    const joins = joined.joinsFor([...list, ...filter], dialect.quoteName);
+    return sql`select ${list} from ${tableAs(scope, scope.record)}${joins}${filter}${end}`;
+  });
 }
 
 /**
@@ -195,31 +209,45 @@ function encodeName(name: string): string {
   return name.replaceAll("%", "%25").replaceAll(",", "%2C");
 }
 
-/** A row under the names of the fields as a person sees it: without what is hidden, values as applications hold them. */
-export function unmask(
-  row: Readonly<Record<string, unknown>>,
+/** How many sets of hidden fields are kept in mind; each record could hide another. */
+const mostSets = 1_000;
+
+/**
+ * Reads rows of a masked select as a person sees them: without what is hidden, values as applications hold them. `nameOf` is
+ * what the column of a field is called in the row.
+ */
+export function unmasker(
   fields: readonly Field[],
   hidden: string,
   dialect: Dialect,
-): MaskedRow {
-  const names = row[hidden];
-  if (typeof names !== "string") {
-    throw portierError("wrong-call", {
-      what: `the row has no column "${hidden}"`,
-      hint: "select it along with the rest",
-    });
-  }
-  const isHidden = new Set(names.split(","));
-  const values = new Map<Field, unknown>();
-  const read = (field: Field): unknown => (field.by === undefined ? values.get(field) : addressBy(field.by, read));
-  const seen: MaskedRow = {};
-  for (const field of fields)
-    if (field.by === undefined) values.set(field, dialect.decode(field.type, row[field.name]));
-  for (const field of fields) {
-    if (isHidden.has(encodeName(field.name))) continue;
-    const value = read(field);
-    const form = value === null || value === undefined ? value : storedForm(field.type, value);
-    if (form !== undefined) seen[field.name] = form;
-  }
-  return seen;
+  nameOf: (field: Field) => string,
+): (row: DriverRow) => MaskedRow {
+  const columns = fields.map((field) => ({ field, column: nameOf(field), encoded: encodeName(field.name) }));
+  const shownBeside = new Map<string, typeof columns>();
+  const shownOf = (names: string) => {
+    const known = shownBeside.get(names);
+    if (known !== undefined) return known;
+    const isHidden = new Set(names.split(","));
+    const shown = columns.filter(({ encoded }) => !isHidden.has(encoded));
+    if (shownBeside.size < mostSets) shownBeside.set(names, shown);
+    return shown;
+  };
+  return (row) => {
+    const names = row[hidden];
+    if (typeof names !== "string") {
+      const what = `the row has no column "${hidden}"`;
+      throw portierError("wrong-call", { what, hint: "select it along with the rest" });
+    }
+    const read = (field: Field): unknown =>
+      field.by === undefined ? dialect.decode(field.type, row[nameOf(field)]) : addressBy(field.by, read);
+    const seen: MaskedRow = {};
+    for (const { field, column } of shownOf(names)) {
+      const value = field.by === undefined ? dialect.decode(field.type, row[column]) : read(field);
+      const form = value === null || value === undefined ? value : storedForm(field.type, value);
+      if (form !== undefined) seen[field.name] = form;
+    }
+    return seen;
+  };
 }
+
+type DriverRow = Readonly<Record<string, unknown>>;

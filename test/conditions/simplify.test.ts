@@ -23,7 +23,7 @@ const { schema } = compile({
 const field = (name: string): Field => schema.tables.get("t")?.byName.get(name) as Field;
 const values = { a: ["x", "y", 7], b: ["x", "y", null, "z"], c: [1, "1", null, {}] };
 const rows = values.a.flatMap((a) => values.b.flatMap((b) => values.c.map((c) => ({ a, b, c }))));
-const reading = { source: undefined, badData: () => {} };
+const reading = { source: undefined, badData: () => {}, fault: () => {} };
 
 const isValue = fc
   .constantFrom<[string, string | number]>(["a", "x"], ["a", "y"], ["b", "x"], ["b", "y"], ["c", 1])

@@ -61,7 +61,7 @@ describe.each(Object.entries(engines))("a list over HTTP on %s", (name, open) =>
   afterAll(() => engine?.close());
 
   it("is that of a database which holds nothing but what the person sees", async () => {
-    let [compared, hiddenOnes, found] = [0, 0, 0];
+    let [compared, hiddenOnes, found, pages] = [0, 0, 0, 0];
     await fc.assert(
       fc.asyncProperty(cases, fc.option(listed), async ({ drawn, world, me, items: things, queries: asked }, more) => {
         const portier = compile(documentFrom(more === null ? drawn : { ...drawn, rules: [...drawn.rules, more] }));
@@ -99,9 +99,8 @@ describe.each(Object.entries(engines))("a list over HTTP on %s", (name, open) =>
           if (session.reach("list", "items") !== "none") expect(status, `${paths[index]}: ${body}`).toBe(200);
           if (status !== 200) continue;
           const met = shown.filter((row) => query.where.every((where) => meets(where, seenOf(row))));
-          const expected = session
-            .sort("items", session.maskAll("items", met), query.sort)
-            .slice(query.offset, query.offset + query.limit);
+          const sorted = session.sort("items", session.maskAll("items", met), query.sort);
+          const expected = sorted.slice(query.offset, query.offset + query.limit);
           const answer = JSON.parse(body) as { records: Row[]; total: number };
           expect(answer.total, paths[index]).toBe(met.length);
           expect(
@@ -110,6 +109,21 @@ describe.each(Object.entries(engines))("a list over HTTP on %s", (name, open) =>
           ).toEqual(expected.map(({ id }) => id));
           compared++;
           found += expected.length;
+
+          // Page after page, each found by its place, comes to the same.
+          const walked: unknown[] = [];
+          for (let after: string | null = ""; after !== null; pages++) {
+            const page = search({ ...query, limit: 2, offset: 0 });
+            page.append("total", "false");
+            if (after !== "") page.append("after", after);
+            const more = JSON.parse((await get(`/records/items?${page}`)).body) as {
+              records: Row[];
+              next: string | null;
+            };
+            walked.push(...more.records.map(({ id }) => id));
+            after = more.next;
+          }
+          expect(walked, paths[index]).toEqual(sorted.map(({ id }) => id));
         }
 
         /** What a filter may look at: the record with null for each hidden value. */
@@ -125,6 +139,7 @@ describe.each(Object.entries(engines))("a list over HTTP on %s", (name, open) =>
     expect(compared).toBeGreaterThan(runs / 2);
     expect(hiddenOnes).toBeGreaterThan(runs);
     expect(found).toBeGreaterThan(runs / 5);
+    expect(pages).toBeGreaterThan(compared);
   });
 });
 

@@ -116,7 +116,7 @@ describe.each(Object.entries(engines))("the museum over HTTP on %s", (name, open
         if (answer.status === 404) expect(expected).toEqual([]);
         else
           expect(plain(answer.body), `${person} ${table}`).toEqual(
-            plain({ records: expected, total: expected.length }),
+            plain({ records: expected, total: expected.length, next: null }),
           );
       }
     }
@@ -142,7 +142,7 @@ describe.each(Object.entries(engines))("the museum over HTTP on %s", (name, open
     // Of a hidden value nothing can be learned by asking for it.
     for (const filter of ["insured_value > 0", "insured_value is not null", "not (insured_value < 0)"]) {
       const answer = await call("GET", `/records/objects?where=${encodeURIComponent(filter)}`, "s-003");
-      expect(answer.body, filter).toEqual({ records: [], total: 0 });
+      expect(answer.body, filter).toEqual({ records: [], total: 0, next: null });
     }
     const order = await call("GET", "/records/objects?sort=-insured_value,accession&limit=500", "s-003");
     expect((order.body["records"] as Row[]).map((row) => row["accession"])).toEqual(
@@ -161,6 +161,11 @@ describe.each(Object.entries(engines))("the museum over HTTP on %s", (name, open
     ["limit=many", /"limit" must be/],
     ["limit=501", /500 records at most/],
     ["sort=titel", /no field "titel"/],
+    ["total=perhaps", /"total" must be/],
+    ["after=BM-SH-0001", /of a page in the same order/],
+    [`sort=title&after=${encodeURIComponent('[[],["BM-SH-0001"]]')}`, /of a page in the same order/],
+    [`after=${encodeURIComponent("[[],[1]]")}`, /of a page in the same order/],
+    [`offset=1&after=${encodeURIComponent('[[],["BM-SH-0001"]]')}`, /both given/],
   ])("refuses a question that is wrong, and says why: %s", async (query, says) => {
     const answer = await call("GET", `/records/objects?${query}`, "s-003");
     expect(answer.status).toBe(400);

@@ -69,7 +69,7 @@ export function widensSettings(schema: Schema, before: Source, after: Source, pe
 function settingsAt(schema: Schema, source: Source, person: string, now: string): PersonSettings | undefined {
   const key = schema.people && singleKey(schema.people.table);
   const value = key && storedValue(key.type, key.type.base === "integer" ? Number(person) : person);
-  const reading: Reading = quietly({ source, badData: () => {} });
+  const reading: Reading = quietly({ source, badData: () => {}, fault: () => {} });
   try {
     return value === undefined ? undefined : readSettings(schema, value, now, reading);
   } catch (error) {
