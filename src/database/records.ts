@@ -2,10 +2,11 @@ import type { Row, Source } from "../conditions/source.js";
 import { recordAddress } from "../schema/address.js";
 import { portierError } from "../schema/problems.js";
 import { findTable, type Schema, type Table } from "../schema/schema.js";
+import { join, raw } from "../sql/fragment.js";
 import type { Connection, DriverRow } from "./connection.js";
 import { KeptLists, protectionsOf } from "./kept-lists.js";
 import { decodeRow, hasAddress, holds, recordsSelect } from "./statements.js";
-import { mostTogether, type Select, selectTogether } from "./together.js";
+import { mostTogether, type Select, type SelectOrder, selectTogether } from "./together.js";
 
 /** Something that is read of a database. */
 export type Read =
@@ -267,8 +268,8 @@ export class Records implements Source {
         return undefined;
       }
       case "all":
-        // Too many to stand beside others, and to be read again.
-        return { ...this.#fetching(table, undefined, store), isWhole: true };
+        // Too many to stand beside others, and to be read again; in the order of their keys, so that it is the same each time.
+        return { ...this.#fetching(table, undefined, store, byKey(table)), isWhole: true };
       default:
         return read satisfies never;
     }
@@ -278,9 +279,10 @@ export class Records implements Source {
     table: Table,
     condition: Parameters<typeof recordsSelect>[2],
     store: (rows: readonly Row[]) => void,
+    order?: SelectOrder,
   ): Fetching {
     return {
-      select: recordsSelect(this.#connection, table, condition),
+      select: { ...recordsSelect(this.#connection, table, condition), ...(order && { order }) },
       store: (rows) => store(rows.map((row) => decodeRow(this.#connection, table, row))),
     };
   }
@@ -307,6 +309,15 @@ export class Records implements Source {
     if (table === undefined) throw portierError("unknown-table", { name, candidates: this.#schema.tables.keys() });
     return table;
   }
+}
+
+function byKey({ key }: Table): SelectOrder {
+  const terms: SelectOrder["terms"] = (named) =>
+    join(
+      key.map(({ column }) => named(column)),
+      ", ",
+    );
+  return { terms, cut: raw("") };
 }
 
 /** A select, and what is done with its rows. */

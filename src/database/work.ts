@@ -39,7 +39,7 @@ interface Written<T extends DocumentTypes> {
   readonly rows: ReadonlyMap<string | undefined, Row | undefined>;
 }
 
-/** How often a list is begun anew, because who asks for it is not any more as they were. */
+/** How often a list is begun anew, because the current user is not any more as they were. */
 const fewTries = 2;
 
 /**

@@ -41,7 +41,7 @@ import { Api, type Problem } from "./api.js";
 type Answer<O extends keyof operations, S extends number> =
   operations[O]["responses"] extends { [K in S]: { content: { "application/json": infer A } } } ? A : never;
 
-const page: Answer<"list_objects", 200> = { records: [{ accession: "BM-X", label: null }], total: 1 };
+const page: Answer<"list_objects", 200> = { records: [{ accession: "BM-X", label: null }], total: 1, next: null };
 const key: string = page.records[0]!.accession;
 const status: "registered" | "on_display" | "on_loan" | "withdrawn" | null | undefined = page.records[0]!.status;
 const made: Answer<"create_objects", 201> = { record: null, dropped: [{ reason: "denied", message: "No.", field: "shelf" }] };
