@@ -192,7 +192,9 @@ export function drizzleTables<T extends Table>(
       ...table,
       columns: table.columns.filter((column) => !without.includes(`${table.name}.${column.name}`)),
     }));
-  const { tables: declared, leftOut } = declareFound(found);
+  const { tables: declared, leftOut: all } = declareFound(found);
+  // A reference that is none here leaves its column as it is.
+  const leftOut = all.filter(({ kind }) => kind !== "foreign key").map(({ sentence }) => sentence);
   const [first] = leftOut;
   if (first !== undefined) {
     const hint = `name it in { without: [...] }${leftOut.length > 1 ? `; and ${leftOut.slice(1).join("; ")}` : ""}`;
@@ -204,10 +206,11 @@ export function drizzleTables<T extends Table>(
 function foundTable(config: TableConfig, configOf: (table: Table) => TableConfig): FoundTable {
   const inline = config.columns.filter(({ primary }) => primary).map(({ name }) => name);
   const [composite] = config.primaryKeys;
+  const key = composite?.columns.map(({ name }) => name) ?? inline;
   return {
     schema: config.schema,
     name: config.name,
-    key: composite?.columns.map(({ name }) => name) ?? inline,
+    keys: key.length === 0 ? [] : [{ columns: key, isPrimary: true }],
     columns: config.columns.map((column) =>
       foundColumn(
         column,

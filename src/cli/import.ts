@@ -2,11 +2,13 @@ import { readFileSync, writeFileSync } from "node:fs";
 import { basename } from "node:path";
 import { Option } from "commander";
 import { parseDocument } from "../document/parse-document.js";
-import type { FoundTable } from "../import/found.js";
+import type { FoundDatabase } from "../import/found.js";
 import { readJsonSchema } from "../import/read-json-schema.js";
 import { readMariadb } from "../import/read-mariadb.js";
+import { readMariadbScript } from "../import/read-mariadb-script.js";
 import { readPostgres } from "../import/read-postgres.js";
 import { readSqlite } from "../import/read-sqlite.js";
+import { runPostgresScript } from "../import/run-postgres-script.js";
 import { writeDocument } from "../import/write-document.js";
 import { compile } from "../session/portier.js";
 import type { CliCommand } from "./command.js";
@@ -24,7 +26,7 @@ import { CliError, type ExitCode, type Io } from "./io.js";
 interface ImportOptions {
   readonly out?: string;
   readonly schema?: readonly string[];
-  readonly dialect: "postgres" | "sqlite";
+  readonly dialect?: ScriptDialect;
   readonly format: "text" | "json";
 }
 
@@ -41,8 +43,8 @@ export const importCommand: CliCommand<ImportOptions> = {
       .option("--out <file>", "write to a new file instead of standard output")
       .addOption(
         new Option("--dialect <name>", "the SQL dialect of the script")
-          .choices(["postgres", "sqlite"])
-          .default("postgres"),
+          .choices(["postgres", "mariadb", "sqlite"])
+          .default(undefined, "as the script looks"),
       );
   },
   run: ([source = ""], options, io) => runImport(source, options, io),
@@ -50,42 +52,83 @@ export const importCommand: CliCommand<ImportOptions> = {
 
 async function runImport(source: string, options: ImportOptions, io: Io): Promise<ExitCode> {
   const { schema } = options;
-  const found = (await readSource(source, options)).filter(
-    (table) => schema === undefined || schema.includes(table.schema ?? "public"),
-  );
+  const isWanted = (one: { readonly schema: string | undefined }) =>
+    schema === undefined || schema.includes(one.schema ?? "public");
+  const { tables, besides, notes = [] } = await readSource(source, options);
   const shown = isDatabase(source) ? withoutPassword(source) : basename(source);
+  const found = { tables: tables.filter(isWanted), besides: besides.filter(isWanted) };
   const written = writeDocument(found, shown.replaceAll(/\p{Cc}/gu, " "));
   // What this writes, it must be able to read.
   const { document, locate } = parseDocument(written.text, { file: options.out ?? "the document" });
   compile(document, { locate });
+  const leftOut = [...notes, ...written.leftOut];
   if (options.out !== undefined) writeNew(options.out, written.text);
-  else if (options.format === "json") io.out(`${JSON.stringify({ document, leftOut: written.leftOut }, null, 2)}\n`);
-  else io.out(written.text);
-  const many = (count: number, what: string) => `${count} ${what}${count === 1 ? "" : "s"}`;
-  io.err(`${many(written.tables, "table")}, ${many(written.fields, "field")}\n`);
-  for (const sentence of written.leftOut) io.err(`left out  ${sentence}\n`);
+  else if (options.format === "json") {
+    const { counts, besides: others } = written;
+    io.out(`${JSON.stringify({ document, counts, leftOut, besides: others }, null, 2)}\n`);
+  } else io.out(written.text);
+  const counts = Object.entries(written.counts).map(([what, count]) => sayCount(what, count));
+  io.err(`${counts.join(", ")}\n`);
+  for (const sentence of leftOut) io.err(`left out  ${oneLine(sentence)}\n`);
+  for (const sentence of written.besides) io.err(`not read  ${oneLine(sentence)}\n`);
   return 0;
 }
 
-async function readSource(source: string, options: ImportOptions): Promise<FoundTable[]> {
-  if (isDatabase(source)) return withDatabase(source, readTables);
-  if (/\.json$/i.test(source)) return readJsonSchema(parsedJson(readText(source), source));
+/** `4 of 5 tables`: how much of what is there the document declares. */
+function sayCount(what: string, { found, declared }: { readonly found: number; readonly declared: number }): string {
+  const many = found === 1 ? what.replace(/s$/, "") : what;
+  return declared === found ? `${found} ${many}` : `${declared} of ${found} ${many}`;
+}
+
+function oneLine(text: string): string {
+  return text.replaceAll(/\s+/g, " ");
+}
+
+interface Read extends FoundDatabase {
+  /** What of a script could not be read. */
+  readonly notes?: readonly string[];
+}
+
+async function readSource(source: string, options: ImportOptions): Promise<Read> {
+  if (isDatabase(source)) return withDatabase(source, readDatabase);
+  if (/\.json$/i.test(source)) {
+    return { tables: readJsonSchema(parsedJson(readText(source), source)), besides: [] };
+  }
   if (!/\.sql$/i.test(source))
     throw new CliError(`import reads ${databaseAddresses}, a .sql or a .json file, not "${source}"`);
-  const script = readText(source);
-  return closing(await openEmpty(options.dialect), async (empty) => {
+  return readScript(readText(source), source, options);
+}
+
+async function readScript(script: string, source: string, options: ImportOptions): Promise<Read> {
+  const dialect = options.dialect ?? dialectOf(script);
+  if (dialect === "mariadb") return readMariadbScript(script);
+  return closing(await openEmpty(dialect), async (empty) => {
     try {
-      await empty.run(script);
+      if (dialect === "postgres") {
+        const notes = await runPostgresScript(script, empty);
+        return { ...(await readDatabase(empty)), notes };
+      }
+      // A reference may lead to a table that is made later, or never.
+      await empty.run(`pragma foreign_keys = off;\n${script}`);
+      return await readDatabase(empty);
     } catch (error) {
-      const other = options.dialect === "postgres" ? "sqlite" : "postgres";
-      const hint = `if it is not for ${options.dialect}: --dialect ${other}`;
+      const others = (["postgres", "mariadb", "sqlite"] as const).filter((one) => one !== dialect);
+      const hint = `if it is not for ${dialect}: --dialect ${others.join(" or ")}`;
       throw new CliError(`${source}: ${(error as Error).message} (${hint})`);
     }
-    return readTables(empty);
   });
 }
 
-function readTables({ connection }: OpenDatabase): Promise<FoundTable[]> {
+type ScriptDialect = "postgres" | "mariadb" | "sqlite";
+
+/** For which database a script is, by what no other would write. */
+function dialectOf(script: string): ScriptDialect {
+  if (/^-- (?:MySQL|MariaDB) dump|\)\s*engine\s*=|^create table (?:if not exists )?`/im.test(script)) return "mariadb";
+  if (/^\s*pragma\s|\bautoincrement\b|\bwithout rowid\b/im.test(script)) return "sqlite";
+  return "postgres";
+}
+
+function readDatabase({ connection }: OpenDatabase): Promise<FoundDatabase> {
   const readers = { postgres: readPostgres, mariadb: readMariadb, sqlite: readSqlite } as const;
   return readers[connection.dialect.name](connection);
 }

@@ -1,11 +1,13 @@
 import type { FieldInput, TableInput } from "../schema/document.js";
-import type { FoundColumn, FoundReference, FoundTable } from "./found.js";
+import { type ChosenKey, chooseKeys } from "./choose-keys.js";
+import type { FoundColumn, FoundTable, LeftOut } from "./found.js";
+import { fullName, isDeclared, isName } from "./names.js";
+import { type ResolvedReference, resolveReferences } from "./resolve-references.js";
 
 /** Tables of a database as a document declares them, and what of them it has no words for. */
 export interface DeclaredFound {
   readonly tables: readonly DeclaredTable[];
-  /** One sentence each. */
-  readonly leftOut: readonly string[];
+  readonly leftOut: readonly LeftOut[];
 }
 
 export interface DeclaredTable {
@@ -14,6 +16,8 @@ export interface DeclaredTable {
   /** Where it differs from the name. */
   readonly source: string | undefined;
   readonly key: string | readonly string[];
+  /** Why the key is not the primary one. */
+  readonly keyRemark: string | undefined;
   readonly entries: readonly FieldEntry[];
 }
 
@@ -25,13 +29,18 @@ export interface FieldEntry {
   readonly remark: string | undefined;
 }
 
-/** The names that tables have in the document. */
-type Names = ReadonlyMap<FoundTable, string>;
+/** A table that the document declares: what it is called there, and its key. */
+interface Named extends ChosenKey {
+  readonly name: string;
+}
+
+type Names = ReadonlyMap<FoundTable, Named>;
 
 export function declareFound(found: readonly FoundTable[]): DeclaredFound {
-  const leftOut: string[] = [];
+  const leftOut: LeftOut[] = [];
   const names = nameTables(found, leftOut);
-  const tables = [...names].map(([table, name]) => declareTable(table, name, names, leftOut));
+  const references = resolveReferences(found, names, leftOut);
+  const tables = [...names].map(([table, named]) => declareTable(table, named, references.get(table) ?? [], leftOut));
   return { tables, leftOut };
 }
 
@@ -53,75 +62,67 @@ const keptNames = [
 ];
 
 /** By their own names; by schema and name where two schemas have the same. */
-function nameTables(found: readonly FoundTable[], leftOut: string[]): Names {
+function nameTables(found: readonly FoundTable[], leftOut: LeftOut[]): Names {
   const count = new Map<string, number>();
   for (const { name } of found) count.set(name, (count.get(name) ?? 0) + 1);
-  const named = new Map<FoundTable, string>();
+  const keys = chooseKeys(found);
+  const named = new Map<FoundTable, Named>();
   for (const table of found) {
     const isAlone = count.get(table.name) === 1 || table.schema === undefined;
     const name = isAlone ? table.name : `${table.schema}.${table.name}`;
-    const isTyped = (key: string) => table.columns.some((column) => column.name === key && column.type !== undefined);
-    const why =
-      table.key.length === 0
-        ? "it has no key, so no record of it can be named"
-        : keptNames.includes(table.name)
-          ? 'it is kept by Portier: say "assignments: true" under "people" instead'
-          : !table.key.every(isTyped)
-            ? "its key has a type that there is none for here"
-            : !isName(name)
-              ? "a table cannot be called so here"
-              : undefined;
-    if (why === undefined) named.set(table, name);
-    else leftOut.push(`table "${fullName(table)}": ${why}`);
+    const chosen = keys.get(table);
+    const why = keptNames.includes(table.name)
+      ? 'it is kept by Portier: say "assignments: true" under "people" instead'
+      : !isName(name)
+        ? "a table cannot be called so here"
+        : table.keys.length === 0
+          ? "it has no key, so no record of it can be named"
+          : "its key has a type that there is none for here";
+    const isDeclared = chosen !== undefined && isName(name) && !keptNames.includes(table.name);
+    if (isDeclared) named.set(table, { ...chosen, name });
+    else leftOut.push({ kind: "table", sentence: `table "${fullName(table)}": ${why}` });
   }
   return named;
 }
 
-function declareTable(table: FoundTable, name: string, names: Names, leftOut: string[]): DeclaredTable {
+function declareTable(
+  table: FoundTable,
+  { name, columns: key, remark }: Named,
+  references: readonly ResolvedReference[],
+  leftOut: LeftOut[],
+): DeclaredTable {
   const what = fullName(table);
-  const [onlyKey = ""] = table.key;
   const entries = table.columns.map((column): FieldEntry => {
-    if (column.type !== undefined && isName(column.name)) {
-      return { name: column.name, field: fieldOf(column, table, names), remark: column.remark };
+    if (isDeclared(column)) {
+      const own = references.find(({ by }) => by.length === 1 && by[0] === column.name);
+      return { name: column.name, field: fieldOf(column, own?.target, key), remark: column.remark };
     }
     const unknown = column.type === undefined ? "there is no such type here" : "a field cannot be called so here";
     const why = column.remark ?? unknown;
-    leftOut.push(`column "${column.name}" of "${what}": ${column.declared}, ${why}`);
+    leftOut.push({ kind: "column", sentence: `column "${column.name}" of "${what}": ${column.declared}, ${why}` });
     return { name: column.name, field: undefined, remark: `left out, ${column.declared}: ${why}` };
   });
   const taken = new Set(entries.map((entry) => entry.name));
-  for (const reference of table.references.filter(({ columns }) => columns.length > 1)) {
-    const target = targetOf(reference, names);
-    const columns = reference.columns.join(", ");
-    const candidates = target === undefined ? [] : [target.name, `${target.name} by ${columns}`];
-    const free = candidates.find((one) => !taken.has(one) && isName(one));
-    if (target === undefined || free === undefined) {
-      leftOut.push(`reference (${columns}) of "${what}": it does not lead to the key of a table here`);
+  for (const { by, target } of references) {
+    if (by.length === 1) continue;
+    const columns = by.join(", ");
+    const free = [target, `${target} by ${columns}`].find((one) => !taken.has(one) && isName(one));
+    if (free === undefined) {
+      const why = `a field "${target}" is there already`;
+      leftOut.push({ kind: "foreign key", sentence: `foreign key (${columns}) of "${what}": ${why}` });
       continue;
     }
     taken.add(free);
-    entries.push({ name: free, field: { reference: target.name, by: [...target.by] }, remark: undefined });
+    entries.push({ name: free, field: { reference: target, by: [...by] }, remark: undefined });
   }
   const source = table.schema !== undefined || name !== table.name ? what : undefined;
-  return { found: table, name, source, key: table.key.length === 1 ? onlyKey : table.key, entries };
+  const [only = ""] = key;
+  return { found: table, name, source, key: key.length === 1 ? only : key, keyRemark: remark, entries };
 }
 
-function fullName({ schema, name }: Pick<FoundTable, "schema" | "name">): string {
-  return schema === undefined ? name : `${schema}.${name}`;
-}
-
-function isName(name: string): boolean {
-  const isWord = !/[/\p{Cc}]|\.\.|^-|^tag |^\s|\s$/u.test(name);
-  return isWord && !["", "*", "all", "yes", "__proto__"].includes(name);
-}
-
-function fieldOf(column: FoundColumn, table: FoundTable, names: Names): FieldInput {
-  const own = table.references.find(({ columns }) => columns.length === 1 && columns[0] === column.name);
-  const target = own && targetOf(own, names);
-  // A key that refers to another table's key has that one's type; as a reference it could lead back to itself.
-  const isKey = table.key.length === 1 && table.key[0] === column.name;
-  const type = target !== undefined && !isKey ? { reference: target.name } : column.type;
-  const optional = column.optional && !table.key.includes(column.name);
+function fieldOf(column: FoundColumn, target: string | undefined, key: readonly string[]): FieldInput {
+  const type = target === undefined ? column.type : { reference: target };
+  const optional = column.optional && !key.includes(column.name);
   const more = {
     ...(optional ? { optional } : {}),
     ...(column.generated ? { generated: true } : {}),
@@ -130,17 +131,4 @@ function fieldOf(column: FoundColumn, table: FoundTable, names: Names): FieldInp
   };
   if (typeof type !== "string") return { ...type, ...more } as FieldInput;
   return (Object.keys(more).length === 0 ? type : { type, ...more }) as FieldInput;
-}
-
-/** The table that a reference leads to by its whole key, and the columns in the order of that key. */
-function targetOf(
-  { schema, table, columns, target }: FoundReference,
-  names: Names,
-): { readonly name: string; readonly by: readonly string[] } | undefined {
-  const found = [...names].find(([one]) => one.schema === schema && one.name === table);
-  if (found === undefined) return undefined;
-  const [{ key }, name] = found;
-  const by = key.map((field) => columns[target.indexOf(field)]);
-  const isWhole = key.length === target.length && by.every((one) => one !== undefined);
-  return isWhole ? { name, by: by as string[] } : undefined;
 }

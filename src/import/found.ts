@@ -1,11 +1,23 @@
-/** What a database says of its tables, in words that all databases share. */
+/** What a database says of what it holds, in words that all databases share. */
+export interface FoundDatabase {
+  readonly tables: readonly FoundTable[];
+  readonly besides: readonly FoundBeside[];
+}
+
+/** Something that is there besides tables, and is not read. */
+export interface FoundBeside {
+  readonly schema: string | undefined;
+  /** What it is, and what to make of it. */
+  readonly sentence: string;
+}
+
 export interface FoundTable {
   /** Undefined for the schema that names need not mention. */
   readonly schema: string | undefined;
   readonly name: string;
   readonly columns: readonly FoundColumn[];
-  /** The columns of the primary key, or of a unique key without nulls; empty where there is none. */
-  readonly key: readonly string[];
+  /** By which a record can be named: the primary key first, and unique keys of columns that are never null. */
+  readonly keys: readonly FoundKey[];
   readonly references: readonly FoundReference[];
 }
 
@@ -25,6 +37,13 @@ export interface FoundColumn {
   readonly default?: string | number | boolean | undefined;
 }
 
+/** Something of a database that is not in the document. What belongs to a table that is left out goes with it. */
+export interface LeftOut {
+  readonly kind: "table" | "column" | "foreign key";
+  /** What it is, and why it is left out. */
+  readonly sentence: string;
+}
+
 export type FoundType = ScalarType | { readonly list: ScalarType };
 
 type ScalarType =
@@ -37,6 +56,11 @@ type ScalarType =
   | "json"
   | { readonly choice: readonly string[] };
 
+export interface FoundKey {
+  readonly columns: readonly string[];
+  readonly isPrimary: boolean;
+}
+
 export interface FoundReference {
   readonly columns: readonly string[];
   readonly schema: string | undefined;
@@ -47,7 +71,11 @@ export interface FoundReference {
 
 /** The values of a check that a column is one of some texts: `status in ('a', 'b')`, as databases print it. */
 export function checkedChoices(check: string, column: string): readonly string[] | undefined {
-  const plain = check.replaceAll(/::[a-z ]+(\[\])?/g, "").replaceAll(/["`]/g, "");
+  // PostgreSQL puts each value into brackets where it was read from a dump.
+  const plain = check
+    .replaceAll(/::[a-z ]+(\[\])?/g, "")
+    .replaceAll(/["`]/g, "")
+    .replaceAll(/([[,]\s*)\(('(?:[^']|'')*')\)/g, "$1$2");
   const name = column.replaceAll(/[.*+?^${}()|[\]\\]/g, "\\$&");
   const list = String.raw`((?:'(?:[^']|'')*'\s*,\s*)*'(?:[^']|'')*')`;
   const found = new RegExp(
@@ -80,11 +108,7 @@ export function literalDefault(
 /** What a reader found, as lists over all tables. `table` names are with their schema. */
 export interface Findings {
   readonly columns: readonly { readonly table: TableName; readonly column: FoundColumn }[];
-  readonly keys: readonly {
-    readonly table: TableName;
-    readonly columns: readonly string[];
-    readonly isPrimary: boolean;
-  }[];
+  readonly keys: readonly (FoundKey & { readonly table: TableName })[];
   readonly references: readonly { readonly table: TableName; readonly reference: FoundReference }[];
 }
 
@@ -106,12 +130,14 @@ export function assemble({ columns, keys, references }: Findings): FoundTable[] 
   return [...grouped].map(([id, group]) => {
     const isRequired = (name: string) => group.columns.some((column) => column.name === name && !column.optional);
     const own = keys.filter(({ table }) => idOf(table) === id);
-    // The primary key; else a unique key of columns that are never null.
-    const key = own.find(({ isPrimary }) => isPrimary) ?? own.find((one) => one.columns.every(isRequired));
+    const [primary, unique] = [own.filter(({ isPrimary }) => isPrimary), own.filter(({ isPrimary }) => !isPrimary)];
     return {
       ...group.table,
       columns: group.columns,
-      key: key?.columns ?? [],
+      keys: [...primary, ...unique.filter((one) => one.columns.every(isRequired))].map(({ columns, isPrimary }) => ({
+        columns,
+        isPrimary,
+      })),
       references: references.filter(({ table }) => idOf(table) === id).map(({ reference }) => reference),
     };
   });
@@ -120,4 +146,13 @@ export function assemble({ columns, keys, references }: Findings): FoundTable[] 
 /** A cell that holds a list as JSON. */
 export function parsedList(cell: unknown): string[] {
   return cell === null || cell === undefined ? [] : (JSON.parse(String(cell)) as string[]);
+}
+
+/** What is said of a view. */
+export const unreadView = 'a table whose "source" it is, with one of its fields as key, shows its records';
+
+/** What a document does not say of a decimal column; undefined where nothing is rounded. */
+export function precisionOf(declared: string): string | undefined {
+  const found = /\((\d+)(?:,\s*(-?\d+))?\)/.exec(declared);
+  return found === null ? undefined : `has ${found[1]} digits, ${found[2] ?? "0"} of them behind the point`;
 }

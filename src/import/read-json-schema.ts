@@ -22,7 +22,8 @@ function tableOf(name: string, type: Readonly<Record<string, unknown>>): FoundTa
   );
   const key =
     columns.find((column) => column.name === "id") ?? columns.find((one) => !one.optional && /id$/i.test(one.name));
-  return [{ schema: undefined, name, columns, key: key === undefined ? [] : [key.name], references: [] }];
+  const keys = key === undefined ? [] : [{ columns: [key.name], isPrimary: true }];
+  return [{ schema: undefined, name, columns, keys, references: [] }];
 }
 
 function columnOf(name: string, declared: Readonly<Record<string, unknown>>, isRequired: boolean): FoundColumn {

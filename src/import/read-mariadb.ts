@@ -3,10 +3,12 @@ import {
   assemble,
   checkedChoices,
   type FoundColumn,
-  type FoundTable,
+  type FoundDatabase,
   type FoundType,
   literalDefault,
+  precisionOf,
   type TableName,
+  unreadView,
 } from "./found.js";
 
 const scalars: Readonly<Record<string, FoundType>> = {
@@ -27,6 +29,7 @@ const scalars: Readonly<Record<string, FoundType>> = {
   date: "date",
   datetime: "timestamp",
   timestamp: "timestamp",
+  json: "json",
 };
 
 const remarks: Readonly<Record<string, string>> = {
@@ -35,8 +38,8 @@ const remarks: Readonly<Record<string, string>> = {
   double: "is not exact; make it decimal",
 };
 
-/** The tables of the database that the connection is in. */
-export async function readMariadb(connection: Connection): Promise<FoundTable[]> {
+/** What the database holds that the connection is in. */
+export async function readMariadb(connection: Connection): Promise<FoundDatabase> {
   const columns = await connection.query(
     `select c.table_name as t, c.column_name as name, c.data_type as type, c.column_type as declared,
         c.is_nullable = 'YES' as optional, c.column_default as literal, c.extra, c.is_generated <> 'NEVER' as computed,
@@ -66,8 +69,8 @@ export async function readMariadb(connection: Connection): Promise<FoundTable[]>
     [],
   );
   const checksOf = (table: unknown) => checks.filter(({ t }) => t === table).map(({ clause }) => String(clause));
-  return assemble({
-    columns: columns.map((row) => ({ table: nameOf(row), column: columnOf(row, checksOf(row["t"])) })),
+  const tables = assemble({
+    columns: columns.map((row) => ({ table: nameOf(row), column: mariadbColumn(row, checksOf(row["t"])) })),
     keys: keys.map((row) => ({
       table: nameOf(row),
       columns: list(row["columns"]),
@@ -83,6 +86,26 @@ export async function readMariadb(connection: Connection): Promise<FoundTable[]>
       },
     })),
   });
+  const views = await connection.query(
+    "select table_name as t from information_schema.views where table_schema = database() order by table_name",
+    [],
+  );
+  const grants = await connection.query(
+    `select grantee, privileges, count(*) as n, min(table_name) as t
+      from (select grantee, table_name, lower(group_concat(privilege_type order by privilege_type separator ', ')) as privileges
+        from information_schema.table_privileges where table_schema = database() group by grantee, table_name) g
+      group by grantee, privileges order by grantee, privileges`,
+    [],
+  );
+  const besides = [
+    ...views.map(({ t }) => `view "${String(t)}": ${unreadView}`),
+    ...grants.map(({ grantee, privileges, n, t }) => {
+      const where = Number(n) === 1 ? `"${String(t)}"` : `${Number(n)} tables`;
+      const whom = `${String(privileges)} on ${where} to ${String(grantee)}`;
+      return `grant of ${whom}; who connects as that role passes by the rules`;
+    }),
+  ];
+  return { tables, besides: besides.map((sentence) => ({ schema: undefined, sentence })) };
 }
 
 function nameOf({ t }: DriverRow): TableName {
@@ -94,7 +117,8 @@ function list(cell: unknown): string[] {
   return Array.isArray(cell) ? cell.map(String) : (JSON.parse(String(cell)) as string[]);
 }
 
-function columnOf(row: DriverRow, checks: readonly string[]): FoundColumn {
+/** A column as the catalogue describes it, or a dump in the same words; `checks`: those of its table. */
+export function mariadbColumn(row: DriverRow, checks: readonly string[]): FoundColumn {
   const name = String(row["name"]);
   const declared = String(row["declared"]);
   const extra = String(row["extra"]);
@@ -110,6 +134,7 @@ function columnOf(row: DriverRow, checks: readonly string[]): FoundColumn {
     type,
     remark:
       remarks[String(row["type"])] ??
+      (type === "decimal" ? precisionOf(declared) : undefined) ??
       (folds ? `has the collation ${collation}, whose indexes do not serve rules` : undefined),
     optional: Number(row["optional"]) === 1,
     computed,

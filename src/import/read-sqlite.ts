@@ -3,9 +3,10 @@ import {
   assemble,
   checkedChoices,
   type FoundColumn,
-  type FoundTable,
+  type FoundDatabase,
   type FoundType,
   literalDefault,
+  unreadView,
 } from "./found.js";
 
 /** By words in the declared type, in this order: SQLite takes any. */
@@ -20,8 +21,8 @@ const types: readonly (readonly [RegExp, FoundType | undefined, string?])[] = [
   [/real|floa|doub/i, undefined, "is not exact"],
 ];
 
-/** The tables of the main database. */
-export async function readSqlite(connection: Connection): Promise<FoundTable[]> {
+/** What the main database holds. */
+export async function readSqlite(connection: Connection): Promise<FoundDatabase> {
   const tables = await connection.query(
     "select name, sql from sqlite_schema where type = 'table' and name not like 'sqlite\\_%' escape '\\' order by name",
     [],
@@ -46,7 +47,7 @@ export async function readSqlite(connection: Connection): Promise<FoundTable[]> 
     const id = JSON.stringify([row["t"], row["id"]]);
     links.set(id, [...(links.get(id) ?? []), row]);
   }
-  return assemble({
+  const found = assemble({
     columns: columns.map((row) => ({ table: name(row), column: columnOf(row, sqlOf(row["t"]), primary(row["t"])) })),
     keys: [
       ...tables
@@ -73,6 +74,9 @@ export async function readSqlite(connection: Connection): Promise<FoundTable[]> 
       };
     }),
   });
+  const views = await connection.query("select name from sqlite_schema where type = 'view' order by name", []);
+  const besides = views.map(({ name }) => ({ schema: undefined, sentence: `view "${String(name)}": ${unreadView}` }));
+  return { tables: found, besides };
 }
 
 function over(connection: Connection, tables: readonly DriverRow[], pragma: string): Promise<readonly DriverRow[]> {

@@ -1,53 +1,79 @@
 import { stringify } from "yaml";
 import { type DeclaredTable, declareFound, type FieldEntry } from "./declare-found.js";
-import type { FoundTable } from "./found.js";
-import { guessOwner, guessPeople, isSensitive } from "./guesses.js";
+import type { FoundDatabase, FoundTable, LeftOut } from "./found.js";
+import { type Guess, guessOwner, guessPeople, guessSensitive } from "./guesses.js";
 
 /** A document as text, and what of the database is not in it. */
 export interface Written {
   readonly text: string;
-  readonly tables: number;
-  readonly fields: number;
-  /** One sentence each, in the order of the tables. */
+  /** What was found, and how much of it the document declares. */
+  readonly counts: Readonly<Record<"tables" | "columns" | "foreign keys", Count>>;
+  /** In the order of the tables. */
   readonly leftOut: readonly string[];
+  /** What is there besides tables. */
+  readonly besides: readonly string[];
+}
+
+interface Count {
+  readonly found: number;
+  readonly declared: number;
 }
 
 /**
  * Writes a document without rules: nothing is permitted yet. What cannot be known for certain (who the people are, who
  * owns a record, what is sensitive) stands in comments, to be looked at and put in.
  */
-export function writeDocument(found: readonly FoundTable[], from: string): Written {
+export function writeDocument({ tables: found, besides }: FoundDatabase, from: string): Written {
   const { tables, leftOut } = declareFound(found);
   const people = guessPeople(tables);
   const lines = [`# Read from ${from}. No rule yet: nobody may do anything.`, "portier: 1", ""];
   if (people !== undefined) {
     lines.push(
-      "# A guess at the people table, from names alone. Check it before you use it:",
-      `# people: ${flow(people)}`,
+      `# A guess at the people: ${oneLine(people.reason)}. Check it before you use it:`,
+      `# people: ${flow(people.value)}`,
       "",
     );
   }
-  const blocks = tables.map((table) =>
-    writeTable(table, people && guessOwner(table, tables, people.table), people?.table),
-  );
+  const blocks = tables.map((table) => writeTable(table, people && guessOwner(table, tables, people.value.table)));
   lines.push(blocks.length === 0 ? "tables: {}" : `tables:\n${blocks.join("\n\n")}`);
-  const fields = tables.flatMap(({ entries }) => entries.filter(({ field }) => field !== undefined)).length;
-  return { text: `${lines.join("\n")}\n`, tables: tables.length, fields, leftOut };
+  const sum = (count: (table: FoundTable) => number) => found.reduce((all, table) => all + count(table), 0);
+  const out = (kind: LeftOut["kind"]) => leftOut.filter((one) => one.kind === kind).length;
+  // What belongs to a table that is left out goes with it.
+  const inTables = (count: (table: FoundTable) => number) => tables.reduce((all, table) => all + count(table.found), 0);
+  const count = (of: (table: FoundTable) => number, kind: LeftOut["kind"]) => ({
+    found: sum(of),
+    declared: inTables(of) - out(kind),
+  });
+  return {
+    text: `${lines.join("\n")}\n`,
+    counts: {
+      tables: { found: found.length, declared: tables.length },
+      columns: count(({ columns }) => columns.length, "column"),
+      "foreign keys": count(({ references }) => references.length, "foreign key"),
+    },
+    leftOut: leftOut.map(({ sentence }) => sentence),
+    besides: besides.map(({ sentence }) => sentence),
+  };
 }
 
-function writeTable({ name, source, key, entries }: DeclaredTable, owner: string | undefined, people = ""): string {
+function writeTable(
+  { name, source, key, keyRemark, entries }: DeclaredTable,
+  owner: Guess<string> | undefined,
+): string {
   const lines = [`  ${scalar(name)}:`];
   if (source !== undefined) lines.push(`    source: ${scalar(source)}`);
-  lines.push(`    key: ${typeof key === "string" ? scalar(key) : flow(key)}`);
-  if (owner !== undefined) lines.push(`    # owner: ${scalar(owner)}   # a guess: it leads to ${people}`);
+  const said = keyRemark === undefined ? "" : `   # ${oneLine(keyRemark)}`;
+  lines.push(`    key: ${typeof key === "string" ? scalar(key) : flow(key)}${said}`);
+  if (owner !== undefined) lines.push(`    # owner: ${scalar(owner.value)}   # a guess: ${oneLine(owner.reason)}`);
   return [...lines, "    fields:", ...entries.map(writeField)].join("\n");
 }
 
 function writeField({ name, field, remark }: FieldEntry): string {
   if (field === undefined) return `      # ${oneLine(name)}: ${oneLine(remark ?? "left out")}`;
-  const remarks = [remark, isSensitive(name) ? "sensitive: true? a guess by its name" : undefined];
+  const guess = guessSensitive(name);
+  const remarks = [remark, guess && `sensitive: true? a guess: it ${guess}`];
   const said = remarks.filter((one) => one !== undefined).join("; ");
-  return `      ${scalar(name)}: ${flow(field)}${said === "" ? "" : `   # ${said}`}`;
+  return `      ${scalar(name)}: ${flow(field)}${said === "" ? "" : `   # ${oneLine(said)}`}`;
 }
 
 function scalar(value: unknown): string {

@@ -1,3 +1,4 @@
+import { execFileSync } from "node:child_process";
 import { mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
@@ -99,11 +100,12 @@ describe("portier import", () => {
       "archive.objects": { key: ["id"], fields: { id: "text generated", note: "text optional" } },
     });
     expect(err.split("\n")).toEqual([
-      "4 tables, 23 fields",
+      "4 of 5 tables, 22 of 27 columns, 3 foreign keys",
       'left out  table "log": it has no key, so no record of it can be named',
       expect.stringContaining('left out  column "weight" of "objects": double precision'),
       expect.stringContaining('left out  column "seen_at" of "staff": timestamp without time zone'),
       'left out  column "photo" of "staff": bytea, there is no such type here',
+      expect.stringMatching(/^not read {2}view "shown": /),
       "",
     ]);
   });
@@ -112,7 +114,9 @@ describe("portier import", () => {
     const { out } = await waitForCli(["import", postgresScript]);
     expect(out).toContain("\n# people: { table: staff, name: name, manager: manager, active: active, roles: post }\n");
     expect(out).toMatch(/\n {4}# owner: owner_id {3}# a guess/);
-    expect(out).toMatch(/\n {6}salary: .*# sensitive: true\? a guess by its name\n/);
+    expect(out).toMatch(
+      /\n {6}salary: .*# has 12 digits, 2 .*; sensitive: true\? a guess: it is what somebody earns\n/,
+    );
     const { schema } = compileText(out, { file: "imported.yaml" });
     expect(schema.people).toBeUndefined();
     expect(
@@ -120,6 +124,108 @@ describe("portier import", () => {
         ({ owner, fields }) => owner !== undefined || fields.some((one) => one.sensitive),
       ),
     ).toBe(false);
+  });
+
+  it("guesses by what a name says, and not by what it refers to", async () => {
+    const names = {
+      in: [
+        "api_key",
+        "privateKey",
+        "password_hash",
+        "snmp_community",
+        "access_token",
+        "salary",
+        "phone2",
+        "home_address",
+        "iban",
+      ],
+      not: [
+        "token_id",
+        "address_id",
+        "keyboard",
+        "monkey",
+        "password_changed_at",
+        "secretary",
+        "email_verified",
+        "taxi",
+        "contact_type",
+      ],
+    };
+    const columns = [...names.in, ...names.not].map((column) => `"${column}" text`).join(", ");
+    const script = `create table auth_user (id integer primary key, login text);
+      create table member (id integer primary key);
+      create table notes (id integer primary key, editor_user integer references auth_user, owned_by integer references auth_user, ${columns});`;
+    const { out } = await waitForCli(["import", file("guess.sql", script), "--dialect", "sqlite"]);
+    const guessed = [...out.matchAll(/^ {6}(\w+):.*sensitive: true\?/gm)].map(([, column]) => column);
+    expect(guessed).toEqual(names.in);
+    expect(out).toContain("# people: { table: auth_user, name: login }");
+    expect(out).toContain("# owner: owned_by   # a guess: it leads to auth_user, and is called so");
+  });
+
+  it("reads what psql and the client of MariaDB read: commands, data, bodies and comments", async () => {
+    const script = String.raw`\restrict key
+SET transaction_timeout = 0;
+CREATE EXTENSION postgis;
+CREATE FUNCTION public.twice(i integer) RETURNS integer LANGUAGE sql BEGIN ATOMIC SELECT CASE WHEN i > 0 THEN 2 * i END; END;
+CREATE FUNCTION public.f() RETURNS trigger LANGUAGE plpgsql AS $a$begin perform ';'; return new; end$a$;
+/* a ; b /* c */ ; */ CREATE TABLE public.rooms (id text COLLATE "xx_XX" NOT NULL DEFAULT E'a\';b', place public.geometry(Point,4326), "a;b" text DEFAULT 'x;''y');
+ALTER TABLE public.rooms OWNER TO somebody;
+COPY public.rooms (id, place) FROM stdin;
+it's $$ ; \. 1
+\.
+ALTER TABLE ONLY public.rooms ADD CONSTRAINT rooms_pkey PRIMARY KEY (id);
+CREATE TABLE public.odd (id integer PRIMARY KEY, room text DEFAULT nowhere.f());
+GRANT SELECT ON TABLE public.rooms TO app;
+CREATE POLICY own ON public.rooms TO app USING (id = CURRENT_USER);
+\unrestrict key
+`.replaceAll("\\\\", "\\");
+    const read = await waitForCli(["import", file("psql.sql", script)]);
+    expect(declared(read.out)).toEqual({
+      rooms: { key: ["id"], fields: { id: "text default a';b", "a;b": "text optional default x;'y" } },
+    });
+    expect(read.err.split("\n")).toEqual([
+      "1 table, 2 of 3 columns, 0 foreign keys",
+      expect.stringMatching(/^left out {2}line 12, CREATE TABLE public.odd .*: schema|function/),
+      expect.stringMatching(/^left out {2}column "place" of "rooms": geometry, its type/),
+      expect.stringMatching(/^not read {2}row policy "own" on "rooms", for all to app: /),
+      expect.stringMatching(/^not read {2}grant of select on "rooms" to app/),
+      "",
+    ]);
+
+    const maria = String.raw`-- MySQL dump 10.13
+/*!40101 SET NAMES utf8 */;
+CREATE TABLE ${"`ro``oms`"} (
+  ${"`id`"} int unsigned NOT NULL COMMENT 'a ; \' ) b',
+  ${"`kind`"} enum('a','it''s, (x)') DEFAULT 'a', -- ; (
+  ${"`price`"} decimal(8,2) NOT NULL DEFAULT '-1.50',
+  ${"`made`"} datetime DEFAULT CURRENT_TIMESTAMP
+) ENGINE=InnoDB DEFAULT CHARSET=latin1;
+INSERT INTO ${"`ro``oms`"} VALUES (1,'CREATE TABLE ${"`no`"} (${"`id`"} int)',2);
+ALTER TABLE ${"`ro``oms`"} ADD PRIMARY KEY (${"`id`"}), ADD CONSTRAINT ${"`f`"} FOREIGN KEY (${"`id`"}) REFERENCES ${"`gone`"} (${"`id`"});
+ALTER TABLE ${"`ro``oms`"} MODIFY ${"`id`"} int unsigned NOT NULL AUTO_INCREMENT;
+DELIMITER $$
+CREATE TRIGGER t BEFORE INSERT ON ${"`ro``oms`"} FOR EACH ROW BEGIN SET NEW.kind = 'a'; END$$
+DELIMITER ;
+/*!50001 CREATE VIEW ${"`v`"} AS select 1 AS ${"`a`"} */;
+`;
+    const other = await waitForCli(["import", file("maria.sql", maria)]);
+    expect(declared(other.out)).toEqual({
+      "ro`oms": {
+        key: ["id"],
+        fields: {
+          id: "integer generated",
+          kind: "choice a|it's, (x) optional default a",
+          price: "decimal default -1.50",
+          made: "timestamp optional generated",
+        },
+      },
+    });
+    expect(other.err.split("\n").map((line) => line.replace(/:.*/, ""))).toEqual([
+      "1 table, 4 columns, 0 of 1 foreign key",
+      'left out  foreign key (id) of "ro`oms"',
+      'not read  view "v"',
+      "",
+    ]);
   });
 
   it("reads a script and a file of SQLite", async () => {
@@ -194,7 +300,7 @@ describe("portier import", () => {
     );
     const { code, err } = await waitForCli(["import", file("big.sql", tables.join("\n")), "--dialect", "sqlite"]);
     expect(code).toBe(0);
-    expect(err).toBe("300 tables, 4200 fields\n");
+    expect(err).toBe("300 tables, 4200 columns, 300 foreign keys\n");
   });
 
   it("writes a new file, and never over one that is there", async () => {
@@ -219,8 +325,17 @@ describe("portier import", () => {
   });
 });
 
+/** What the server's own program writes of a database. */
+function dumpOf(address: string, schema: string | undefined): string {
+  const { username, hostname, port, pathname } = new URL(address);
+  const [program, words] = address.startsWith("postgres")
+    ? ["pg_dump", [address, ...(schema === undefined ? [] : ["--schema", schema])]]
+    : ["mariadb-dump", ["-h", hostname, "-P", port || "3306", "-u", username, pathname.slice(1)]];
+  return execFileSync(program as string, words as string[], { encoding: "utf8" });
+}
+
 describe.each(servers)("portier import from a live %s", (name, open) => {
-  it("reads what is there", async () => {
+  it("reads what is there, and the same from a dump of it", async () => {
     const engine = await open();
     try {
       const isMaria = name === "MariaDB";
@@ -231,12 +346,13 @@ describe.each(servers)("portier import from a live %s", (name, open) => {
       );
       await engine.run(`create table objects (floor int, door varchar(20) ${exact}, kind ${kind}, extra ${isMaria ? "json" : "jsonb"},
         worth decimal(10, 2) default 1.5, keeper varchar(20) ${exact}, foreign key (keeper) references staff (id), primary key (floor, door))`);
-      const { code, out, err } = await waitForCli([
-        "import",
-        engine.address ?? "",
-        ...(isMaria ? [] : ["--schema", engine.schema ?? ""]),
-      ]);
-      expect({ code, err }).toEqual({ code: 0, err: "2 tables, 9 fields\n" });
+      const words = isMaria ? [] : ["--schema", engine.schema ?? ""];
+      const { code, out, err } = await waitForCli(["import", engine.address ?? "", ...words]);
+      const dump = file("dump.sql", dumpOf(engine.address ?? "", engine.schema));
+      const dumped = await waitForCli(["import", dump, ...words]);
+      const withoutHead = (text: string) => text.slice(text.indexOf("\n"));
+      expect({ ...dumped, out: withoutHead(dumped.out) }).toEqual({ code, err, out: withoutHead(out) });
+      expect({ code, err }).toEqual({ code: 0, err: "2 tables, 9 columns, 1 foreign key\n" });
       expect(
         Object.fromEntries(Object.entries(declared(out)).map(([table, one]) => [table.replace(/^.*\./, ""), one])),
       ).toEqual({

@@ -77,7 +77,7 @@ describe.each(able)("%s, while others change what is asked about", (_, open) => 
           await begin();
           const watched = interrupted(engine.connection);
           const database = createDatabase(portier, watched.connection).as(keeper);
-          // Somebody who was here a moment ago is remembered.
+          // Somebody who was here just before is remembered.
           if (isKnown) await question(database);
           watched.before(at, run);
           const answer = await question(database);
