@@ -96,7 +96,9 @@ async function readSource(source: string, options: ImportOptions): Promise<Read>
   }
   if (!/\.sql$/i.test(source))
     throw new CliError(`import reads ${databaseAddresses}, a .sql or a .json file, not "${source}"`);
-  return readScript(readText(source), source, options);
+  const read = await readScript(readText(source), source, options);
+  if (read.tables.length > 0 || read.besides.length > 0 || (read.notes ?? []).length > 0) return read;
+  throw new CliError(`${source} makes no table: it is no SQL script, or one for another database (--dialect)`);
 }
 
 async function readScript(script: string, source: string, options: ImportOptions): Promise<Read> {

@@ -61,6 +61,9 @@ export function readMariadbScript(script: string): FoundDatabase & { readonly no
   }
   // In older dumps a table stands for each view until that is made.
   for (const view of views) tables.delete(view);
+  for (const { name, columns } of tables.values()) {
+    if (columns.size === 0) notes.push(`create table ${name}: no column of it could be read`);
+  }
   const besides = [...views].map(
     (view): FoundBeside => ({ schema: undefined, sentence: `view "${view}": ${unreadView}` }),
   );
@@ -73,8 +76,10 @@ export function readMariadbScript(script: string): FoundDatabase & { readonly no
 
   /** One of the items between the brackets of a table: a column, a key, a reference or a check. */
   function readItem(table: ScriptTable, item: readonly Token[], collation: string | undefined): void {
-    if (item[0]?.kind === "name") readColumn(table, item, collation);
-    else readConstraint(table, item);
+    const [first] = item;
+    const isConstraint = first?.kind === "word" && constraintWords.has(first.text.toLowerCase());
+    if (isConstraint) readConstraint(table, item);
+    else readColumn(table, item, collation);
   }
 
   function readConstraint(table: ScriptTable, item: readonly Token[]): void {
@@ -122,6 +127,12 @@ export function readMariadbScript(script: string): FoundDatabase & { readonly no
     const own = { schema: undefined, name: table.name };
     if (words.includes("primary")) keys.push({ table: own, columns: [name.text], isPrimary: true });
     else if (words.includes("unique")) keys.push({ table: own, columns: [name.text], isPrimary: false });
+    if (words.includes("references"))
+      readConstraint(table, [
+        { kind: "word", text: "foreign" },
+        { kind: "brackets", text: `\`${name.text}\`` },
+        ...rest.slice(words.indexOf("references")),
+      ]);
   }
 
   /** One change of an `alter table`: some dumps add keys and references when all tables are there. */
@@ -133,6 +144,20 @@ export function readMariadbScript(script: string): FoundDatabase & { readonly no
     if (word === "add") readItem(table, rest[0]?.text.toLowerCase() === "column" ? rest.slice(1) : rest, undefined);
   }
 }
+
+/** What an item between the brackets of a table begins with, where it is no column. */
+const constraintWords = new Set([
+  "constraint",
+  "primary",
+  "unique",
+  "key",
+  "index",
+  "fulltext",
+  "spatial",
+  "foreign",
+  "check",
+  "period",
+]);
 
 function collationIn(options: readonly Token[]): string | undefined {
   const words = options.map(({ text }) => text.toLowerCase());

@@ -102,12 +102,13 @@ export function splitScript(script: string, dialect: ScriptDialect): ScriptState
     }
     const found = match(word);
     if (found !== null) {
-      const next = found[0].toLowerCase();
+      const [name = ""] = found[0].split(delimiter);
+      const next = name.toLowerCase();
       if (isPostgres && next === "atomic" && last === "begin") depth = 1;
       else if (depth > 0 && next === "case") depth++;
       else if (depth > 0 && next === "end") depth--;
       last = next;
-      take(found[0].length);
+      take(name.length);
       continue;
     }
     last = "";

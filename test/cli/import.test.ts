@@ -206,6 +206,7 @@ ALTER TABLE ${"`ro``oms`"} MODIFY ${"`id`"} int unsigned NOT NULL AUTO_INCREMENT
 DELIMITER $$
 CREATE TRIGGER t BEFORE INSERT ON ${"`ro``oms`"} FOR EACH ROW BEGIN SET NEW.kind = 'a'; END$$
 DELIMITER ;
+create table plain (id int primary key, room int unsigned references ${"`ro``oms`"} (id), key (room));
 /*!50001 CREATE VIEW ${"`v`"} AS select 1 AS ${"`a`"} */;
 `;
     const other = await waitForCli(["import", file("maria.sql", maria)]);
@@ -219,9 +220,10 @@ DELIMITER ;
           made: "timestamp optional generated",
         },
       },
+      plain: { key: ["id"], fields: { id: "integer", room: "reference to ro`oms optional" } },
     });
     expect(other.err.split("\n").map((line) => line.replace(/:.*/, ""))).toEqual([
-      "1 table, 4 columns, 0 of 1 foreign key",
+      "2 tables, 6 columns, 1 of 2 foreign keys",
       'left out  foreign key (id) of "ro`oms"',
       'not read  view "v"',
       "",
@@ -317,6 +319,7 @@ DELIMITER ;
     [["import", "nothing.db"], "There is no file nothing.db"],
     [["import", "nothing.sql"], "cannot be read"],
     [["import", "nothing.txt"], "Import reads postgres://"],
+    [["import", file("empty.sql", "/* never closed create table a (id int primary key);")], "makes no table"],
   ])("%s is an error that says what to do", async (words, message) => {
     const { code, out, err } = await waitForCli(words);
     expect({ code, out }).toEqual({ code: 2, out: "" });
