@@ -33,6 +33,6 @@ export default defineConfig({
     // Files of a worker share the modules that they load: a fifth of the time was loading them again for each.
     isolate: false,
     testTimeout: 300_000,
-    hookTimeout: 60_000,
+    hookTimeout: 180_000,
   },
 });

@@ -2,7 +2,7 @@ import { readFileSync, writeFileSync } from "node:fs";
 import { basename } from "node:path";
 import { Option } from "commander";
 import { parseDocument } from "../document/parse-document.js";
-import type { FoundDatabase } from "../import/found.js";
+import { type FoundDatabase, inZone } from "../import/found.js";
 import { readJsonSchema } from "../import/read-json-schema.js";
 import { readMariadb } from "../import/read-mariadb.js";
 import { readMariadbScript } from "../import/read-mariadb-script.js";
@@ -27,6 +27,7 @@ interface ImportOptions {
   readonly out?: string;
   readonly schema?: readonly string[];
   readonly dialect?: ScriptDialect;
+  readonly zone?: "UTC";
   readonly format: "text" | "json";
 }
 
@@ -40,6 +41,7 @@ export const importCommand: CliCommand<ImportOptions> = {
         `\nSource: ${databaseAddresses}; a script (.sql); a JSON Schema or OpenAPI document (.json).`,
       )
       .option("--schema <names...>", "PostgreSQL: only the tables of these schemas")
+      .addOption(new Option("--zone <zone>", "the zone of instants that are stored without one").choices(["UTC"]))
       .option("--out <file>", "write to a new file instead of standard output")
       .addOption(
         new Option("--dialect <name>", "the SQL dialect of the script")
@@ -51,12 +53,13 @@ export const importCommand: CliCommand<ImportOptions> = {
 };
 
 async function runImport(source: string, options: ImportOptions, io: Io): Promise<ExitCode> {
-  const { schema } = options;
+  const { schema, zone } = options;
   const isWanted = (one: { readonly schema: string | undefined }) =>
     schema === undefined || schema.includes(one.schema ?? "public");
   const { tables, besides, notes = [] } = await readSource(source, options);
   const shown = isDatabase(source) ? withoutPassword(source) : basename(source);
-  const found = { tables: tables.filter(isWanted), besides: besides.filter(isWanted) };
+  const wanted = tables.filter(isWanted).map((table) => (zone === undefined ? table : inZone(table, zone)));
+  const found = { tables: wanted, besides: besides.filter(isWanted) };
   const written = writeDocument(found, shown.replaceAll(/\p{Cc}/gu, " "));
   // What this writes, it must be able to read.
   const { document, locate } = parseDocument(written.text, { file: options.out ?? "the document" });

@@ -121,7 +121,8 @@ function declareTable(
 }
 
 function fieldOf(column: FoundColumn, target: string | undefined, key: readonly string[]): FieldInput {
-  const type = target === undefined ? column.type : { reference: target };
+  const own = column.zone === undefined ? column.type : { type: "timestamp", zone: column.zone };
+  const type = target === undefined ? own : { reference: target };
   const optional = column.optional && !key.includes(column.name);
   const more = {
     ...(optional ? { optional } : {}),

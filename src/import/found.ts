@@ -29,6 +29,10 @@ export interface FoundColumn {
   readonly type: FoundType | undefined;
   /** Why a column has no type here, or what is to be known of the one that it has. */
   readonly remark?: string | undefined;
+  /** Whether it holds instants without their zone. */
+  readonly isZoneless?: boolean;
+  /** The zone that they are of, where somebody says. */
+  readonly zone?: "UTC";
   readonly optional: boolean;
   /** The database fills it in when it is not given. */
   readonly generated: boolean;
@@ -155,4 +159,13 @@ export const unreadView = 'a table whose "source" it is, with one of its fields 
 export function precisionOf(declared: string): string | undefined {
   const found = /\((\d+)(?:,\s*(-?\d+))?\)/.exec(declared);
   return found === null ? undefined : `has ${found[1]} digits, ${found[2] ?? "0"} of them behind the point`;
+}
+
+/** The same columns, where those without a zone are of one. */
+export function inZone(table: FoundTable, zone: "UTC"): FoundTable {
+  const columns = table.columns.map((column): FoundColumn => {
+    if (column.isZoneless !== true) return column;
+    return { ...column, type: "timestamp", zone, remark: undefined };
+  });
+  return { ...table, columns };
 }

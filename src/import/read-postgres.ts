@@ -35,7 +35,7 @@ const scalars: Readonly<Record<string, FoundType>> = {
 
 const remarks: Readonly<Record<string, string>> = {
   bpchar: "is padded with spaces, which count when it is compared",
-  timestamp: "is not an instant without a zone; make it timestamptz",
+  timestamp: "is no instant without a zone; say --zone UTC where it is of UTC, or make it timestamptz",
   citext: "holds for equal what rules do not; make it text",
   float4: "is not exact; make it numeric",
   float8: "is not exact; make it numeric",
@@ -174,6 +174,7 @@ function columnOf(row: DriverRow, checks: readonly string[]): FoundColumn {
     declared,
     type,
     remark,
+    isZoneless: row["type"] === "timestamp",
     optional: row["optional"] === true,
     computed,
     generated: !computed && (row["identity"] === true || (text !== null && literal === undefined)),

@@ -17,6 +17,7 @@ import { type FieldType, fieldTypeNames } from "./types/field-type.js";
 import { json } from "./types/json.js";
 import { list } from "./types/list.js";
 import { isScalarTypeName, scalarTypes } from "./types/scalars.js";
+import { timestampInUtc } from "./types/timestamp.js";
 
 /** A reference as declared, before the table that it leads to is looked at. */
 export interface DeclaredReference {
@@ -52,6 +53,7 @@ const longKeys = [
   "by",
   "list",
   "lookup",
+  "zone",
   "optional",
   "sensitive",
   "computed",
@@ -149,6 +151,11 @@ function readLongType(part: Part, shape: Shape, name: string): DeclaredType | un
     part.problems.add("ambiguous-type", { name, found }, part.path);
     return undefined;
   }
+  const zone = shape.get("zone");
+  if (zone !== undefined && (key !== undefined || typeName !== "timestamp" || zone.value !== "UTC")) {
+    const expected = '"UTC", with "type: timestamp"';
+    zone.problems.add("wrong-shape", { what: "zone", expected, found: zone.value }, zone.path);
+  }
   const by = shape.get("by");
   if (by !== undefined && key !== "reference") {
     by.problems.add("wrong-shape", { what: "by", expected: 'given with "reference"', found: by.value }, by.path);
@@ -162,7 +169,7 @@ function readLongType(part: Part, shape: Shape, name: string): DeclaredType | un
   }
   if (named === undefined) part.problems.add("untyped-field", { name }, part.path);
   const type = named && typeName !== undefined ? readNamedType(named, typeName) : undefined;
-  return type && { kind: "known", type };
+  return type && { kind: "known", type: zone !== undefined && type.base === "timestamp" ? timestampInUtc : type };
 }
 
 function readReference(part: Part, name: string, by: Part | undefined): DeclaredReference | undefined {

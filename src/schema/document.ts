@@ -218,6 +218,8 @@ export type FieldInput =
       readonly list?: string | { readonly reference: string } | { readonly choice: readonly string[] };
       /** A field of the record that a reference leads to, shown as a field of this one. */
       readonly lookup?: { readonly through: string; readonly field: string };
+      /** Of a timestamp whose column holds no zone: the one that its values are of. Default: they say it themselves. */
+      readonly zone?: "UTC";
       /** Whether it may be null. Default: no. */
       readonly optional?: boolean;
       /** Whether `all` leaves it out, so that a permit must name it. Default: no. */

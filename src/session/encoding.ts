@@ -9,6 +9,7 @@ import { json } from "../schema/types/json.js";
 import { list } from "../schema/types/list.js";
 import { reference } from "../schema/types/reference.js";
 import { isScalarTypeName, scalarTypes } from "../schema/types/scalars.js";
+import { timestampInUtc } from "../schema/types/timestamp.js";
 
 // Fields, tables, types and effects are shared objects, some with functions in them. As plain JSON a field is its address, a
 // table its name, a type its description, an effect its name, a set or map its entries; everything else is plain data already.
@@ -84,6 +85,7 @@ type EncodedType =
       readonly of?: EncodedType;
       readonly choices?: readonly string[];
       readonly target?: string;
+      readonly zone?: string;
     };
 
 function encodeType(type: FieldType): EncodedType {
@@ -93,16 +95,21 @@ function encodeType(type: FieldType): EncodedType {
     case "list":
       return { name: "list", of: encodeType(type.element ?? scalarTypes.text) };
     case "reference": {
-      const key = type.choices === undefined ? type.base : { name: "choice", choices: type.choices };
+      const key = type.choices === undefined ? baseOf(type) : { name: "choice", choices: type.choices };
       return { name: "reference", target: type.target ?? "", of: key };
     }
     default:
-      return type.name;
+      return baseOf(type);
   }
+}
+
+function baseOf({ base, zone }: FieldType): EncodedType {
+  return zone === undefined ? base : { name: base, zone };
 }
 
 function decodeType(type: EncodedType): FieldType {
   if (typeof type === "string") return isScalarTypeName(type) ? scalarTypes[type] : json;
+  if (type.zone !== undefined) return timestampInUtc;
   const of = decodeType(type.of ?? "text");
   if (type.name === "choice") return choice(type.choices ?? []);
   return type.name === "list" ? list(of) : reference(type.target ?? "", of);

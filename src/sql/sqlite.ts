@@ -3,6 +3,7 @@ import type { ComparisonOp } from "../conditions/syntax.js";
 import { quoteText } from "../schema/scalar.js";
 import type { FieldType } from "../schema/types/field-type.js";
 import { storedForm } from "../schema/types/stored-form.js";
+import { canonicalTimestamp } from "../schema/types/timestamp.js";
 import { type Dialect, directed, isTextual } from "./dialect.js";
 import { allOf, anyOf, type Fragment, join, param, raw, sql } from "./fragment.js";
 
@@ -22,7 +23,7 @@ export const sqlite: Dialect = {
     return type.base === "timestamp" ? param(String(value).slice(0, 26)) : param(value);
   },
   stored: (type, column) => {
-    if (type.base === "timestamp") return instantKey(column, []);
+    if (type.base === "timestamp") return instantKey(withZone(type, column), []);
     if (type.base === "json") return sql`nullif(trim(${column}), 'null')`;
     return type.base === "decimal" ? sql`cast(${column} as text)` : column;
   },
@@ -42,7 +43,7 @@ export const sqlite: Dialect = {
         // date() corrects what is not a day of the calendar, and gives null for what is not a date.
         return sql`(coalesce(date(${column}), '') = ${column} and ${column} >= '0001')`;
       case "timestamp":
-        return isInstant(column);
+        return isInstant(withZone(type, column));
       case "list":
         return listFits(type, column);
       case "json":
@@ -108,6 +109,8 @@ export const sqlite: Dialect = {
   },
   encode: (type, value) => {
     if (typeof value === "boolean" && type.base === "boolean") return value ? 1 : 0;
+    // As the database's own functions write an instant.
+    if (type.zone !== undefined) return canonicalTimestamp(value)?.slice(0, 26).replace("T", " ") ?? value;
     return type.base === "list" || type.base === "json" ? JSON.stringify(value) : value;
   },
   fence: "limit -1 offset 0",
@@ -142,6 +145,12 @@ function globOf(pattern: Fragment): Fragment {
 }
 
 /** An instant as `YYYY-MM-DDTHH:MM:SS.ffffff` in UTC, whatever its zone, so that text order is the order in time. */
+/** A text that holds no zone, with the one that its field says. */
+function withZone({ zone }: FieldType, column: Fragment): Fragment {
+  if (zone === undefined) return column;
+  return sql`(case when substr(${column}, 12) glob '*[Zz+-]*' then ${column} else ${column} || 'Z' end)`;
+}
+
 function instantKey(column: Fragment, shifts: readonly Fragment[]): Fragment {
   const fraction = sql`substr(${column}, 21)`;
   const digits = sql`case when substr(${column}, 20, 1) = '.' then substr(${fraction}, 1, length(${fraction}) - length(ltrim(${fraction}, '0123456789'))) else '' end`;

@@ -126,6 +126,18 @@ describe("portier import", () => {
     ).toBe(false);
   });
 
+  it("reads instants without a zone where somebody says which one they are of", async () => {
+    const { out, err } = await waitForCli(["import", postgresScript, "--zone", "UTC"]);
+    expect(out).toContain("      seen_at: { type: timestamp, zone: UTC, optional: true }\n");
+    expect(err).not.toContain("seen_at");
+    const lite = file(
+      "zone.sql",
+      "create table t (id integer primary key, at datetime not null default current_timestamp)",
+    );
+    const read = await waitForCli(["import", lite, "--dialect", "sqlite", "--zone", "UTC"]);
+    expect(read.out).toContain("      at: { type: timestamp, zone: UTC, generated: true }\n");
+  });
+
   it("guesses by what a name says, and not by what it refers to", async () => {
     const names = {
       in: [

@@ -12,7 +12,20 @@ import { runsOf, seedOf } from "../support/runs.js";
 
 const seed = seedOf(1);
 
-const sortable = ["title", "status", "keeper", "dept", "level", "price", "due", "seen", "flag", "sum", "dept_head"];
+const sortable = [
+  "title",
+  "status",
+  "keeper",
+  "dept",
+  "level",
+  "price",
+  "due",
+  "seen",
+  "noted",
+  "flag",
+  "sum",
+  "dept_head",
+];
 /** What databases cannot work out for some value. */
 const failing = [
   ...["due - 3000000 days is null", "due + 2147483647 days is not null", "due - 2147483648 days + 1 day < today"],
@@ -48,7 +61,7 @@ const cases = fc.record({
 const listed = fc.constantFrom("id <> 'i2'", "exists (notes where item = this)", "may view keeper").map((where) => ({
   to: "anyone",
   where: `${where} and id <> 'i4'`,
-  permit: { list: ["title", "level", "price", "due", "seen"] },
+  permit: { list: ["title", "level", "price", "due", "seen", "noted"] },
 }));
 
 describe.each(Object.entries(engines))("a list over HTTP on %s", (name, open) => {

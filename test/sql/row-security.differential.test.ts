@@ -21,7 +21,7 @@ import {
 import { isSampled, runsOf, seedOf } from "../support/runs.js";
 
 // A case is one answer that memory and database both gave.
-const seed = seedOf(1164327715);
+const seed = seedOf(11);
 
 const generous = {
   to: "anyone",

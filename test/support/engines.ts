@@ -55,7 +55,8 @@ function engine(connection: Connection, more: Omit<Engine, "connection" | "diale
 
 /** Texts in a collation that is not the order of code points, so that a missing "collate" shows. */
 function postgresType(text: string): Engine["columnType"] {
-  const scalar = ({ base }: FieldType): string => {
+  const scalar = ({ base, zone }: FieldType): string => {
+    if (zone !== undefined) return "timestamp";
     if (base === "text" || base === "choice") return text;
     return { integer: "bigint", decimal: "numeric", timestamp: "timestamptz", json: "jsonb" }[base as "json"] ?? base;
   };

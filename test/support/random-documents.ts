@@ -38,6 +38,7 @@ const itemFields = {
   price: { type: "decimal", sensitive: true, optional: true, tags: ["money"] },
   due: { type: "date", optional: true, default: "today" },
   seen: { type: "timestamp", optional: true, default: "now" },
+  noted: { type: "timestamp", zone: "UTC", optional: true, default: "now" },
   flag: { type: "boolean", optional: true },
   labels: { list: "text", optional: true },
   helpers: { list: { reference: "staff" }, optional: true },
@@ -574,6 +575,15 @@ const itemValues = {
       "9999-12-31T23:59:59Z",
       new Date("2027-01-31T10:30:00Z"),
       "2027-01-31 22:30:00.000001+10",
+    ],
+    "noon",
+  ),
+  noted: value(
+    [
+      "2027-01-31T12:00:00Z",
+      "2027-01-31T10:30:00.000001Z",
+      "2027-01-31T14:00:00+02:00",
+      new Date("2027-01-31T10:30:00Z"),
     ],
     "noon",
   ),

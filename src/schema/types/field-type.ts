@@ -40,6 +40,8 @@ export interface FieldType {
   readonly target?: string;
   /** The type of a list's elements. */
   readonly element?: FieldType;
+  /** Of a timestamp that is stored without a zone: the one that it is of. */
+  readonly zone?: "UTC";
 }
 
 /** Completes a type for which a value fits exactly when it has a canonical form. */

@@ -11,6 +11,7 @@ export function reference(target: string, key: FieldType): FieldType {
     fits: key.fits,
     literal: key.literal,
     ...(key.choices === undefined ? {} : { choices: key.choices }),
+    ...(key.zone === undefined ? {} : { zone: key.zone }),
     target,
   };
 }

@@ -1,6 +1,6 @@
 import type { Scalar } from "../scalar.js";
 import type { FieldType } from "./field-type.js";
-import { canonicalInstant, timestampOf } from "./timestamp.js";
+import { canonicalInstant, canonicalTimestamp, timestampOf } from "./timestamp.js";
 
 /**
  * A stored value (never null) in the form that its field's type has, whatever the driver made of it: see "Rows as drivers
@@ -33,7 +33,8 @@ function otherForm(type: FieldType, value: unknown): unknown {
       return value instanceof Date ? dayOf(value) : undefined;
     case "timestamp":
       if (value instanceof Date) return timestampOf(value);
-      return typeof value === "string" ? sentInstant(value) : undefined;
+      if (typeof value !== "string") return undefined;
+      return sentInstant(value) ?? (type.zone === undefined ? undefined : canonicalTimestamp(`${value}Z`));
     case "list":
       return type.element && listOf(type.element, value);
     case "text":

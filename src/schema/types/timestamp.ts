@@ -1,5 +1,5 @@
 import { isCalendarDay } from "./date.js";
-import { fieldType } from "./field-type.js";
+import { type FieldType, fieldType } from "./field-type.js";
 
 const spelling = /^(\d{4})-(\d\d)-(\d\d)[Tt ](\d\d):(\d\d)(?::(\d\d)(?:\.(\d{1,6}))?)?(?:[Zz]|([+-])(\d\d):?(\d\d))$/;
 
@@ -55,3 +55,10 @@ export const timestamp = /* @__PURE__ */ fieldType({
   compare: (a, b) => (a === b ? 0 : a < b ? -1 : 1),
   literal: (value) => `timestamp '${value}'`,
 });
+
+/** An instant that is stored without its zone, as in a `timestamp` of PostgreSQL: `2027-01-31 09:00:00`, of UTC. */
+export const timestampInUtc = /* @__PURE__ */ stored("UTC");
+
+function stored(zone: "UTC"): FieldType {
+  return { ...timestamp, zone };
+}

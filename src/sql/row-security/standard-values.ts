@@ -1,6 +1,7 @@
 import type { SessionOperand } from "../../conditions/expression.js";
 import type { Scalar } from "../../schema/scalar.js";
 import { type DefaultSource, type Field, isOwn, lastOf, singleKey } from "../../schema/schema.js";
+import { scalarTypes } from "../../schema/types/scalars.js";
 import { postgres } from "../postgres.js";
 import { type FactWriter, literal, qualified, written } from "./ddl.js";
 import type { Writing } from "./judged.js";
@@ -31,13 +32,27 @@ export function standardValue(field: Field, { table, schema, subject }: Writing,
     if (field.type.target === people.table.name) return me;
     if (field.type.element?.target === people.table.name) return `array[${me}]`;
   }
-  if (field.defaultFrom !== undefined) return written(subject.value(askedFor(field.defaultFrom, field)), facts);
+  if (field.defaultFrom !== undefined) {
+    const asked = askedFor(field.defaultFrom);
+    return asStored(field, written(subject.value(asked), facts), asked.type.zone);
+  }
   if (field.default === null || field.default === undefined) return "null";
   if (field.type.base === "json") return literal(JSON.stringify(field.default));
-  return written(postgres.constant(field.type, field.type.canonical(field.default) as Scalar));
+  return asStored(
+    field,
+    written(postgres.constant(field.type, field.type.canonical(field.default) as Scalar)),
+    undefined,
+  );
 }
 
-function askedFor(from: DefaultSource, { type }: Field): SessionOperand {
+function askedFor(from: DefaultSource): SessionOperand {
   if (from.kind === "me") return { kind: "me", type: lastOf(from.path).type, path: from.path };
-  return from.kind === "now" ? { kind: "request", type, name: "now" } : { kind: "today", type };
+  return from.kind === "now"
+    ? { kind: "request", type: scalarTypes.timestamp, name: "now" }
+    : { kind: "today", type: scalarTypes.date };
+}
+
+/** A value as the field's column holds it: with its zone or without, whichever way it comes. */
+function asStored({ type: { zone } }: Field, value: string, from: string | undefined): string {
+  return zone === from ? value : `(${value} at time zone ${literal(zone ?? from ?? "")})`;
 }
