@@ -6,7 +6,7 @@ import { join, raw } from "../sql/fragment.js";
 import type { Connection, DriverRow } from "./connection.js";
 import { KeptLists, protectionsOf } from "./kept-lists.js";
 import { decodeRow, hasAddress, holds, recordsSelect } from "./statements.js";
-import { mostTogether, type Select, type SelectOrder, selectTogether } from "./together.js";
+import { inGroups, type Select, type SelectOrder, selectTogether } from "./together.js";
 
 /** Something that is read of a database. */
 export type Read =
@@ -192,8 +192,12 @@ export class Records implements Source {
     if (this.#isLasting) return { isSo: true, found: await selectTogether(this.#connection, selects) };
     const [before, reads] = [this.#held, this.#again()];
     const found = await this.#fetch(reads, selects);
-    const rowsIn = (held: typeof before, read: Read) => JSON.stringify(held.get(idOf(read))?.rows);
-    return { isSo: reads.every((read) => rowsIn(before, read) === rowsIn(this.#held, read)), found };
+    const isSame = (read: Read) => {
+      const [one, other] = [before.get(idOf(read))?.rows, this.#held.get(idOf(read))?.rows];
+      // What is protected is the same list for as long as nothing has changed.
+      return one === other || JSON.stringify(one) === JSON.stringify(other);
+    };
+    return { isSo: reads.every(isSame), found };
   }
 
   /** What was asked for and fetched by itself. */
@@ -209,12 +213,11 @@ export class Records implements Source {
     const small = fetching.filter(({ isWhole }) => !isWhole);
     const selects = [...others, ...small.map(({ select }) => select)];
     this.#fetches++;
-    this.#isMuch ||= selects.length > mostTogether || fetching.length > small.length;
+    const groups = inGroups(selects);
+    this.#isMuch ||= groups.length > 1 || fetching.length > small.length;
     if (!this.#isLasting && !this.isLittle) throw new NeedsTransaction();
     const found: (readonly DriverRow[])[] = [];
-    for (let from = 0; from < selects.length; from += mostTogether) {
-      found.push(...(await selectTogether(this.#connection, selects.slice(from, from + mostTogether))));
-    }
+    for (const group of groups) found.push(...(await selectTogether(this.#connection, group)));
     for (const [index, { store }] of small.entries()) await store(found[others.length + index] ?? []);
     for (const { select, store, isWhole } of fetching) {
       if (isWhole) await store((await selectTogether(this.#connection, [select]))[0] ?? []);

@@ -4,8 +4,8 @@ import { Recent } from "../session/recent.js";
 import { KeptLists } from "./kept-lists.js";
 import type { Held, Read } from "./records.js";
 
-/** How many people's sessions are remembered. */
-const mostPeople = 1_000;
+/** How many people's sessions are remembered, and how many records of one at most. */
+const [mostPeople, mostRecords] = [1_000, 200];
 
 /**
  * What is kept from one call to the next, so that the database is asked less often. Nothing of it counts before the
@@ -24,7 +24,10 @@ export class Remembered {
   }
 
   setOpening(identity: Identity, read: readonly Held[]): void {
-    this.#openings.set(idOf(identity), read);
+    // What is protected is one list for everybody, however long.
+    const own = read.filter(({ rows }) => !Object.isFrozen(rows));
+    const count = own.reduce((all, { rows }) => all + rows.length, 0);
+    if (count <= mostRecords) this.#openings.set(idOf(identity), read);
   }
 }
 

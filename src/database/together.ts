@@ -20,8 +20,24 @@ export interface SelectOrder {
   readonly cut: Fragment;
 }
 
-/** How many selects one statement takes. More tables than these databases join well would have to be joined. */
-export const mostTogether = 8;
+/** How many selects one statement takes, and how many columns: PostgreSQL gives 1,664 at most. */
+const [mostTogether, mostColumns] = [8, 1_000];
+
+/** Selects in groups, in their order, of which each can be one statement. */
+export function inGroups(selects: readonly Select[]): readonly (readonly Select[])[] {
+  const groups: Select[][] = [];
+  let columns = 0;
+  for (const select of selects) {
+    const last = groups[groups.length - 1];
+    columns += select.columns.length;
+    if (last !== undefined && last.length < mostTogether && columns <= mostColumns) last.push(select);
+    else {
+      groups.push([select]);
+      columns = select.columns.length;
+    }
+  }
+  return groups;
+}
 
 /** Whether several selects can be one statement. In SQLite there is no way to a server that this would save. */
 export function canBeTogether({ name }: Dialect): boolean {

@@ -41,6 +41,8 @@ interface Written<T extends DocumentTypes> {
 
 /** How often a list is begun anew, because the current user is not any more as they were. */
 const fewTries = 2;
+/** How many records of a list stand in one statement with what else it is about. */
+const mostOfPage = 1_000;
 
 /**
  * One transaction in which one person's questions are answered, and changes judged and written one after the other; or a few
@@ -141,8 +143,9 @@ export class Work<T extends DocumentTypes = AnyDocument> {
     if (known !== undefined && !this.#isLasting) this.#records.suppose(known);
     for (let tries = 0; tries <= fewTries; tries++) {
       const asked = await this.ask((session) => ({ session, query: queryOf(session) }));
-      // A list of all that there is takes longer than a transaction to begin.
-      if (asked.query.limit === undefined && !this.#isLasting) throw new NeedsTransaction();
+      // A long list takes longer to put in order once more than a transaction to begin.
+      if (!this.#isLasting && (asked.query.limit ?? Number.POSITIVE_INFINITY) > mostOfPage)
+        throw new NeedsTransaction();
       const { selects, page } = listing<R>(this.inside.dialect, asked.session as unknown as Session, name, asked.query);
       const { isSo, found } = await this.#records.confirm(selects);
       if (!isSo) continue;

@@ -158,7 +158,7 @@ export const unreadView = 'a table whose "source" it is, with one of its fields 
 /** What a document does not say of a decimal column; undefined where nothing is rounded. */
 export function precisionOf(declared: string): string | undefined {
   const found = /\((\d+)(?:,\s*(-?\d+))?\)/.exec(declared);
-  return found === null ? undefined : `has ${found[1]} digits, ${found[2] ?? "0"} of them behind the point`;
+  return found === null ? undefined : `${found[1]} digits, ${found[2] ?? "0"} behind the point`;
 }
 
 /** The same columns, where those without a zone are of one. */

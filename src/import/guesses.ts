@@ -85,8 +85,8 @@ export function guessPeople(tables: readonly DeclaredTable[]): Guess<People> | u
     // A table that is only called so, and to which nothing leads, is rather one of their details.
     const score = (isCalled ? 4 : 0) + (signIn === undefined ? 0 : 3) + Math.min(4, count);
     const reasons = [
-      ...(isCalled ? ["it is called so"] : []),
-      ...(signIn === undefined ? [] : [`has "${signIn.name}" to sign in with`]),
+      ...(isCalled ? ["the table is called so"] : []),
+      ...(signIn === undefined ? [] : [`"${signIn.name}" is there to sign in with`]),
       ...(count === 0 ? [] : [`${count} foreign key${count === 1 ? " leads" : "s lead"} to it`]),
     ];
     return [{ declared, score, count, reason: reasons.join(", ") }];
@@ -123,7 +123,7 @@ export function guessOwner(
   });
   for (const words of ownerWords) {
     const column = leading.find((one) => words.test(one));
-    if (column !== undefined) return { value: column, reason: `it leads to ${people}, and is called so` };
+    if (column !== undefined) return { value: column, reason: `it leads to ${people}, and its name says so` };
   }
   return undefined;
 }

@@ -35,7 +35,7 @@ const scalars: Readonly<Record<string, FoundType>> = {
 
 const remarks: Readonly<Record<string, string>> = {
   bpchar: "is padded with spaces, which count when it is compared",
-  timestamp: "is no instant without a zone; say --zone UTC where it is of UTC, or make it timestamptz",
+  timestamp: "holds no zone; say --zone UTC where it is of UTC, or make it timestamptz",
   citext: "holds for equal what rules do not; make it text",
   float4: "is not exact; make it numeric",
   float8: "is not exact; make it numeric",
