@@ -9,6 +9,8 @@ import { Problems } from "../schema/report.js";
 import { type Field, isOwn, type Schema, type Table } from "../schema/schema.js";
 import { internals } from "../session/internals.js";
 import { knownTable } from "../session/known-table.js";
+import type { Plan } from "../session/plan.js";
+import { Recent } from "../session/recent.js";
 import type { Session } from "../session/session.js";
 import { sortKeys } from "../session/sort.js";
 import { comesAfter } from "../sql/after.js";
@@ -100,7 +102,10 @@ export function listing<R>(
   // What no filter reads is not worked out to count records.
   const only = table.fields.filter((field) => filter.some((one) => reads(one, column(scope, scope.record, field))));
   const each = [{ nameOf, hidden, fence: false }, ...(total ? [{ nameOf, only, fence: false }] : [])];
-  const [shown = [], counted] = maskedFragments(residual, name, action, dialect, each);
+  const id = JSON.stringify([name, action, residual.values, total, only.map((field) => field.name)]);
+  const [shown = [], counted] = writtenOnce(dialect, residual.plan, id, () =>
+    maskedFragments(residual, name, action, dialect, each),
+  );
   const from = (select: Fragment, tests: readonly Fragment[]) => {
     const tested = tests.length === 0 ? raw("") : sql` where ${allOf(tests)}`;
     return sql`from (${select}) ${raw(dialect.quoteName(alias))}${tested}`;
@@ -127,6 +132,24 @@ export function listing<R>(
       };
     },
   };
+}
+
+/** How many masked selects are kept for all who are alike. */
+const mostWritten = 100;
+const writtenBy = new WeakMap<Dialect, WeakMap<Plan, Recent<readonly Fragment[]>>>();
+
+/**
+ * Masked selects as they were written before for somebody who shares the plan: beside it they depend on nothing but what is
+ * in `id`.
+ */
+function writtenOnce(dialect: Dialect, plan: Plan, id: string, write: () => readonly Fragment[]): readonly Fragment[] {
+  const byPlan = writtenBy.get(dialect) ?? new WeakMap<Plan, Recent<readonly Fragment[]>>();
+  writtenBy.set(dialect, byPlan);
+  const recent = byPlan.get(plan) ?? new Recent<readonly Fragment[]>(mostWritten);
+  byPlan.set(plan, recent);
+  const known = recent.get(id) ?? write();
+  recent.set(id, known);
+  return known;
 }
 
 /** One record more than is shown, by which it is known whether there is another page. */
