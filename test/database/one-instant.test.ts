@@ -3,7 +3,7 @@ import { type Connection, createDatabase, type UserDatabase } from "portier/data
 import { administration, databaseStore, storeMigration } from "portier/people";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { allTables, createTables, type Engine, engines, store } from "../support/engines.js";
-import { portier, records } from "../support/museum.js";
+import { as, portier, records } from "../support/museum.js";
 
 // What is asked of a database is answered as it was at one instant, though it takes several statements: who somebody was
 // before a change never meets what is there after it.
@@ -145,6 +145,20 @@ describe.each(Object.entries(engines))("%s is asked", (name, open) => {
     expect(await ask(database)).toEqual(found);
     // There is no way to a server that would be saved.
     if (name !== "SQLite") expect(watched.count()).toBe(statements);
+  });
+
+  it("by everybody in turn, also by some who are alike, and shows each their own", async () => {
+    const database = createDatabase(portier, engine.connection);
+    const objects = records("objects").slice(0, 60);
+    const keysOf = (rows: readonly Row[]) => rows.map((row) => `${row["accession"]} ${Object.keys(row).sort()}`).sort();
+    const answers = new Set<string>();
+    for (const { id } of records("staff")) {
+      const page = await database.as(id as string).list("objects", { limit: 500 });
+      const own = keysOf(as(id as string).maskAll("objects", objects));
+      expect(keysOf(page.records as Row[]), id as string).toEqual(own);
+      answers.add(JSON.stringify(own));
+    }
+    expect(answers.size).toBeGreaterThan(4);
   });
 
   it("for a role that was given since, and has it", async () => {
