@@ -14,7 +14,7 @@ import type { Session } from "../session/session.js";
 import type { Diagnostic } from "../session/session-options.js";
 import type { UserMessages } from "../session/user-messages.js";
 import type { Connection } from "./connection.js";
-import { type ListQuery, listing, type Page } from "./listing.js";
+import { type Listing, type ListQuery, listing, type Page } from "./listing.js";
 import { ObservedSession } from "./observed-session.js";
 import type { Observing } from "./observing.js";
 import { foundAtOnce, type Held, NeedsTransaction, type Read, Records } from "./records.js";
@@ -142,18 +142,31 @@ export class Work<T extends DocumentTypes = AnyDocument> {
     const known = this.#remembered.opening(this.#identity);
     if (known !== undefined && !this.#isLasting) this.#records.suppose(known);
     for (let tries = 0; tries <= fewTries; tries++) {
-      const asked = await this.ask((session) => ({ session, query: queryOf(session) }));
-      // A long list takes longer to put in order once more than a transaction to begin.
-      if (!this.#isLasting && (asked.query.limit ?? Number.POSITIVE_INFINITY) > mostOfPage)
-        throw new NeedsTransaction();
-      const { selects, page } = listing<R>(this.inside.dialect, asked.session as unknown as Session, name, asked.query);
-      const { isSo, found } = await this.#records.confirm(selects);
+      let asked: Listing<R> & { readonly action: ShowAction };
+      try {
+        asked = await this.#listing<R>(name, queryOf);
+      } catch (error) {
+        // That somebody may not ask, or asks what is wrong, counts like any answer: of who they are now.
+        const isOfNow = error instanceof NeedsTransaction || (await this.#records.confirm([])).isSo;
+        if (isOfNow) throw error;
+        continue;
+      }
+      const { isSo, found } = await this.#records.confirm(asked.selects);
       if (!isSo) continue;
-      const listed = page(found);
-      await this.#observeShown(name, listed.records as readonly Row[], asked.query.action ?? "list");
+      const listed = asked.page(found);
+      await this.#observeShown(name, listed.records as readonly Row[], asked.action);
       return listed;
     }
     throw new NeedsTransaction();
+  }
+
+  async #listing<R>(name: TableOf<T>, queryOf: (session: Session<T>) => ListQuery) {
+    const { session, query } = await this.ask((one) => ({ session: one, query: queryOf(one) }));
+    // A long list takes longer to put in order once more than a transaction to begin.
+    const isLong = (query.limit ?? Number.POSITIVE_INFINITY) > mostOfPage;
+    if (isLong && !this.#isLasting) throw new NeedsTransaction();
+    const listed = listing<R>(this.inside.dialect, session as unknown as Session, name, query);
+    return { ...listed, action: query.action ?? "list" };
   }
 
   /** Notes what of the records that somebody was shown would have been hidden from them. */
