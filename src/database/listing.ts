@@ -67,7 +67,7 @@ const alias = "m";
 /** A list as it is asked of a database. */
 export interface Listing<R> {
   readonly selects: readonly Select[];
-  /** What it comes to, of the rows that each select gave. */
+  /** The page, made of the rows that each select gave. */
   readonly page: (found: readonly (readonly DriverRow[])[]) => Page<R>;
 }
 

@@ -2,10 +2,11 @@ import type { Row } from "../conditions/source.js";
 import { splitAddress } from "../schema/address.js";
 import { isStorable, type Scalar } from "../schema/scalar.js";
 import { type Field, isOwn, type Table } from "../schema/schema.js";
-import { allOf, anyOf, type Fragment, finish, join, param, raw, sql } from "../sql/fragment.js";
+import { allOf, anyOf, type Fragment, join, param, raw, sql } from "../sql/fragment.js";
 import { sourceName } from "../sql/scope.js";
 import { constantPart } from "../sql/value.js";
 import type { Connection, DriverRow } from "./connection.js";
+import { run } from "./run.js";
 import type { Select } from "./together.js";
 
 /** The fields that a table's records hold themselves: each has a column. */
@@ -170,11 +171,6 @@ function equals({ dialect }: Connection, fields: readonly Field[], values: reado
 
 function source({ dialect }: Connection, table: Table): Fragment {
   return raw(sourceName(dialect, table));
-}
-
-async function run(connection: Connection, fragment: Fragment): Promise<readonly DriverRow[]> {
-  const { text, params } = finish(fragment, connection.dialect.placeholder);
-  return connection.query(text, params);
 }
 
 function encoded({ dialect }: Connection, { type }: Field, value: unknown): unknown {

@@ -1,6 +1,7 @@
 import type { Dialect } from "../sql/dialect.js";
-import { type Fragment, finish, join, raw, sql } from "../sql/fragment.js";
+import { type Fragment, join, raw, sql } from "../sql/fragment.js";
 import type { Connection, DriverRow } from "./connection.js";
+import { run } from "./run.js";
 
 /** A select that is run together with others. */
 export interface Select {
@@ -130,9 +131,4 @@ function oneAfterAnother(parts: readonly Part[], dialect: Dialect): Fragment {
 function ordered({ text, order }: Select, { quoteName }: Dialect): Fragment {
   if (order === undefined) return text;
   return sql`${text} order by ${order.terms((name) => raw(quoteName(name)))}${order.cut}`;
-}
-
-function run(connection: Connection, fragment: Fragment): Promise<readonly DriverRow[]> {
-  const { text, params } = finish(fragment, connection.dialect.placeholder);
-  return connection.query(text, params);
 }

@@ -173,7 +173,7 @@ interface Answer {
 }
 
 describe.each(["postgres", "mariadb", "sqlite"] as const)("a script of %s", (dialect) => {
-  it("comes to a document in which nothing is missing without a line", { timeout: 120_000 }, async () => {
+  it("gives a document in which nothing is missing without a line", { timeout: 120_000 }, async () => {
     const { tables, seen } = drawn(120);
     expect([...seen].sort()).toEqual([...kinds].sort());
     const file = join(folder, `${dialect}.sql`);

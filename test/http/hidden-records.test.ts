@@ -123,7 +123,7 @@ describe.each(Object.entries(engines))("a list over HTTP on %s", (name, open) =>
           compared++;
           found += expected.length;
 
-          // Page after page, each found by its place, comes to the same.
+          // Page after page, each found by its place, gives the same.
           const walked: unknown[] = [];
           for (let after: string | null = ""; after !== null; pages++) {
             const page = search({ ...query, limit: 2, offset: 0 });

@@ -71,7 +71,7 @@ function openAll({ portier, ruleset, warnings, request }: LintInput, { tables, s
   const { people } = ruleset.schema;
   if (people === undefined || !readableProtections({ ruleset, warnings }, tables)) return [];
   const sessions = [portier.session({ person: null, source, request, onDiagnostic: toNobody })];
-  const strangers = new Map<string, { name: string; where: string; persons: string[] }>();
+  const unknownRoles = new Map<string, { name: string; where: string; persons: string[] }>();
   for (const person of tables.get(people.table.name) ?? []) {
     try {
       sessions.push(portier.session({ person, source, request, onDiagnostic: toNobody }));
@@ -85,14 +85,17 @@ function openAll({ portier, ruleset, warnings, request }: LintInput, { tables, s
       }
       if (error.code !== "unknown-role" && error.code !== "wrong-scope") throw error;
       for (const { name, where } of strangeRoles(person)) {
-        const found = strangers.get(`${name} ${where}`) ?? { name, where, persons: [] };
-        strangers.set(`${name} ${where}`, found);
+        const found = unknownRoles.get(`${name} ${where}`) ?? { name, where, persons: [] };
+        unknownRoles.set(`${name} ${where}`, found);
         found.persons.push(recordAddress(people.table, person) ?? "somebody");
       }
     }
   }
-  for (const stranger of strangers.values()) {
-    warnings.add("unknown-role-value", { ...stranger, candidates: ruleset.schema.roles.keys() }, ["people", "roles"]);
+  for (const unknownRole of unknownRoles.values()) {
+    warnings.add("unknown-role-value", { ...unknownRole, candidates: ruleset.schema.roles.keys() }, [
+      "people",
+      "roles",
+    ]);
   }
   return sessions;
 

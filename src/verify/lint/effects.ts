@@ -10,7 +10,14 @@ import type { Schema } from "../../schema/schema.js";
 import { type LintInput, nameOf } from "./warnings.js";
 
 /** Rules that change nothing. */
-export const effectChecks = [emptyExtents, conditionNeverTrue, forNobody, swallowed, nullComparisons, differingCopies];
+export const effectChecks = [
+  emptyExtents,
+  conditionNeverTrue,
+  forNobody,
+  alwaysDenied,
+  nullComparisons,
+  differingCopies,
+];
 
 function emptyExtents({ ruleset, warnings }: LintInput): void {
   for (const rule of ruleset.rules) {
@@ -69,7 +76,7 @@ function forNobody({ ruleset, warnings }: LintInput): void {
 }
 
 /** Permits of which an action is stopped as a whole, whenever it would be permitted, by one and the same block. */
-function swallowed({ ruleset, warnings }: LintInput): void {
+function alwaysDenied({ ruleset, warnings }: LintInput): void {
   for (const permit of ruleset.rules.filter(({ effect }) => effect.phase === "permit")) {
     for (const [action, extent] of permit.extents) {
       const block = ruleset
