@@ -8,7 +8,7 @@ interface Runner {
 
 /** What makes no table and changes none: data, owners, remarks, and what belongs to a server. */
 const isOfNoConcern =
-  /^(?:insert|update|delete|copy|select(?!.*\bset_config\b)|comment|lock|analyze|vacuum|reindex|cluster|begin|commit|rollback|start|end|security label|create (?:unlogged )?index|create trigger|create constraint trigger|create event trigger|create rule|create database|create tablespace|create publication|create subscription|create server|create user mapping|drop|alter (?:database|role|user|system|publication|default privileges|event trigger|index)|refresh)\b|\bowner to\b|^alter table .* (?:replica identity|(?:enable|disable) trigger|cluster on|attach partition)\b/is;
+  /^(?:insert|update|delete|copy|select(?!.*\b(?:set_config|into)\b)|comment|lock|analyze|vacuum|reindex|cluster|begin|commit|rollback|start|end|security label|create (?:unlogged )?index|create trigger|create constraint trigger|create event trigger|create rule|create database|create tablespace|create publication|create subscription|create server|create user mapping|alter (?:database|role|user|system|publication|default privileges|event trigger|index)|refresh)\b|^alter .* owner to (?:"[^"]+"|\w+)$|^alter table .* (?:replica identity|(?:enable|disable) trigger|cluster on|attach partition)\b/is;
 
 /** What a document is made of: when it does not run, that is said. */
 const isOfConcern =

@@ -184,6 +184,9 @@ COPY public.rooms (id, place) FROM stdin;
 it's $$ ; \. 1
 \.
 ALTER TABLE ONLY public.rooms ADD CONSTRAINT rooms_pkey PRIMARY KEY (id);
+CREATE TABLE public.gone (id integer PRIMARY KEY);
+CREATE TABLE public.kept (id integer PRIMARY KEY, note text DEFAULT 'the owner to be');
+DROP TABLE public.gone;
 CREATE TABLE public.odd (id integer PRIMARY KEY, room text DEFAULT nowhere.f());
 GRANT SELECT ON TABLE public.rooms TO app;
 CREATE POLICY own ON public.rooms TO app USING (id = CURRENT_USER);
@@ -191,11 +194,12 @@ CREATE POLICY own ON public.rooms TO app USING (id = CURRENT_USER);
 `.replaceAll("\\\\", "\\");
     const read = await waitForCli(["import", file("psql.sql", script)]);
     expect(declared(read.out)).toEqual({
+      kept: { key: ["id"], fields: { id: "integer", note: "text optional default the owner to be" } },
       rooms: { key: ["id"], fields: { id: "text default a';b", "a;b": "text optional default x;'y" } },
     });
     expect(read.err.split("\n")).toEqual([
-      "1 table, 2 of 3 columns, 0 foreign keys",
-      expect.stringMatching(/^left out {2}line 12, CREATE TABLE public.odd .*: schema|function/),
+      "2 tables, 4 of 5 columns, 0 foreign keys",
+      expect.stringMatching(/^left out {2}line 15, CREATE TABLE public.odd .*: schema|function/),
       expect.stringMatching(/^left out {2}column "place" of "rooms": geometry, its type/),
       expect.stringMatching(/^not read {2}row policy "own" on "rooms", for all to app: /),
       expect.stringMatching(/^not read {2}grant of select on "rooms" to app/),
