@@ -1,4 +1,5 @@
 import { Option } from "commander";
+import { replicaMigration } from "../database/count-changes.js";
 import { Records } from "../database/records.js";
 import { storeMigration } from "../people/database-store.js";
 import type { ShowAction } from "../rules/action-tree.js";
@@ -42,6 +43,7 @@ interface SqlOptions extends SessionFlags {
   readonly select?: true;
   readonly tables?: true;
   readonly store?: true;
+  readonly replica?: true;
   readonly rowSecurity?: true;
   readonly withoutOverlay?: true;
   readonly remove?: true;
@@ -66,6 +68,10 @@ export const sqlCommand: CliCommand<SqlOptions> = {
       .option(
         "--store",
         "print the statements that create the tables for assignments, delegations and the audit log; safe to run again",
+      )
+      .option(
+        "--replica",
+        "print the statements that have PostgreSQL count changes of who may do what, for applications that read from a standby",
       )
       .option("--row-security", "print a migration that enforces all rules in PostgreSQL, for every login")
       .option("--without-overlay", "with --row-security: leave out the views that are planned for the current user")
@@ -100,8 +106,12 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
   const [file = "", name = "", action = "list"] = args;
   const { portier } = loadDocument(file);
   const dialect = dialects[options.dialect ?? "postgres"];
-  if (options.tables || options.store) {
-    const statements = options.store ? storeMigration(portier, dialect) : createTables(portier.schema, dialect);
+  if (options.tables || options.store || options.replica) {
+    const statements = options.replica
+      ? replicaMigration(portier)
+      : options.store
+        ? storeMigration(portier, dialect)
+        : createTables(portier.schema, dialect);
     if (options.format === "json") io.out(`${JSON.stringify(statements, null, 2)}\n`);
     else io.out(`${statements.join(";\n\n")};\n`);
     return 0;
@@ -116,7 +126,8 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
       "--without-overlay, --remove, --user, --application, --schema, --reader and --tables-in belong to --row-security",
     );
   }
-  if (name === "") throw new CliError("sql needs the name of a table, or --tables, or --row-security");
+  if (name === "")
+    throw new CliError("sql needs the name of a table, or --tables, --store, --replica or --row-security");
   const table = portier.schema.tables.get(tableName(portier, name)) as Table;
   if (actionOf(table, action) === undefined) {
     const facts = { table: table.name, name: action, candidates: actionNamesOf(table) };

@@ -23,6 +23,18 @@ export class ConstraintError extends Error {
   }
 }
 
+/**
+ * A copy of the database does not know yet what somebody may do: what it knows is older than it may be. Nothing was answered;
+ * the same may succeed when it is tried again.
+ */
+export class ReplicaBehind extends Error {
+  override readonly name = "ReplicaBehind";
+
+  constructor(version: bigint | undefined) {
+    super(`the copy that was asked is behind, at version ${version}; nothing was answered, try again`);
+  }
+}
+
 /** A record is no longer as the person saw it: somebody else has changed it. Nothing was done. */
 export class RecordChanged extends Error {
   override readonly name = "RecordChanged";

@@ -5,6 +5,7 @@ import { findTable, type Schema, type Table } from "../schema/schema.js";
 import { join, raw } from "../sql/fragment.js";
 import type { Connection, DriverRow } from "./connection.js";
 import { KeptLists, protectionsOf } from "./kept-lists.js";
+import { versionFrom, versionSelect } from "./state.js";
 import { decodeRow, hasAddress, holds, recordsSelect } from "./statements.js";
 import { inGroups, type Select, type SelectOrder, selectTogether } from "./together.js";
 
@@ -32,6 +33,8 @@ export interface RecordsOptions {
    * along with what is missing, by one statement, so that an answer is always about one instant. Default: true.
    */
   readonly isLasting?: boolean;
+  /** Whether the count of changes is read with them: see {@link Records.version}. Default: false. */
+  readonly isVersioned?: boolean;
 }
 
 /** How many times an answer may turn out to need more records; a manager line takes one for each step. */
@@ -55,6 +58,8 @@ export class Records implements Source {
   readonly #schema: Schema;
   readonly #kept: KeptLists;
   readonly #isLasting: boolean;
+  readonly #isVersioned: boolean;
+  #version: bigint | undefined;
   #held = new Map<string, Held>();
   readonly #misses = new Map<string, Read>();
   /** What the question under way has asked for. */
@@ -68,12 +73,13 @@ export class Records implements Source {
   constructor(
     connection: Connection,
     schema: Schema,
-    { kept = new KeptLists(), isLasting = true }: RecordsOptions = {},
+    { kept = new KeptLists(), isLasting = true, isVersioned = false }: RecordsOptions = {},
   ) {
     this.#kept = kept;
     this.#connection = connection;
     this.#schema = schema;
     this.#isLasting = isLasting;
+    this.#isVersioned = isVersioned;
   }
 
   find(table: string, key: string): Row | undefined {
@@ -150,6 +156,11 @@ export class Records implements Source {
     return [...this.#asked.keys()].flatMap((id) => this.#held.get(id) ?? []);
   }
 
+  /** How many changes there were of what anybody may do, where that was read last; undefined where nothing was read. */
+  get version(): bigint | undefined {
+    return this.#version;
+  }
+
   /** Whether what was read would have been read without a transaction, too. */
   get isLittle(): boolean {
     return this.#fetches <= fewPasses && !this.#isMuch;
@@ -211,13 +222,15 @@ export class Records implements Source {
     if (!this.#isLasting) this.#held = new Map();
     const fetching = [...this.#findings(reads), ...reads.flatMap((read) => this.#listing(read) ?? [])];
     const small = fetching.filter(({ isWhole }) => !isWhole);
-    const selects = [...others, ...small.map(({ select }) => select)];
+    const versions = this.#isVersioned ? [versionSelect] : [];
+    const selects = [...others, ...small.map(({ select }) => select), ...versions];
     this.#fetches++;
     const groups = inGroups(selects);
     this.#isMuch ||= groups.length > 1 || fetching.length > small.length;
     if (!this.#isLasting && !this.isLittle) throw new NeedsTransaction();
     const found: (readonly DriverRow[])[] = [];
     for (const group of groups) found.push(...(await selectTogether(this.#connection, group)));
+    if (this.#isVersioned) this.#version = versionFrom(found.pop() ?? []);
     for (const [index, { store }] of small.entries()) await store(found[others.length + index] ?? []);
     for (const { select, store, isWhole } of fetching) {
       if (isWhole) await store((await selectTogether(this.#connection, [select]))[0] ?? []);

@@ -90,9 +90,15 @@ export function typed(connection: Connection, error: unknown): unknown {
 
 /** What every place where this runs has: Node.js and browsers. */
 const timers = globalThis as unknown as {
+  readonly performance: { now(): number };
   setTimeout(run: () => void, after: number): unknown;
   clearTimeout(timer: unknown): void;
 };
+
+/** Milliseconds on a clock that nobody sets. */
+export function now(): number {
+  return timers.performance.now();
+}
 
 export function wait(milliseconds: number): Promise<void> {
   return new Promise((resolve) => {

@@ -13,6 +13,7 @@ import { RecordChanged } from "./errors.js";
 import type { ListQuery, Page } from "./listing.js";
 import { type Observe, Observing } from "./observing.js";
 import { NeedsTransaction } from "./records.js";
+import type { Replica, Versioned } from "./replica.js";
 import { inReading, inStatements, inTransaction } from "./retry.js";
 import { type Again, refusedAfterwards, StoredDifferently, undone } from "./stored-differently.js";
 import { canBeTogether } from "./together.js";
@@ -47,6 +48,9 @@ export interface KeyedChange<Values extends object = object> {
 /** Whose work it is, and what it needs besides. */
 export interface UserWork extends Worker {
   readonly observe: Observe | undefined;
+  /** Where is read from, if not from the primary. */
+  readonly replica?: Replica | undefined;
+  readonly minVersion?: bigint;
 }
 
 /**
@@ -302,17 +306,28 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
    * transaction that reads. `kind`: questions that are alike in how much they read.
    */
   async #reading<R>(kind: string, run: (work: Work<T>) => Promise<R>): Promise<R> {
+    const { replica, minVersion = 0n } = this.#work;
+    if (replica === undefined) return this.#readingOn(this.#connection, kind, run);
+    return replica.read(minVersion, (connection) =>
+      this.#readingOn(connection, kind, async (work): Promise<Versioned<R>> => {
+        const answer = await settled(connection, run(work));
+        return { answer, version: work.version };
+      }),
+    );
+  }
+
+  async #readingOn<R>(connection: Connection, kind: string, run: (work: Work<T>) => Promise<R>): Promise<R> {
     const { long } = this.#work.remembered;
-    const { isNested, dialect } = this.#connection;
+    const { isNested, dialect } = connection;
     if (!long.has(kind) && !isNested && canBeTogether(dialect)) {
       try {
-        return await inStatements(this.#connection, (inside) => this.#observed(inside, run, false));
+        return await inStatements(connection, (inside) => this.#observed(inside, run, false));
       } catch (error) {
         if (!(error instanceof NeedsTransaction)) throw error;
         long.add(kind);
       }
     }
-    return inReading(this.#connection, (inside) =>
+    return inReading(connection, (inside) =>
       this.#observed(inside, async (work) => {
         const answer = await run(work);
         if (work.isShort) long.delete(kind);
@@ -331,7 +346,9 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
     run: (work: Work<T>, find: FindLocked) => Promise<R>,
   ): Promise<R> {
     const known =
-      keys.length === 0 ? new Set<string>() : await this.#reading(table, (work) => knownOf(work, table, keys));
+      keys.length === 0
+        ? new Set<string>()
+        : await this.#readingOn(this.#connection, table, (work) => knownOf(work, table, keys));
     return this.#inTransaction((work) =>
       run(work, async (key) => (known.has(key) ? (await work.find(table, [key], true))[0] : undefined)),
     );
@@ -345,7 +362,13 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
   async #observed<R>(inside: Connection, run: (work: Work<T>) => Promise<R>, isLasting = true): Promise<R> {
     const { observe } = this.#work;
     const observing = observe && new Observing(observe);
-    const done = await run(new Work(this.#portier, inside, this.#work, { observing, isLasting }));
+    const done = await run(
+      new Work(this.#portier, inside, this.#work, {
+        observing,
+        isLasting,
+        isVersioned: this.#work.replica !== undefined,
+      }),
+    );
     observing?.tell();
     return done;
   }
@@ -370,6 +393,19 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
 
 /** The record of a key as it is locked; undefined where there is none that the person knows of. */
 type FindLocked = (key: string) => Promise<Row | undefined>;
+
+/** What came of it, to be given or thrown later; what ends the attempt itself is thrown now. */
+async function settled<R>(connection: Connection, answer: Promise<R>): Promise<() => R> {
+  try {
+    const given = await answer;
+    return () => given;
+  } catch (error) {
+    if (error instanceof NeedsTransaction || connection.isConflict(error)) throw error;
+    return () => {
+      throw error;
+    };
+  }
+}
 
 interface JudgedChange<T extends DocumentTypes> {
   readonly outcome: ChangeResult;

@@ -30,6 +30,15 @@ export interface Worker {
   readonly messages?: Partial<UserMessages> | undefined;
 }
 
+/** How work is done. */
+export interface WorkOptions {
+  readonly observing?: Observing | undefined;
+  /** Whether it is a transaction. Default: true. */
+  readonly isLasting?: boolean;
+  /** Whether it is to be told how new an answer is: see {@link Work.version}. Default: false. */
+  readonly isVersioned?: boolean;
+}
+
 /** What changes came to, as far as it is written: `keys` of their records, and these as they are stored. */
 interface Written<T extends DocumentTypes> {
   readonly outcomes: readonly ChangeResult[];
@@ -63,7 +72,7 @@ export class Work<T extends DocumentTypes = AnyDocument> {
     portier: Portier<T>,
     inside: Connection,
     { identity, remembered, onDiagnostic = firstOnConsole(), messages }: Worker,
-    { observing, isLasting = true }: { readonly observing?: Observing | undefined; readonly isLasting?: boolean } = {},
+    { observing, isLasting = true, isVersioned = false }: WorkOptions = {},
   ) {
     this.inside = inside;
     this.#observing = observing;
@@ -73,8 +82,13 @@ export class Work<T extends DocumentTypes = AnyDocument> {
     this.#onDiagnostic = onDiagnostic;
     this.#remembered = remembered;
     this.#isLasting = isLasting;
-    this.#records = new Records(inside, portier.schema, { kept: remembered.kept, isLasting });
+    this.#records = new Records(inside, portier.schema, { kept: remembered.kept, isLasting, isVersioned });
     this.#expect([]);
+  }
+
+  /** How many changes there were of what anybody may do, when the answer was read; undefined where nothing was read. */
+  get version(): bigint | undefined {
+    return this.#records.version;
   }
 
   /** Whether it could have been done by a few statements, without a transaction. */

@@ -1,5 +1,5 @@
 import { createDatabase } from "../database/create-database.js";
-import { ConflictError, ConstraintError, RecordChanged } from "../database/errors.js";
+import { ConflictError, ConstraintError, RecordChanged, ReplicaBehind } from "../database/errors.js";
 import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import { PortierError } from "../schema/problems.js";
 import type { Portier } from "../session/portier.js";
@@ -30,6 +30,7 @@ export function accessHandler<T extends DocumentTypes = AnyDocument>(options: Ht
   const {
     portier,
     connection,
+    replica,
     observe,
     authenticate,
     base = "",
@@ -43,6 +44,7 @@ export function accessHandler<T extends DocumentTypes = AnyDocument>(options: Ht
   const served = { ...portier.schema, tables: servedTables(portier.schema.tables, tables) };
   const database = createDatabase(portier as unknown as Portier, connection, {
     ...(observe && { observe }),
+    ...(replica && { replica }),
     onDiagnostic,
   });
   return async (request) => {
@@ -179,7 +181,7 @@ function failed(error: unknown, request: Request, onError: HttpOptions["onError"
   if (error instanceof RecordChanged) {
     return problemResponse("changed", { detail: "Look at it again, and repeat what is still wanted." });
   }
-  if (error instanceof ConflictError) {
+  if (error instanceof ConflictError || error instanceof ReplicaBehind) {
     return problemResponse("busy", { detail: "Nothing was done. Try again." }, { "retry-after": "1" });
   }
   if (error instanceof ConstraintError) return problemResponse("constraint", { detail: "Nothing was done." });

@@ -1,6 +1,7 @@
 import type { Row } from "../conditions/source.js";
 import type { Connection } from "../database/connection.js";
 import type { Observe } from "../database/observing.js";
+import type { ReplicaOptions } from "../database/replica.js";
 import type { AnyDocument, DocumentTypes, TableOf } from "../schema/document-types.js";
 import type { Identity } from "../session/identity.js";
 import type { Portier } from "../session/portier.js";
@@ -13,6 +14,8 @@ export interface HttpOptions<T extends DocumentTypes = AnyDocument> {
   readonly portier: Portier<T>;
   /** The database with the tables of the document. */
   readonly connection: Connection;
+  /** A copy of the database from which is read; a question that it is too far behind for is answered by 503. */
+  readonly replica?: ReplicaOptions;
   /** Told what would have been refused or hidden of the tables that the document observes; needed where it observes any. */
   readonly observe?: Observe;
   /**

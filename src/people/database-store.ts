@@ -2,6 +2,7 @@ import type { Row } from "../conditions/source.js";
 import type { Connection, DriverRow } from "../database/connection.js";
 import { Records } from "../database/records.js";
 import { inReading, inTransaction, wait } from "../database/retry.js";
+import { createState, versionOf } from "../database/state.js";
 import { deleteRecord, deleteRecords, insertRecord, insertRecords, updateRecord } from "../database/statements.js";
 import type { AnyDocument, DocumentTypes } from "../schema/document-types.js";
 import { portierError } from "../schema/problems.js";
@@ -33,10 +34,7 @@ export function databaseStore<T extends DocumentTypes = AnyDocument>(
 ): RoleStore {
   keptOf(portier);
   const { schema } = portier;
-  const version = async (): Promise<string> => {
-    const [row] = await connection.query("select version from portier_state", []);
-    return String(row?.["version"]);
-  };
+  const version = async () => String(await versionOf(connection));
   return {
     keepsPersons: true,
     read: (question) =>
@@ -297,8 +295,7 @@ export function storeMigration<T extends DocumentTypes = AnyDocument>(portier: P
 )`,
     index("portier_audit_log", "person"),
     ...appendOnly(dialect),
-    `create table if not exists portier_state (one integer primary key check (one = 1), version bigint not null, head ${key} not null)`,
-    "insert into portier_state (one, version, head) select 1, 0, '' where not exists (select 1 from portier_state)",
+    ...createState(dialect, key),
   ];
 }
 

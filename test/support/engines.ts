@@ -54,7 +54,7 @@ function engine(connection: Connection, more: Omit<Engine, "connection" | "diale
 }
 
 /** Texts in a collation that is not the order of code points, so that a missing "collate" shows. */
-function postgresType(text: string): Engine["columnType"] {
+export function postgresType(text: string): Engine["columnType"] {
   const scalar = ({ base, zone }: FieldType): string => {
     if (zone !== undefined) return "timestamp";
     if (base === "text" || base === "choice") return text;

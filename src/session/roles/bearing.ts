@@ -21,13 +21,27 @@ export function rolesReachOthers(ruleset: Ruleset): boolean {
   return worked(ruleset).reachOthers;
 }
 
+/**
+ * The fields that say what anybody is: those that bear roles, and what the conditions of all groups and the manager line ask
+ * of a person, whether they bring roles or not.
+ */
+export function standingFields(ruleset: Ruleset): RoleBearing {
+  const { fields } = workOut(ruleset, [...ruleset.groups.values()]);
+  const { people } = ruleset.schema;
+  if (people !== undefined) {
+    const own = [...people.table.key, people.active, people.manager].filter((field) => field !== undefined);
+    return new Map([...fields, [people.table.name, new Set([...(fields.get(people.table.name) ?? []), ...own])]]);
+  }
+  return fields;
+}
+
 function worked(ruleset: Ruleset) {
-  const made = known.get(ruleset) ?? workOut(ruleset);
+  const made = known.get(ruleset) ?? workOut(ruleset, groupsWithRoles(ruleset));
   known.set(ruleset, made);
   return made;
 }
 
-function workOut(ruleset: Ruleset) {
+function workOut(ruleset: Ruleset, groups: readonly Group[]) {
   const fields = new Map<string, Set<Field>>();
   let reachOthers = false;
   const { people } = ruleset.schema;
@@ -45,7 +59,6 @@ function workOut(ruleset: Ruleset) {
     const { person, on, field, level, record, from, until } = settings;
     for (const one of [person, on, field, level, record, from, until]) bears(one);
   }
-  const groups = groupsWithRoles(ruleset);
   if (people !== undefined && (people.roles.length > 0 || groups.length > 0)) {
     bears(people.active);
     for (const key of people.table.key) bears(key);

@@ -24,7 +24,7 @@ begin
     from pg_policy, pg_roles where ${isOurs} and pg_roles.oid = any (polroles)
     union all select format('drop function %s', p.oid::regprocedure), case when prorettype in (select reltype from pg_class where relnamespace = n.oid) then 3 else 5 end
     from pg_proc p join pg_namespace n on n.oid = pronamespace
-    where nspname = ${literal(inside)} or nspname = ${literal(seen)} and proname in ('set_person', 'confirm')
+    where nspname = ${literal(inside)} or nspname = ${literal(seen)} and proname in ('set_person', 'require_version', 'confirm')
     order by turn
   loop
     execute made.statement;
@@ -152,6 +152,7 @@ begin
   execute format(${literal(`grant select, insert, update, delete on all tables in schema ${schema} to %I`)}, role);
   execute format(${literal(`grant execute on function ${plain(qualified(seen, "confirm"))}(text[]) to %I`)}, role);
 ${asked.join("\n")}
+  execute format(${literal(`grant execute on function ${plain(qualified(seen, "require_version"))}(bigint, interval) to %I`)}, role);
   execute format(${literal(`%s execute on function ${plain(qualified(seen, "set_person"))}(text, jsonb) %s %I`)},
     case when sets_person then 'grant' else 'revoke' end, case when sets_person then 'to' else 'from' end, role);
 ${schemas.hasOverlay ? overlayRights(schemas) : ""}

@@ -48,6 +48,25 @@ end`,
   perform set_config('portier.confirmed', case when rules = '{}' then '' else to_jsonb(${at("confirmed")}() || rules)::text end, true);
 end`,
   );
+  // Each look is a statement of its own, and sees what is there by then, unless the transaction keeps to what it began with.
+  const requireVersion = definerFunction(
+    `${qualified(seen, "require_version")}(version bigint, patience interval default '0') returns void`,
+    `declare
+  latest timestamptz := clock_timestamp() + patience;
+  known bigint;
+begin
+  loop
+    select state.version into known from ${qualified(schemas.tables, "portier_state")} state;
+    if known >= require_version.version then return; end if;
+    if (clock_timestamp() < latest) is not true then
+      raise object_not_in_prerequisite_state using
+        message = format('this server is behind: it knows version %s, not %s', known, version),
+        hint = 'try again, give it more patience, or ask the primary';
+    end if;
+    perform pg_sleep(0.01);
+  end loop;
+end`,
+  );
   const me = definerFunction(
     `${at("me")}() returns ${at("subject")}`,
     `declare
@@ -165,6 +184,7 @@ end`,
     rlsActive,
     setPerson,
     ...(hasOverlay ? overlayFunctions(schemas, subject) : []),
+    requireVersion,
     confirm,
     confirmed,
     unconfirmed,
