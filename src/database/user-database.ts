@@ -310,7 +310,7 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
     if (replica === undefined) return this.#readingOn(this.#connection, kind, run);
     return replica.read(minVersion, (connection) =>
       this.#readingOn(connection, kind, async (work): Promise<Versioned<R>> => {
-        const answer = await settled(connection, run(work));
+        const answer = await outcomeOf(connection, run(work));
         return { answer, version: work.version };
       }),
     );
