@@ -236,7 +236,7 @@ if (programs !== undefined) {
       const made = await director.make(change, { confirmed: outcome.warnings.map(({ id }) => id) });
       expect(made.accepted, JSON.stringify(made)).toBe(true);
       const version = await database.version();
-      // Within the bound, what counted a moment ago is new enough; for whoever knows of the change it is not.
+      // Within the bound, what counted just before is new enough; for whoever knows of the change it is not.
       expect(await isEditor()).toBe(false);
       await expect(isEditor(version)).rejects.toThrow(/behind/);
       await pair.resume();
