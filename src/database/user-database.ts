@@ -395,7 +395,7 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
 type FindLocked = (key: string) => Promise<Row | undefined>;
 
 /** What came of it, to be given or thrown later; what ends the attempt itself is thrown now. */
-async function settled<R>(connection: Connection, answer: Promise<R>): Promise<() => R> {
+async function outcomeOf<R>(connection: Connection, answer: Promise<R>): Promise<() => R> {
   try {
     const given = await answer;
     return () => given;
