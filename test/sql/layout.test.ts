@@ -1,9 +1,11 @@
+import { readFileSync } from "node:fs";
 import fc from "fast-check";
 import { compile } from "portier";
 import { createTables, postgres as postgresDialect, rowSecurity } from "portier/sql";
 import { expect, it } from "vitest";
 import { embeddedPostgres } from "../../examples/museum/embedded-postgres.mjs";
 import { laidOut } from "../../src/sql/row-security/layout.js";
+import { portier as museum } from "../support/museum.js";
 
 // A migration is laid out for readers: what the database reads must stay what it was.
 
@@ -48,8 +50,19 @@ it("breaks lines between words alone, and takes quotes from names that need none
 
 it("keeps lines short that can be broken, and comments comments", () => {
   const long = `-- ${"rule of this, ".repeat(20)}\nif ${"(a = 'x' and b = 2) or ".repeat(20)} c then`;
-  for (const line of laidOut(long).split("\n")) expect(line.length).toBeLessThanOrEqual(120);
+  for (const line of laidOut(long).split("\n")) expect(line.length).toBeLessThanOrEqual(140);
   expect(laidOut(long).match(/^-- /gm)?.length).toBeGreaterThan(1);
+});
+
+it("writes the museum's migration as the page on row security shows it", () => {
+  const { migration } = rowSecurity(museum, { applications: ["museum_app"] });
+  const lines = new Set(migration.split("\n").map((line) => line.trim()));
+  const page = readFileSync("docs/row-security.md", "utf8");
+  const walk = page.slice(page.indexOf("## How it is made"), page.indexOf("## What it cannot hold"));
+  const shown = [...walk.matchAll(/^```sql\n(.*?)^```/gms)].flatMap(([, text = ""]) => text.trim().split("\n"));
+  expect(shown.length).toBeGreaterThan(40);
+  expect(shown.map((line) => line.trim()).filter((line) => line !== "..." && !lines.has(line))).toEqual([]);
+  for (const line of migration.split("\n")) expect(line.length).toBeLessThanOrEqual(160);
 });
 
 // Words of SQL and of PL/pgSQL, as what anything of a document may be called.

@@ -1,6 +1,6 @@
 import { always, type Expression, not } from "../../conditions/expression.js";
 import type { Field } from "../../schema/schema.js";
-import type { Gate, PlacedStep } from "../../session/gate.js";
+import type { PlacedStep } from "../../session/gate.js";
 import { isAmong, isBelowRows } from "../../session/grid-gate.js";
 import { conditionFormula } from "../condition.js";
 import { type Formula, formula, isFixed, print, test } from "../formula.js";
@@ -15,37 +15,11 @@ export interface Change {
   readonly after: Scope | undefined;
 }
 
-/** How one field, or an act, is judged. */
-export interface Verdict {
-  /** True exactly where the change is permitted. */
-  readonly permitted: Formula;
-  /** Where each block stops it, and each confirmation is asked for. */
-  readonly applies: readonly { readonly placed: PlacedStep; readonly when: Formula }[];
-  /** The rules that it comes from: `permit objects/registrar-registers`. */
-  readonly rules: string;
-}
-
-/** The verdict of a gate on a change, as the gate's own judging in memory says it. */
-export function verdictOn(gate: Gate, change: Change, position: Field | undefined): Verdict {
-  const applies = gate.placed.map((placed) => ({ placed, when: appliesTo(placed, change, position) }));
-  const of = (phase: PlacedStep["step"]["phase"]) =>
-    applies.filter(({ placed }) => placed.step.phase === phase).map(({ when }) => when);
-  return {
-    permitted: formula("and", [...of("block").map(isNot), formula("or", of("permit"))]),
-    applies: applies.filter(({ placed }) => placed.step.phase !== "permit"),
-    rules: rulesOf(gate),
-  };
-}
-
-function rulesOf({ placed }: Gate): string {
-  const of = (phase: PlacedStep["step"]["phase"]) => {
-    const rules = new Set(placed.flatMap(({ step }) => (step.phase === phase ? [step.rule] : [])));
-    return rules.size === 0 ? [] : [`${phase} ${[...rules].join(", ")}`];
-  };
-  return [...of("block"), ...of("permit"), ...of("confirm")].join("; ") || "no rule permits it";
-}
-
-function appliesTo(placed: PlacedStep, { before, after }: Change, position: Field | undefined): Formula {
+/**
+ * Whether a step of a rule applies to a change, as the gate's own judging in memory says it: a permit where it is met for certain, a
+ * block or a confirmation unless it is not for certain.
+ */
+export function appliesTo(placed: PlacedStep, { before, after }: Change, position: Field | undefined): Formula {
   if (before !== undefined && after !== undefined) return appliesToEdit(placed, before, after, position);
   const record = before ?? after;
   if (record === undefined) return formula("or", []);

@@ -29,6 +29,7 @@ begin
   loop
     execute made.statement;
   end loop;
+  drop table if exists ${qualified(inside, "notes")}, ${qualified(inside, "gates")};
 end`)}`;
 }
 

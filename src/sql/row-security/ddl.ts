@@ -107,6 +107,14 @@ export function textArray(texts: readonly string[]): string {
   return `array[${texts.map(literal).join(", ")}]::text[]`;
 }
 
+/** The same as one text, for where a list of texts is expected: `'{title,label}'`. */
+export function textsLiteral(texts: readonly string[]): string {
+  const elements = texts.map((text) =>
+    /^(?!null$)[\w./-]+$/i.test(text) ? text : `"${text.replace(/[\\"]/g, "\\$&")}"`,
+  );
+  return literal(`{${elements.join(",")}}`);
+}
+
 /** A fragment with its values written out, in a trigger. */
 export function inTrigger(fragment: Fragment): string {
   return written(fragment, ofVariable);
@@ -114,7 +122,12 @@ export function inTrigger(fragment: Fragment): string {
 
 /** Of some fields those that are given, as a list. */
 export function common({ inside }: Schemas, fields: readonly string[]): string {
-  return `${qualified(inside, "common")}(_given, ${textArray(fields)})`;
+  return `${qualified(inside, "common")}(_given, ${textsLiteral(fields)})`;
+}
+
+/** Those of some texts that are not among others. */
+export function without({ inside }: Schemas, texts: string, gone: string): string {
+  return `${qualified(inside, "without")}(${texts}, ${gone})`;
 }
 
 /** A test in parentheses, once. */

@@ -2,7 +2,7 @@ import type { Field, People } from "../../schema/schema.js";
 import { postgres } from "../postgres.js";
 import { sourceName } from "../scope.js";
 import { definerFunction, dollars, literal, ownFunction, plain, qualified, type Schemas, typeOf } from "./ddl.js";
-import { overlayFunctions, plannedSettings } from "./overlay.js";
+import { gateTables } from "./gates.js";
 import type { SubjectView } from "./subject-view.js";
 import { opened, sealFunction } from "./trust.js";
 
@@ -16,31 +16,8 @@ export function foundation(
   asksOthers: boolean,
   subject: SubjectView,
 ): string[] {
-  const { seen, inside, hasOverlay } = schemas;
+  const { seen, inside } = schemas;
   const at = (name: string) => qualified(inside, name);
-  // A date in a text must be read as it was written, whatever the session says of dates.
-  const dates = "set datestyle = 'ISO, YMD'";
-  const setPerson = definerFunction(
-    `${qualified(seen, "set_person")}(person text, request jsonb default '{}') returns void`,
-    `begin
-  -- An open cursor goes on with what the one saw who opened it, also beyond the transaction when it is held.
-  if exists (select from pg_cursors where name <> '' and statement is distinct from current_query()) then
-    raise object_not_in_prerequisite_state using
-      message = 'a cursor is open, and would go on showing what another user may see',
-      hint = 'close it (close all) before you set the current user';
-  end if;
-  perform set_config('portier.claims', jsonb_build_object('person', person, 'request', request)::text, true);
-  -- Worked out once for the transaction, so that all of it is judged by one state of things.
-  perform ${[
-    `set_config('portier.subject', ${at("seal")}('subject', said) || said, true)`,
-    "set_config('portier.confirmed', '', true)",
-    ...(asksOthers ? [withoutJit] : []),
-    ...(hasOverlay ? plannedSettings(subject) : []),
-  ].join(",\n    ")}
-    from (select a as asked, to_jsonb(a)::text as said from ${at("subject")} a offset 0) s;
-end`,
-    { settings: dates },
-  );
   const confirm = definerFunction(
     `${qualified(seen, "confirm")}(variadic rules text[]) returns void`,
     `begin
@@ -101,7 +78,7 @@ end`)}`;
 end`,
   );
   const refuse = definerFunction(
-    `${at("refuse")}(what text, action text, refused text[], missing text[], notes text[]) returns void`,
+    `${at("refuse")}(what text, action text, refused text[], missing text[], blocked text[], notes text[]) returns void`,
     `declare
   fields text := array_to_string(array_remove(refused, ''), ', ');
   said text[] := '{}';
@@ -112,18 +89,26 @@ begin
   if missing <> '{}' then
     said := said || format('no such record (%s)', array_to_string(missing, ', '));
   end if;
-  fields := (select string_agg(distinct note, ' ') from unnest(notes) note);
+  fields := (select string_agg(distinct note, ' ') from (
+    select unnest(notes) union all select r.note from ${at("notes")} r where r.of_table = what and r.name = any (blocked)) n(note));
   raise exception using
     errcode = case when refused = '{}' then 'foreign_key_violation' else 'insufficient_privilege' end, table = what,
     message = array_to_string(said, '; '), detail = coalesce(fields, 'The rules of the document do not permit it.');
 end`,
   );
-  const common = definerFunction(
+  const common = ownFunction(
     `${at("common")}(given text[], fields text[]) returns text[]`,
     `begin
   return array(select field from unnest(given) field where field = any (fields));
 end`,
-    { volatility: "immutable", parallel: "safe" },
+    "immutable",
+  );
+  const without = ownFunction(
+    `${at("without")}(texts text[], gone text[]) returns text[]`,
+    `begin
+  return array(select one from unnest(texts) one where not one = any (gone));
+end`,
+    "immutable",
   );
   const confirmed = definerFunction(
     `${at("confirmed")}() returns text[]`,
@@ -139,7 +124,8 @@ end`,
 begin
   raise exception using errcode = 'raise_exception', table = what,
     message = format('to be confirmed: %s %s: %s', action, what,
-      (select string_agg(notes ->> rule, ' ' order by rule) from unnest(rules) rule)),
+      (select string_agg(coalesce(notes ->> asks.rule, (select max(n.note) from ${at("notes")} n
+          where n.of_table = what and n.rule = asks.rule), asks.rule), ' ' order by asks.rule) from unnest(rules) asks(rule))),
     hint = format(${literal(`select ${plain(seen)}.confirm(%s), then the same again`)},
       (select string_agg(quote_literal(rule), ', ') from unnest(rules) rule));
 end`,
@@ -182,13 +168,14 @@ end`,
     subject.statement(),
     me,
     rlsActive,
-    setPerson,
-    ...(hasOverlay ? overlayFunctions(schemas, subject) : []),
+    setPerson(schemas, asksOthers),
     requireVersion,
     confirm,
     confirmed,
     unconfirmed,
     common,
+    without,
+    ...gateTables(schemas),
     refuse,
     unfit,
   ];
@@ -199,3 +186,33 @@ end`,
  * compile statements for a second that run for an instant.
  */
 const withoutJit = "set_config('jit', 'off', true)";
+
+/** A date in a text must be read as it was written, whatever the session says of dates. */
+const dates = "set datestyle = 'ISO, YMD'";
+
+/** Sets the current user; `more`: what is set besides, from the row `asked` of them. */
+export function setPerson(schemas: Schemas, asksOthers: boolean, more: readonly string[] = []): string {
+  const { seen, inside } = schemas;
+  const at = (name: string) => qualified(inside, name);
+  return definerFunction(
+    `${qualified(seen, "set_person")}(person text, request jsonb default '{}') returns void`,
+    `begin
+  -- An open cursor goes on with what the one saw who opened it, also beyond the transaction when it is held.
+  if exists (select from pg_cursors where name <> '' and statement is distinct from current_query()) then
+    raise object_not_in_prerequisite_state using
+      message = 'a cursor is open, and would go on showing what another user may see',
+      hint = 'close it (close all) before you set the current user';
+  end if;
+  perform set_config('portier.claims', jsonb_build_object('person', person, 'request', request)::text, true);
+  -- Worked out once for the transaction, so that all of it is judged by one state of things.
+  perform ${[
+    `set_config('portier.subject', ${at("seal")}('subject', said) || said, true)`,
+    "set_config('portier.confirmed', '', true)",
+    ...(asksOthers ? [withoutJit] : []),
+    ...more,
+  ].join(",\n    ")}
+    from (select a as asked, to_jsonb(a)::text as said from ${at("subject")} a offset 0) s;
+end`,
+    { settings: dates },
+  );
+}

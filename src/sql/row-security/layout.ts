@@ -22,7 +22,7 @@ const reserved = new Set(
 );
 
 /** Columns of a line at most, where it can be broken. */
-const width = 120;
+const width = 140;
 
 /** A script as it was, in shorter lines and with fewer quotes. What is between quotes stays as it is. */
 export function laidOut(script: string): string {
@@ -65,12 +65,9 @@ function fitted(line: readonly string[]): string[] {
   if (text.startsWith(`${margin}--`)) return comment(text.slice(margin.length + 3), margin);
   const found = placesIn(line);
   if (found.length === 0) return [text];
-  const parts = filled(
-    found.map((from, index) => line.slice(from, found[index + 1])),
-    width - margin.length - 2,
-  );
-  const first = line.slice(0, found[0]);
-  return [first, ...parts.map((part) => [`${margin}  `, ...part])].flatMap((part) => fitted(trimmed(part)));
+  const parts = found.map((from, index) => line.slice(from, found[index + 1]));
+  const [first = [], ...rest] = filled([line.slice(0, found[0]), ...parts], width, margin.length + 2);
+  return [first, ...rest.map((part) => [`${margin}  `, ...part])].flatMap((part) => fitted(trimmed(part)));
 }
 
 function comment(text: string, margin: string): string[] {
@@ -84,13 +81,14 @@ function comment(text: string, margin: string): string[] {
   return rows;
 }
 
-/** What stands after commas is written side by side, as far as there is room. */
-function filled(parts: readonly string[][], room: number): string[][] {
+/** What stands after commas is written side by side, as far as there is room. All but the first row get a margin. */
+function filled(parts: readonly string[][], room: number, margin: number): string[][] {
   const rows: string[][] = [];
   for (const part of parts) {
     const row = rows.at(-1);
     const isOfList = row?.findLast((token) => token.trim() !== "") === ",";
-    if (row !== undefined && isOfList && `${row.join("")}${part.join("")}`.trimEnd().length <= room) row.push(...part);
+    const length = `${row?.join("")}${part.join("")}`.trimEnd().length + (rows.length > 1 ? margin : 0);
+    if (row !== undefined && isOfList && length <= room) row.push(...part);
     else rows.push([...part]);
   }
   return rows;

@@ -1,6 +1,6 @@
 import { postgres } from "../postgres.js";
-import { block, common, literal, textArray } from "./ddl.js";
-import type { Writing } from "./judged.js";
+import { block, common, literal, textsLiteral } from "./ddl.js";
+import type { Writing } from "./gates.js";
 
 const quote = postgres.quoteName;
 
@@ -18,7 +18,7 @@ export function refusedRoles(fields: string): string[] {
 export function rolesKept({ bearing, schemas }: Writing): string[] {
   if (bearing === undefined) return [];
   const fields = [...bearing].map(({ name }) => name);
-  return [block(`if _given && ${textArray(fields)} then`, refusedRoles(common(schemas, fields)), "end if;")];
+  return [block(`if _given && ${textsLiteral(fields)} then`, refusedRoles(common(schemas, fields)), "end if;")];
 }
 
 /** A new person holds nothing by themselves; a link table's record is a role that somebody is given. */

@@ -73,9 +73,8 @@ export class ReadersView implements OpenSubject {
 }
 
 /**
- * The policies that let the records through that the current user may list: one to the reader of the views, one to that of
- * the overlay. They stand whatever other policies permit. As PostgreSQL knows what a policy is, what could tell of a record
- * is tried on none that is not seen.
+ * The policies that let the records through that the current user may list. They stand whatever other policies permit. As
+ * PostgreSQL knows what a policy is, what could tell of a record is tried on none that is not seen.
  */
 export function rowPolicies(
   plan: Plan,
@@ -84,22 +83,39 @@ export function rowPolicies(
   readers: ReadersView,
   schemas: Schemas,
 ): string[] {
-  const { inside, reader, overlay, hasOverlay } = schemas;
-  const scope = scopeOf(postgres, { plan }, { table, alias: tableName(table.source) }, readers);
-  const rows = conditionFormula(conditionOf(plan.of(table.name), actionTree(table, "list", undefined)), scope);
-  const name = policyNames(schemas);
-  const listed = (policy: string, to: string, condition: string) =>
-    `create policy ${quote(policy)} on ${source} as restrictive for select to ${quote(to)} using (
-  ${isNever(rows) ? "false" : condition}
-)`;
-  const now = plannedTest(plannedRows(rows, readers.subject), readers.subject, schemas);
-  const later = written(print(selectedOnce(formula("and", [readers.meets, rows]), inside)), selected(inside));
+  const { inside, reader } = schemas;
+  const rows = listedRows(plan, table, readers);
+  const test = written(print(selectedOnce(formula("and", [readers.meets, rows]), inside)), selected(inside));
+  const { open, listed } = policyNames(schemas);
   return [
-    `create policy ${quote(name.open)} on ${source} for select to ${readersOf(schemas)} using (true)`,
-    listed(name.listed, reader, later),
-    ...(hasOverlay ? [listed(name.planned, overlay.reader, now)] : []),
+    `create policy ${quote(open)} on ${source} for select to ${readersOf(schemas)} using (true)`,
+    restrictive(listed, source, reader, isNever(rows) ? "false" : test),
     `grant select on ${source} to ${readersOf(schemas)}`,
   ];
+}
+
+/** The same for the reader of the overlay. */
+export function plannedPolicy(
+  plan: Plan,
+  table: Table,
+  source: string,
+  readers: ReadersView,
+  schemas: Schemas,
+): string {
+  const rows = listedRows(plan, table, readers);
+  const test = plannedTest(plannedRows(rows, readers.subject), readers.subject, schemas);
+  return restrictive(policyNames(schemas).planned, source, schemas.overlay.reader, isNever(rows) ? "false" : test);
+}
+
+function listedRows(plan: Plan, table: Table, readers: ReadersView): Formula {
+  const scope = scopeOf(postgres, { plan }, { table, alias: tableName(table.source) }, readers);
+  return conditionFormula(conditionOf(plan.of(table.name), actionTree(table, "list", undefined)), scope);
+}
+
+function restrictive(name: string, source: string, reader: string, test: string): string {
+  return `create policy ${quote(name)} on ${source} as restrictive for select to ${quote(reader)} using (
+  ${test}
+)`;
 }
 
 /** The roles with whose rights the views read, for a `grant`. */

@@ -8,15 +8,16 @@ import { tableName } from "../where.js";
 import { planOfAnybody } from "./anybody.js";
 import { admission, cleared, closed, otherDoors, owned, removal, withoutOverlay } from "./closing.js";
 import { isKeptWhole, isShownAlias, literal, mark, Names, qualified, type Schemas, subjectAlias } from "./ddl.js";
-import { foundation } from "./foundation.js";
+import { foundation, setPerson } from "./foundation.js";
 import { protectionFunctions } from "./held-protections.js";
 import { laidOut } from "./layout.js";
+import { overlayFunctions, plannedSettings } from "./overlay.js";
 import { makeReaders } from "./reader.js";
-import { ReadersView, rowPolicies } from "./row-policy.js";
-import { knownView, plannedName, plannedView, seenName, seenNames, seenView, shownView } from "./seen-view.js";
+import { plannedPolicy, ReadersView, rowPolicies } from "./row-policy.js";
+import { knownView, plannedName, plannedView, seenName, seenView, shownView } from "./seen-view.js";
 import { SubjectView } from "./subject-view.js";
 import { warningsOf } from "./warnings.js";
-import { writeTriggers } from "./write-triggers.js";
+import { writable, writeFunction, writingOf } from "./write-triggers.js";
 
 /** How row security is written. */
 export interface RowSecurityOptions {
@@ -88,18 +89,40 @@ export function rowSecurity<T extends DocumentTypes = AnyDocument>(
   const all = [...ruleset.schema.tables.values()];
   const kept = keptTablesOf(ruleset.schema);
   const readers = new ReadersView(subject, schemas);
-  const policies = all.flatMap((table) => rowPolicies(plan, table, subject.sourceOf(table), readers, schemas));
-  const views = all.flatMap((table) => [
-    seenView(plan, table, subject.sourceOf(table), readers, schemas),
-    ...(schemas.hasOverlay ? [plannedView(plan, table, subject.sourceOf(table), readers, schemas)] : []),
-    ...seenNames(schemas, table).map(
-      (view) => `comment on view ${view} is ${literal(`${mark}what the current user may list of ${table.name}.`)}`,
-    ),
-    shownView(plan, table, subject, schemas),
-    knownView(plan, table, subject, schemas),
-    ...writeTriggers(ruleset, plan, table, subject, schemas),
-  ]);
-  const wholes = readers.statements();
+  const sourceOf = (table: Table) => subject.sourceOf(table);
+  const policies = all.flatMap((table) => rowPolicies(plan, table, sourceOf(table), readers, schemas));
+  const writings = new Map(all.map((table) => [table, writingOf(ruleset, plan, table, subject, schemas)]));
+  const describe = (view: string, { name }: Table) =>
+    `comment on view ${view} is ${literal(`${mark}what the current user may list of ${name}.`)}`;
+  const views = [...writings].flatMap(([table, writing]) =>
+    titled(`${table.name}: what is seen of it, which rules decide on a change, and how it is written.`, [
+      seenView(plan, table, sourceOf(table), readers, schemas),
+      describe(seenName(schemas, table), table),
+      shownView(plan, table, subject, schemas),
+      knownView(plan, table, subject, schemas),
+      ...writeFunction(writing),
+      ...writable(seenName(schemas, table), writing),
+    ]),
+  );
+  const plannedViews = [...writings].flatMap(([table, writing]) => {
+    const name = plannedName(schemas, table);
+    return [
+      plannedView(plan, table, sourceOf(table), readers, schemas),
+      describe(name, table),
+      ...writable(name, writing),
+      plannedPolicy(plan, table, sourceOf(table), readers, schemas),
+    ];
+  });
+  const asksOthers = readers.statements().length > 0;
+  const overlay = isBare
+    ? []
+    : titled("The overlay: views for the application, whose statements are planned for the current user.", [
+        `create schema if not exists ${postgres.quoteName(schemas.overlay.seen)}`,
+        ...overlayFunctions(schemas, subject),
+        ...plannedViews,
+        setPerson(schemas, asksOthers, plannedSettings(subject)).replace(/^create/, "create or replace"),
+        ...overlayHandedOver(all, schemas),
+      ]);
   const statements = [
     "begin",
     "set local search_path = pg_catalog, pg_temp",
@@ -108,16 +131,21 @@ export function rowSecurity<T extends DocumentTypes = AnyDocument>(
     ...schemasOf(schemas),
     cleared(schemas),
     ...(schemas.hasOverlay ? [] : withoutOverlay(schemas)),
-    ...foundation(schemas, ruleset.schema.people, wholes.length > 0, subject),
+    ...titled(
+      "The current user, and what all tables share.",
+      foundation(schemas, ruleset.schema.people, asksOthers, subject),
+    ),
     ...protectionFunctions(ruleset, schemas),
-    ...wholes,
+    ...readers.statements(),
     ...views,
     ...handedOver(all, schemas),
-    ...(schemas.hasOverlay ? overlayHandedOver(all, schemas) : []),
-    ...closed([...all, ...kept], schemas),
+    ...titled("The tables are closed, but for what the policies let through.", closed([...all, ...kept], schemas)),
     ...policies,
-    otherDoors([...all, ...kept], schemas),
-    ...admission(schemas),
+    ...overlay,
+    ...titled("Who may use it, and what lets past it.", [
+      otherDoors([...all, ...kept], schemas),
+      ...admission(schemas),
+    ]),
     ...users.map((role) => `select ${qualified(schemas.inside, "admit")}(${literal(role)})`),
     ...applications.map((role) => `select ${qualified(schemas.inside, "admit")}(${literal(role)}, true)`),
     "commit",
@@ -133,12 +161,16 @@ function script(statements: readonly string[]): string {
   return laidOut(`${statements.join(";\n\n")};\n`);
 }
 
-function schemasOf({ seen, inside, overlay, hasOverlay }: Schemas): string[] {
+/** Statements below a heading. */
+function titled(heading: string, [first = "", ...rest]: readonly string[]): string[] {
+  return [`-- ${heading}\n\n${first}`, ...rest];
+}
+
+function schemasOf({ seen, inside }: Schemas): string[] {
   const quote = postgres.quoteName;
   return [
     `create schema if not exists ${quote(seen)}`,
     `create schema if not exists ${quote(inside)}`,
-    ...(hasOverlay ? [`create schema if not exists ${quote(overlay.seen)}`] : []),
     `revoke all on schema ${quote(inside)} from public`,
   ];
 }

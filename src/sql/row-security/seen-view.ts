@@ -83,11 +83,6 @@ export function shownName({ inside, names }: Schemas, table: Table): string {
   return qualified(inside, names.of(`${table.name} shown`));
 }
 
-/** The views through which a table is read and written. */
-export function seenNames(schemas: Schemas, table: Table): string[] {
-  return [seenName(schemas, table), ...(schemas.hasOverlay ? [plannedName(schemas, table)] : [])];
-}
-
 /** The keys of the records that the current user knows of: what changes and references may be to. */
 export function knownView(plan: Plan, table: Table, subject: SubjectView, schemas: Schemas): string {
   const alias = tableName(table.source);

@@ -4,21 +4,17 @@ import { type DefaultSource, type Field, isOwn, lastOf, singleKey } from "../../
 import { scalarTypes } from "../../schema/types/scalars.js";
 import { postgres } from "../postgres.js";
 import { type FactWriter, literal, qualified, written } from "./ddl.js";
-import type { Writing } from "./judged.js";
-import { seenNames } from "./seen-view.js";
+import type { Writing } from "./gates.js";
 
 const quote = postgres.quoteName;
 
-/** What the view's columns hold when nothing is given: the document's defaults, and the current user as the owner. */
-export function defaults(writing: Writing): string[] {
+/** What a view's columns hold when nothing is given: the document's defaults, and the current user as the owner. */
+export function defaults(view: string, writing: Writing): string[] {
   const { schemas, table } = writing;
   const asked: FactWriter = ({ fact }) => `(${qualified(schemas.inside, "me")}()).${quote(fact)}`;
   return table.fields.filter(isOwn).flatMap((field) => {
     const value = standardValue(field, writing, asked);
-    if (value === "null") return [];
-    return seenNames(schemas, table).map(
-      (view) => `alter view ${view} alter column ${quote(field.column)} set default ${value}`,
-    );
+    return value === "null" ? [] : [`alter view ${view} alter column ${quote(field.column)} set default ${value}`];
   });
 }
 
