@@ -1,15 +1,15 @@
 // The main job on the museum's data: who may do what, what one person sees, and why. Then the pages, until
 // Ctrl-C; with --once it ends instead.
 import { spawnSync } from "node:child_process";
-import { buildAll, installPackages, root } from "./prepare.mjs";
+import { buildForDemo, installForDemo, root } from "./prepare.mjs";
 
 const unknown = process.argv.slice(2).find((word) => word !== "--once");
 if (unknown !== undefined) {
   console.error(`demo knows --once, not "${unknown}"`);
   process.exit(2);
 }
-installPackages();
-buildAll();
+installForDemo();
+const { pages } = await buildForDemo();
 
 const rules = "examples/museum/museum.portier.yaml";
 const commands = [
@@ -23,4 +23,5 @@ for (const args of commands) {
   if (status !== 0) process.exit(status ?? 2);
 }
 
+await pages;
 if (!process.argv.includes("--once")) await import("./pages.mjs");

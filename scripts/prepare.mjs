@@ -1,6 +1,8 @@
 // What the commands of package.json need before they can do their work. Uses nothing but Node, as nothing is installed yet.
-import { spawnSync } from "node:child_process";
-import { existsSync, readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
+import { spawn, spawnSync } from "node:child_process";
+import { existsSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs";
+import { mkdir, readFile, writeFile } from "node:fs/promises";
+import { dirname } from "node:path";
 import { fileURLToPath } from "node:url";
 
 export const root = fileURLToPath(new URL("..", import.meta.url));
@@ -14,35 +16,108 @@ export function run(command, args, options = {}) {
   }
 }
 
+const installed = `${root}node_modules/.package-lock.json`;
+/** Says that what is installed is for the demo alone. */
+const demoAlone = `${root}node_modules/.demo-alone`;
+
 /** Installs the packages of package-lock.json, unless they are there already. */
 export function installPackages() {
+  if (isInstalled() && !existsSync(demoAlone)) return;
+  console.error("Installing all packages into node_modules (once; a minute or two) ...");
+  run("npm", ["ci", "--no-audit", "--no-fund", "--loglevel=error"], { stdio: ["ignore", "ignore", "inherit"] });
+}
+
+/** Installs what the demo needs: what the library uses, and what its pages are built with. */
+export function installForDemo() {
+  if (isInstalled()) return;
+  console.error("Installing the demo's packages into node_modules (once; half a minute) ...");
+  const pages = ["inspector", "examples/museum-app"].flatMap((name) => ["--workspace", name]);
+  const few = ["--omit=dev", "--include-workspace-root", ...pages];
+  run("npm", ["ci", ...few, "--no-audit", "--no-fund", "--loglevel=error"], { stdio: ["ignore", "ignore", "inherit"] });
+  writeFileSync(demoAlone, "npm ci installs the others, too\n");
+}
+
+function isInstalled() {
   const [major] = process.versions.node.split(".");
   if (Number(major) < 20) {
     console.error(`Portier needs Node 20 or newer; this is Node ${process.versions.node}.`);
     process.exit(2);
   }
-  const installed = `${root}node_modules/.package-lock.json`;
-  const isCurrent =
-    existsSync(installed) && statSync(installed).mtimeMs >= statSync(`${root}package-lock.json`).mtimeMs;
-  if (isCurrent) return;
-  console.error("Installing packages (once) ...");
-  run("npm", ["ci", "--no-audit", "--no-fund"], { stdio: ["ignore", "ignore", "inherit"] });
+  return existsSync(installed) && statSync(installed).mtimeMs >= statSync(`${root}package-lock.json`).mtimeMs;
 }
 
 const buildSources = ["package-lock.json", "package.json", "tsconfig.json", "tsconfig.build.json", "tsconfig.web.json"];
 const buildFolders = ["schema", "src", "inspector", "examples/museum", "examples/museum-app"];
 const apart = new Set(["node_modules", "dist", "dist-server", "database", "test"]);
+/** What was built last, from which state of the sources. */
+const note = `${root}node_modules/.built`;
 
 /** Builds the library with the inspector, and the examples, unless it is what was built last. */
 export function buildAll() {
-  const note = `${root}node_modules/.built`;
-  const files = [...buildSources, ...buildFolders.flatMap(filesIn)];
-  const state = files.map((path) => `${path} ${statSync(`${root}${path}`).mtimeMs}`).join("\n");
-  const isBuilt = existsSync(`${root}dist/inspector`) && existsSync(`${root}examples/museum-app/dist-server`);
-  if (isBuilt && existsSync(note) && readFileSync(note, "utf8") === state) return;
+  const state = stateOfSources();
+  if (isBuilt(["all"], state)) return;
+  console.error("Building the library, the inspector and the example ...");
+  rmSync(note, { force: true });
   run("npm", ["run", "--silent", "build"]);
   run("npm", ["run", "--silent", "build:app"]);
-  writeFileSync(note, state);
+  writeFileSync(note, `all\n${state}`);
+}
+
+/**
+ * Builds what the demo shows: the library without its declarations, at once, and then the pages; nothing is checked. Gives what
+ * ends when the pages are there.
+ */
+export async function buildForDemo() {
+  const state = stateOfSources();
+  if (isBuilt(["all", "demo"], state)) return { pages: Promise.resolve() };
+  console.error("Building ...");
+  rmSync(note, { force: true });
+  rmSync(`${root}dist`, { recursive: true, force: true });
+  await Promise.all([
+    withoutTypes("src", "dist"),
+    withoutTypes("examples/museum-app/server", "examples/museum-app/dist-server/server"),
+  ]);
+  const pages = Promise.all(["inspector", "examples/museum-app"].map(buildPages));
+  return { pages: pages.then(() => writeFileSync(note, `demo\n${state}`)) };
+}
+
+function isBuilt(kinds, state) {
+  if (!existsSync(note) || !existsSync(`${root}dist/cli/main.js`)) return false;
+  const [kind, ...rest] = readFileSync(note, "utf8").split("\n");
+  return kinds.includes(kind) && rest.join("\n") === state;
+}
+
+function stateOfSources() {
+  const files = [...buildSources, ...buildFolders.flatMap(filesIn)];
+  return files.map((path) => `${path} ${statSync(`${root}${path}`).mtimeMs}`).join("\n");
+}
+
+/** Modules of TypeScript as JavaScript: whatever is a type is left out. */
+async function withoutTypes(from, to) {
+  const { transformWithOxc } = await import("vite");
+  const options = { typescript: { onlyRemoveTypeImports: true }, target: "es2023", sourcemap: false };
+  await Promise.all(
+    filesIn(from).map(async (path) => {
+      const { code } = await transformWithOxc(await readFile(`${root}${path}`, "utf8"), path, options);
+      const made = `${root}${to}${path.slice(from.length).replace(/\.ts$/, ".js")}`;
+      await mkdir(dirname(made), { recursive: true });
+      await writeFile(made, code);
+    }),
+  );
+}
+
+function buildPages(folder) {
+  const vite = `${root}node_modules/vite/bin/vite.js`;
+  const child = spawn(process.execPath, [vite, "build", "--logLevel", "warn"], {
+    cwd: `${root}${folder}`,
+    stdio: "inherit",
+  });
+  return new Promise((resolve, reject) => {
+    child.on("error", reject);
+    child.on("exit", (code) =>
+      code === 0 ? resolve() : reject(new Error(`the pages of ${folder} could not be built`)),
+    );
+  });
 }
 
 function filesIn(folder) {
@@ -64,7 +139,7 @@ export function findChromium() {
 export function installChromium() {
   const canInstall = process.getuid?.() === 0 && spawnSync("apt-get", ["--version"]).status === 0;
   if (!canInstall) return undefined;
-  console.error("Installing chromium (once) ...");
+  console.error("Installing chromium on this machine, by apt-get (once) ...");
   const quiet = { stdio: "ignore", env: { ...process.env, DEBIAN_FRONTEND: "noninteractive" } };
   spawnSync("apt-get", ["update"], quiet);
   spawnSync("apt-get", ["install", "-y", "--no-install-recommends", "chromium"], quiet);

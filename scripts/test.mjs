@@ -5,8 +5,9 @@ import { spawnSync } from "node:child_process";
 import { buildAll, findChromium, installChromium, installPackages, root } from "./prepare.mjs";
 
 installPackages();
-const chromium = findChromium() ?? installChromium();
-if (chromium === undefined && process.env.PORTIER_REQUIRE?.includes("chromium")) {
+const isRequired = process.env.PORTIER_REQUIRE?.includes("chromium") === true;
+const chromium = findChromium() ?? (isRequired ? installChromium() : undefined);
+if (chromium === undefined && isRequired) {
   console.error("Chromium is required here, but there is none and it cannot be installed.");
   process.exit(2);
 }
