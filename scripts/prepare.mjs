@@ -48,7 +48,8 @@ function isInstalled() {
 
 const buildSources = ["package-lock.json", "package.json", "tsconfig.json", "tsconfig.build.json", "tsconfig.web.json"];
 const buildFolders = ["schema", "src", "inspector", "examples/museum", "examples/museum-app"];
-const apart = new Set(["node_modules", "dist", "dist-server", "database", "test"]);
+const apart = ["node_modules", "dist", "dist-server"];
+const apartHere = ["examples/museum/database", "inspector/test", "examples/museum-app/test"];
 /** What was built last, from which state of the sources. */
 const note = `${root}node_modules/.built`;
 
@@ -122,8 +123,8 @@ function buildPages(folder) {
 
 function filesIn(folder) {
   return readdirSync(`${root}${folder}`, { withFileTypes: true }).flatMap((entry) => {
-    if (apart.has(entry.name)) return [];
     const path = `${folder}/${entry.name}`;
+    if (apart.includes(entry.name) || apartHere.includes(path)) return [];
     return entry.isDirectory() ? filesIn(path) : [path];
   });
 }
