@@ -20,6 +20,7 @@ interface AuditOptions extends StoreOptions {
 export const auditCommand: CliCommand<AuditOptions> = {
   usage: "audit <file>",
   summary: "Print the audit log of roles: who changed what, for whom, when and why, latest first",
+  hasSession: false,
   declare: (command) => {
     declareData(command);
     command

@@ -9,6 +9,8 @@ export interface CliCommand<Options extends object = object> {
   readonly summary: string;
   /** How results can be printed. Default: text and json. */
   readonly formats?: readonly string[];
+  /** Whether it opens sessions, whose request and day can be named. Default: true. */
+  readonly hasSession?: false;
   /** Adds options, and examples to the help. */
   declare(command: Command): void;
   /** `options` are those that `declare` added, and those of every command. */

@@ -34,6 +34,7 @@ interface ImportOptions {
 export const importCommand: CliCommand<ImportOptions> = {
   usage: "import <source>",
   summary: "Write a rules file from a database, an SQL script or a JSON Schema, ready for rules",
+  hasSession: false,
   declare: (command) => {
     command
       .addHelpText(

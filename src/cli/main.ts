@@ -1,4 +1,5 @@
 #!/usr/bin/env node
+import { commandsFor } from "./commands.js";
 import { runCli } from "./program.js";
 
 const color = process.stdout.isTTY === true && !process.env["NO_COLOR"] && process.env["TERM"] !== "dumb";
@@ -8,7 +9,8 @@ process.stdout.on("error", (error: NodeJS.ErrnoException) => {
   if (error.code !== "EPIPE") throw error;
 });
 
-process.exitCode = await runCli(process.argv.slice(2), {
+const args = process.argv.slice(2);
+process.exitCode = await runCli(await commandsFor(args), args, {
   out: (text) => process.stdout.write(text),
   err: (text) => process.stderr.write(text),
   ...(process.stderr.isTTY === true && { progress: (text: string) => process.stderr.write(text) }),

@@ -1,53 +1,9 @@
 import { readFileSync } from "node:fs";
 import { Command, CommanderError, Option } from "commander";
 import { formatProblem, PortierError, sentence } from "../schema/problems.js";
-import { assignCommand } from "./assign.js";
-import { auditCommand } from "./audit.js";
 import type { CliCommand } from "./command.js";
-import { compileCommand } from "./compile.js";
-import { delegateCommand } from "./delegate.js";
-import { diffCommand } from "./diff.js";
-import { explainCommand } from "./explain.js";
-import { importCommand } from "./import.js";
-import { inspectCommand } from "./inspect.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
-import { lintCommand } from "./lint.js";
-import { matrixCommand } from "./matrix.js";
-import { membersCommand } from "./members.js";
-import { observedCommand } from "./observed.js";
 import { palette } from "./paint.js";
-import { protectCommand, protectionsCommand, unprotectCommand } from "./protect.js";
-import { reportCommand } from "./report.js";
-import { revokeCommand } from "./revoke.js";
-import { setCommand } from "./set.js";
-import { showCommand } from "./show.js";
-import { sqlCommand } from "./sql.js";
-import { testCommand } from "./test.js";
-
-/** The commands in the order in which help lists them. */
-const commands: readonly CliCommand[] = [
-  lintCommand,
-  matrixCommand,
-  membersCommand,
-  assignCommand,
-  revokeCommand,
-  setCommand,
-  protectionsCommand,
-  protectCommand,
-  unprotectCommand,
-  delegateCommand,
-  auditCommand,
-  showCommand,
-  explainCommand,
-  testCommand,
-  diffCommand,
-  observedCommand,
-  reportCommand,
-  sqlCommand,
-  compileCommand,
-  importCommand,
-  inspectCommand,
-];
 
 const firstSteps = `
 First steps:
@@ -66,14 +22,11 @@ First steps:
 Exit codes: 0 done, 1 found something, 2 could not run. Results go to standard output, everything else to standard error.
 `;
 
-/** Commands that ask nothing of a session. */
-const withoutSession: readonly CliCommand[] = [importCommand, auditCommand, compileCommand];
-
 /**
  * Runs `portier` with its arguments (without node and script). Never throws, never leaves the process. A command that
- * has to wait for something gives a promise.
+ * has to wait for something gives a promise. `commands`: those that it knows.
  */
-export function runCli(args: readonly string[], io: Io): ExitCode | Promise<ExitCode> {
+export function runCli(commands: readonly CliCommand[], args: readonly string[], io: Io): ExitCode | Promise<ExitCode> {
   let code = 0 as ExitCode | Promise<ExitCode>;
   const program = new Command("portier")
     .description("Who may view and edit which records and fields of an app.")
@@ -89,7 +42,7 @@ export function runCli(args: readonly string[], io: Io): ExitCode | Promise<Exit
   for (const one of commands) {
     const command = program.command(one.usage).description(one.summary);
     one.declare(command);
-    if (!withoutSession.includes(one)) {
+    if (one.hasSession !== false) {
       command
         .option("--request <name=value...>", "a request value that the document declares")
         .option(

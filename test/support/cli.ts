@@ -1,4 +1,7 @@
+import { allCommands } from "../../src/cli/commands.js";
 import { runCli } from "../../src/cli/program.js";
+
+const commands = await allCommands();
 
 /** What a command printed and how it ended. */
 export interface Ran {
@@ -23,7 +26,7 @@ export async function waitForCli(words: readonly string[]): Promise<Ran> {
 function start(words: readonly string[], { width = 120, color = false }) {
   let out = "";
   let err = "";
-  const code = runCli(words, {
+  const code = runCli(commands, words, {
     out: (text) => {
       out += text;
     },
