@@ -1,0 +1,4 @@
+import DefaultTheme from "vitepress/theme";
+import "./portier.css";
+
+export default DefaultTheme;
