@@ -4,6 +4,7 @@ import { pgConnection } from "../adapters/pg.js";
 import { pgliteConnection } from "../adapters/pglite.js";
 import { sqliteConnection } from "../adapters/sqlite.js";
 import type { Connection } from "../database/connection.js";
+import { emptyPostgres } from "./empty-postgres.js";
 import { CliError } from "./io.js";
 
 /** A database that a command works with, and how to leave it. */
@@ -62,7 +63,7 @@ export async function openEmpty(
     return { connection: sqliteConnection(database), close, run: async (script) => database.exec(script) };
   }
   const { PGlite } = await driver("@electric-sql/pglite", () => import("@electric-sql/pglite"));
-  const database = await PGlite.create();
+  const database = await emptyPostgres(PGlite);
   return {
     connection: pgliteConnection(database),
     close: () => database.close(),
