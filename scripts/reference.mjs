@@ -30,7 +30,11 @@ function documentPage() {
     ["groups.NAME", valuesOf(schema.properties.groups), "A group."],
     ["screens.NAME", valuesOf(schema.properties.screens), "A screen: see [screens](../screens.md)."],
     ["tables.NAME", table, "A table."],
-    ["tables.NAME.fields.NAME", field, "A field. Where it has a type alone, the type stands in its place: `title: text`."],
+    [
+      "tables.NAME.fields.NAME",
+      field,
+      "A field. Where it has a type alone, the type stands in its place: `title: text`.",
+    ],
     ["tables.NAME.rules.NAME", rule, "A rule: see [what rules mean](../model.md)."],
   ];
   return `# Keys of a document

@@ -3,7 +3,14 @@
 import { spawnSync } from "node:child_process";
 import { createRequire } from "node:module";
 
-const manifest = createRequire(import.meta.url).resolve("typescript-7/package.json");
+let manifest;
+try {
+  manifest = createRequire(import.meta.url).resolve("typescript-7/package.json");
+} catch {
+  // The demo installs no more than it shows.
+  console.error("The compiler is not installed: npm ci");
+  process.exit(2);
+}
 const compiler = new URL("bin/tsc", `file://${manifest}`);
 for (const project of process.argv.slice(2)) {
   const { status } = spawnSync(process.execPath, [compiler.pathname, "-p", project], { stdio: "inherit" });

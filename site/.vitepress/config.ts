@@ -34,6 +34,7 @@ export default defineConfig({
         items: [
           { text: "The first twenty minutes", link: "/tutorial" },
           { text: "I want to ...", link: "/needs" },
+          { text: "The command in pictures", link: "/tour" },
           { text: "Add rules to an application", link: "/observe" },
           { text: "From a database to a document", link: "/import" },
         ],
@@ -42,6 +43,7 @@ export default defineConfig({
         text: "Rules",
         items: [
           { text: "What rules mean", link: "/model" },
+          { text: "Rules in TypeScript", link: "/typescript" },
           { text: "Grids and ranges", link: "/ranges" },
           { text: "Protected cells", link: "/protections" },
           { text: "Settings per person", link: "/settings" },
@@ -63,6 +65,7 @@ export default defineConfig({
       {
         text: "Where to ask",
         items: [
+          { text: "What a session answers", link: "/session" },
           { text: "Records as drivers give them", link: "/rows" },
           { text: "Filters and masks in SQL", link: "/filters" },
           { text: "Changes in the database", link: "/changes" },

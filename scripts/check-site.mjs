@@ -6,9 +6,9 @@ import { createRequire } from "node:module";
 import { extname, join } from "node:path";
 import { fileURLToPath } from "node:url";
 import { chromium } from "playwright-core";
-import { findChromium } from "../scripts/prepare.mjs";
+import { findChromium } from "./prepare.mjs";
 
-const dist = fileURLToPath(new URL("dist/", import.meta.url));
+const dist = fileURLToPath(new URL("../site/dist/", import.meta.url));
 const executablePath = findChromium();
 if (executablePath === undefined) {
   console.log("The pages were not looked at: there is no Chromium (PORTIER_CHROMIUM=/path/to/chromium).");
@@ -53,7 +53,9 @@ for (const colorScheme of ["light", "dark"]) {
       if (width > viewport.width) found.push(`${where} is ${width} wide`);
       if (!closely.includes(path)) continue;
       await page.evaluate(axe);
-      const { violations } = await page.evaluate(() => globalThis.axe.run({ runOnly: ["wcag2a", "wcag2aa", "wcag21aa"] }));
+      const { violations } = await page.evaluate(() =>
+        globalThis.axe.run({ runOnly: ["wcag2a", "wcag2aa", "wcag21aa"] }),
+      );
       for (const { id, help, nodes } of violations) found.push(`${where}: ${id}: ${help}: ${nodes[0]?.html}`);
     }
     await page.close();
@@ -63,7 +65,10 @@ const search = await browser.newPage({ viewport: { width: 1280, height: 800 } })
 await search.goto(home);
 await search.keyboard.press("Control+k");
 await search.getByRole("searchbox").fill("standby");
-await search.getByRole("option", { name: /standby/i }).first().waitFor();
+await search
+  .getByRole("option", { name: /standby/i })
+  .first()
+  .waitFor();
 await browser.close();
 server.close();
 for (const one of found) console.error(one);
