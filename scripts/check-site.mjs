@@ -31,7 +31,7 @@ const pages = readdirSync(dist, { recursive: true, encoding: "utf8" })
   .filter((name) => name.endsWith(".html") && name !== "404.html")
   .map((name) => `/${name.replace(/(?:^|(?<=\/))index\.html$|\.html$/, "")}`);
 /** What is looked at closely, one of each kind; of all others that they are there, on a phone. */
-const closely = ["/", "/tutorial", "/model", "/needs", "/reference/document", "/lint/"];
+const closely = ["/", "/playground", "/tutorial", "/model", "/needs", "/reference/document", "/lint/"];
 const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");
 const found = [];
 const browser = await chromium.launch({ executablePath, args: ["--no-sandbox"] });
@@ -63,12 +63,37 @@ for (const colorScheme of ["light", "dark"]) {
 }
 const search = await browser.newPage({ viewport: { width: 1280, height: 800 } });
 await search.goto(home);
-await search.keyboard.press("Control+k");
-await search.getByRole("searchbox").fill("standby");
+const box = search.getByRole("searchbox");
+// Until the page listens, nothing comes of a key.
+for (let tries = 0; tries < 50 && !(await box.isVisible()); tries++) {
+  await search.keyboard.press("Control+k");
+  await search.waitForTimeout(200);
+}
+await box.fill("standby");
 await search
   .getByRole("option", { name: /standby/i })
   .first()
   .waitFor();
+
+// The playground: somebody else's eyes, why, what a change opens, and the same again from its address.
+const played = await browser.newPage({ viewport: { width: 1280, height: 900 } });
+played.on("pageerror", ({ message }) => found.push(`/playground: ${message}`));
+await played.goto(`${home}/playground`);
+const rules = played.getByRole("textbox", { name: "rules" });
+const before = await rules.inputValue();
+await played.getByRole("combobox", { name: "As" }).selectOption({ label: "Wren Takeda (keeper)" });
+await played.getByRole("region", { name: "objects" }).getByRole("button", { name: "does not exist" }).first().click();
+await played.getByText("they may only where department = me.department").first().waitFor();
+await rules.fill(before.replace("to: keeper", "to: keper"));
+await played.getByRole("alert").getByText('Did you mean "keeper"?').waitFor();
+await rules.fill(before.replace("= me.department", "= me.department or status = 'registered'"));
+await played.getByText("+ Wren Takeda: list, view objects").waitFor();
+await played.getByRole("button", { name: "Share by address" }).click();
+await played.waitForURL(/#.{100}/);
+await played.reload();
+await played.getByRole("textbox", { name: "rules" }).waitFor();
+if (!(await rules.inputValue()).includes("or status = 'registered'"))
+  found.push("/playground: its address lost the rules");
 await browser.close();
 server.close();
 for (const one of found) console.error(one);

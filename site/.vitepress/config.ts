@@ -24,6 +24,7 @@ export default defineConfig({
     search: { provider: "local" },
     nav: [
       { text: "Start", link: "/tutorial" },
+      { text: "Try it here", link: "/playground" },
       { text: "I want to ...", link: "/needs" },
       { text: "What rules mean", link: "/model" },
       { text: "Reference", link: "/reference/document" },
@@ -33,6 +34,7 @@ export default defineConfig({
         text: "Start",
         items: [
           { text: "The first twenty minutes", link: "/tutorial" },
+          { text: "Try it here", link: "/playground" },
           { text: "I want to ...", link: "/needs" },
           { text: "The command in pictures", link: "/tour" },
           { text: "Add rules to an application", link: "/observe" },
