@@ -7,7 +7,17 @@ import { postgres } from "../postgres.js";
 import { tableName } from "../where.js";
 import { planOfAnybody } from "./anybody.js";
 import { admission, cleared, closed, otherDoors, owned, removal, withoutOverlay } from "./closing.js";
-import { isKeptWhole, isShownAlias, literal, mark, Names, qualified, type Schemas, subjectAlias } from "./ddl.js";
+import {
+  dollars,
+  isKeptWhole,
+  isShownAlias,
+  literal,
+  mark,
+  Names,
+  qualified,
+  type Schemas,
+  subjectAlias,
+} from "./ddl.js";
 import { foundation, setPerson } from "./foundation.js";
 import { protectionFunctions } from "./held-protections.js";
 import { laidOut } from "./layout.js";
@@ -146,8 +156,8 @@ export function rowSecurity<T extends DocumentTypes = AnyDocument>(
       otherDoors([...all, ...kept], schemas),
       ...admission(schemas),
     ]),
-    ...users.map((role) => `select ${qualified(schemas.inside, "admit")}(${literal(role)})`),
-    ...applications.map((role) => `select ${qualified(schemas.inside, "admit")}(${literal(role)}, true)`),
+    ...users.map((role) => admitted(role, false, schemas)),
+    ...applications.map((role) => admitted(role, true, schemas)),
     "commit",
   ];
   return {
@@ -159,6 +169,11 @@ export function rowSecurity<T extends DocumentTypes = AnyDocument>(
 
 function script(statements: readonly string[]): string {
   return laidOut(`${statements.join(";\n\n")};\n`);
+}
+
+/** Lets a role in, without a row that says nothing. */
+function admitted(role: string, setsPerson: boolean, { inside }: Schemas): string {
+  return `do ${dollars(`begin\n  perform ${qualified(inside, "admit")}(${literal(role)}, ${setsPerson});\nend`)}`;
 }
 
 /** Statements below a heading. */
