@@ -235,6 +235,9 @@ select,
   background: var(--vp-c-bg-soft);
   max-width: 100%;
 }
+select {
+  appearance: auto;
+}
 .tabs {
   display: flex;
   flex-wrap: wrap;
@@ -327,6 +330,9 @@ td.asked {
   padding: 8px 12px;
   border-radius: 8px;
   background: var(--vp-c-bg-soft);
+}
+.why h4 {
+  font-size: 0.875rem;
 }
 .why p,
 .changes p,
