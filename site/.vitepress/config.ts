@@ -42,6 +42,16 @@ export default defineConfig({
         ],
       },
       {
+        text: "By need",
+        items: [
+          { text: "Their own records", link: "/guides/own-records" },
+          { text: "Hide a column", link: "/guides/hide-a-column" },
+          { text: "Share with a group", link: "/guides/share-with-a-group" },
+          { text: "Several tenants", link: "/guides/tenants" },
+          { text: "Where to enforce what", link: "/where-to-enforce" },
+        ],
+      },
+      {
         text: "Rules",
         items: [
           { text: "What rules mean", link: "/model" },
