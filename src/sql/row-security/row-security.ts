@@ -173,7 +173,7 @@ function script(statements: readonly string[]): string {
 
 /** Lets a role in, without a row that says nothing. */
 function admitted(role: string, setsPerson: boolean, { inside }: Schemas): string {
-  return `do ${dollars(`begin\n  perform ${qualified(inside, "admit")}(${literal(role)}, ${setsPerson});\nend`)}`;
+  return `do ${dollars(`begin\n  perform ${qualified(inside, "admit")}(${literal(role)}${setsPerson ? ", true" : ""});\nend`)}`;
 }
 
 /** Statements below a heading. */
