@@ -6,6 +6,11 @@ export interface Io {
   err(text: string): void;
   /** How far long work is: for somebody who waits at a terminal. Left out, nobody waits, and output does not depend on time. */
   progress?(text: string): void;
+  /**
+   * The names in the folder in which the command was called: its rules file is found there where none is named. Left out, it must
+   * be named.
+   */
+  files?(): readonly string[];
   /** Columns of the terminal; results fit into them. */
   readonly width: number;
   readonly color: boolean;

@@ -1,4 +1,5 @@
 #!/usr/bin/env node
+import { readdirSync } from "node:fs";
 import { commandsFor } from "./commands.js";
 import { runCli } from "./program.js";
 
@@ -14,6 +15,7 @@ process.exitCode = await runCli(await commandsFor(args), args, {
   out: (text) => process.stdout.write(text),
   err: (text) => process.stderr.write(text),
   ...(process.stderr.isTTY === true && { progress: (text: string) => process.stderr.write(text) }),
+  files: () => readdirSync("."),
   width: process.stdout.columns ?? (Number(process.env["COLUMNS"]) || 120),
   color,
 });

@@ -2,6 +2,7 @@ import { readFileSync } from "node:fs";
 import { Command, CommanderError, Option } from "commander";
 import { formatProblem, PortierError, sentence } from "../schema/problems.js";
 import type { CliCommand } from "./command.js";
+import { rulesHere, withRulesFile } from "./here.js";
 import { CliError, type ExitCode, type Io } from "./io.js";
 import { palette } from "./paint.js";
 
@@ -31,7 +32,7 @@ export function runCli(commands: readonly CliCommand[], args: readonly string[],
   const program = new Command("portier")
     .description("Who may view and edit which records and fields of an app.")
     .version(version(), "--version", "print the version")
-    .addHelpText("after", firstSteps)
+    .addHelpText("after", () => firstStepsOf(rulesHere(io)))
     .showSuggestionAfterError(true)
     .exitOverride()
     .configureOutput({
@@ -61,11 +62,23 @@ export function runCli(commands: readonly CliCommand[], args: readonly string[],
   }
   try {
     if (args.length === 0) program.outputHelp();
-    else program.parse([...args], { from: "user" });
+    else program.parse([...withRulesFile(commands, args, io)], { from: "user" });
     return code instanceof Promise ? code.catch((error) => failed(error, io)) : code;
   } catch (error) {
     return failed(error, io);
   }
+}
+
+/** What to do first: with the rules file that is here, where there is one. */
+function firstStepsOf(files: readonly string[]): string {
+  const [file, ...others] = files;
+  if (file === undefined || others.length > 0) return firstSteps;
+  const steps = firstSteps.split("\n").filter((line) => !line.startsWith("  portier import"));
+  return steps
+    .join("\n")
+    .replace("First steps:", `First steps with ${file}, which stands here and need not be named:`)
+    .replaceAll(/portier (\w+) museum\.portier\.yaml/g, "portier $1")
+    .replaceAll("museum.portier.yaml", file);
 }
 
 function version(): string {

@@ -1,7 +1,7 @@
-import { type ChildProcess, spawn } from "node:child_process";
+import { type ChildProcess, spawn, spawnSync } from "node:child_process";
 import { chmodSync, cpSync, existsSync, mkdtempSync, readFileSync, symlinkSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
-import { dirname, join } from "node:path";
+import { dirname, join, resolve } from "node:path";
 import { describe, expect, it, vi } from "vitest";
 import { progressOf } from "../../src/cli/progress.js";
 import { museumFile } from "../support/museum.js";
@@ -164,5 +164,57 @@ describe("the inspector's server", () => {
     child.stdin.write("\u0003");
     await ended(child);
     expect(existsSync(args.trim())).toBe(false);
+  });
+});
+
+describe("the rules file of the folder", () => {
+  const own = museumFolder();
+  const two = museumFolder();
+  cpSync(join(two, "museum.portier.yaml"), join(two, "other.portier.yaml"));
+  const none = mkdtempSync(join(tmpdir(), "none-"));
+  const main = resolve("dist/cli/main.js");
+  const run = (cwd: string, words: readonly string[]) => {
+    const { status, stdout, stderr } = spawnSync("node", [main, ...words], { cwd, encoding: "utf8" });
+    return { status, out: stdout, err: stderr };
+  };
+
+  it.each([
+    ["lint"],
+    ["show", "objects", "--as", "s-003", "--limit", "2"],
+    ["show", "--as", "s-003", "objects", "--limit", "2"],
+    ["explain", "view", "objects", "BM-SH-0001", "shelf", "--as", "s-003"],
+    ["members", "editor", "--at", "2026-11-24"],
+    ["sql", "objects", "list", "--as", "s-003"],
+  ])("need not be named where there is one: %s", (...words) => {
+    const [name = "", ...more] = words;
+    const named = run(own, [name, "museum.portier.yaml", ...more]);
+    expect(named.status).toBe(0);
+    expect(run(own, words)).toEqual(named);
+    expect(run(two, words)).toMatchObject({
+      status: 2,
+      out: "",
+      err: expect.stringContaining("Name one of the rules files here: museum.portier.yaml, other.portier.yaml"),
+    });
+  });
+
+  it("is the one that is named, wherever that stands", () => {
+    expect(run(two, ["lint", "other.portier.yaml"]).out).toContain("other.portier.yaml");
+    expect(run(two, ["lint", "--format", "text", "other.portier.yaml"]).out).toContain("other.portier.yaml");
+    // What is the value of an option is not meant.
+    expect(run(own, ["diff", "--accept", "none.yaml"]).err).toContain("missing required argument");
+    expect(run(own, ["lint", "none.yaml"]).err).toContain("Cannot read none.yaml");
+  });
+
+  it("is asked for where there is none, and told of where help says what to do first", () => {
+    expect(run(none, ["lint"])).toMatchObject({
+      status: 2,
+      err: expect.stringContaining("There is no rules file here"),
+    });
+    expect(run(none, []).out).toContain("portier lint museum.portier.yaml");
+    const { out } = run(own, []);
+    expect(out).toContain(
+      "First steps with museum.portier.yaml, which stands here and need not be named:\n  portier lint ",
+    );
+    expect(out).not.toContain("portier import postgres");
   });
 });
