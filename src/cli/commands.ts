@@ -31,7 +31,7 @@ export function allCommands(): Promise<readonly CliCommand[]> {
 
 /** What a call needs: the command that it names; all of them, where it asks what there is or names none. */
 export async function commandsFor([name = ""]: readonly string[]): Promise<readonly CliCommand[]> {
-  if (name === "--version") return [];
+  if (name === "--version" || name === "-v") return [];
   const load = Object.hasOwn(commands, name) ? commands[name] : undefined;
   return load === undefined ? allCommands() : [await load()];
 }

@@ -2,7 +2,8 @@ import type { CliCommand } from "./command.js";
 import { CliError, type Io } from "./io.js";
 
 const isRulesFile = (name: string) => /\.portier\.(?:ya?ml|json)$/i.test(name);
-const looksLikeFile = (word: string) => /\.(?:ya?ml|json)$/i.test(word);
+/** `-` is what comes from another command. */
+const looksLikeFile = (word: string) => word === "-" || /\.(?:ya?ml|json)$/i.test(word);
 
 /** The rules files of the folder in which a command is called. */
 export function rulesHere({ files }: Io): readonly string[] {
@@ -20,7 +21,7 @@ export function withRulesFile(commands: readonly CliCommand[], words: readonly s
   const command = commands.find(({ usage }) => usage.split(" ")[0] === name);
   if (io.files === undefined || command === undefined || !command.usage.startsWith(`${name} <file>`)) return words;
   if (words.some((word) => word === "--help" || word === "-h")) return words;
-  const isOption = first?.startsWith("-") === true;
+  const isOption = first?.startsWith("-") === true && first !== "-";
   // Behind options it may be named as well, if it is not the value of one.
   const isNamedLater = isOption && more.some((word, at) => looksLikeFile(word) && !words[at + 1]?.startsWith("--"));
   if ((first !== undefined && !isOption && looksLikeFile(first)) || isNamedLater) return words;

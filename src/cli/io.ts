@@ -14,6 +14,8 @@ export interface Io {
   /** Columns of the terminal; results fit into them. */
   readonly width: number;
   readonly color: boolean;
+  /** The same for remarks. Default: as results. */
+  readonly errColor?: boolean;
 }
 
 /** 0: done. 1: found something. 2: could not run. */

@@ -19,13 +19,13 @@ export interface Loaded {
 }
 
 export function loadDocument(file: string): Loaded {
-  const parsed = parseDocument(readText(file), { file });
+  const parsed = parseDocument(readText(file), { file: file === "-" ? "stdin" : file });
   return { parsed, portier: compile(parsed.document, { locate: parsed.locate }) };
 }
 
 function readText(file: string): string {
   try {
-    return readFileSync(file, "utf8");
+    return readFileSync(file === "-" ? 0 : file, "utf8");
   } catch (error) {
     throw new PortierError([missing(file, error)]);
   }

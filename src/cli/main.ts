@@ -3,7 +3,13 @@ import { readdirSync } from "node:fs";
 import { commandsFor } from "./commands.js";
 import { runCli } from "./program.js";
 
-const color = process.stdout.isTTY === true && !process.env["NO_COLOR"] && process.env["TERM"] !== "dumb";
+/** Whether a stream is to be colored: one may go to a terminal, and the other into a file. */
+function isColored({ isTTY }: NodeJS.WriteStream): boolean {
+  const { NO_COLOR, FORCE_COLOR, TERM } = process.env;
+  if (NO_COLOR) return false;
+  if (FORCE_COLOR) return FORCE_COLOR !== "0";
+  return isTTY === true && TERM !== "dumb";
+}
 
 // A reader that closes early (such as "head") ends the output, not with an error.
 process.stdout.on("error", (error: NodeJS.ErrnoException) => {
@@ -17,5 +23,6 @@ process.exitCode = await runCli(await commandsFor(args), args, {
   ...(process.stderr.isTTY === true && { progress: (text: string) => process.stderr.write(text) }),
   files: () => readdirSync("."),
   width: process.stdout.columns ?? (Number(process.env["COLUMNS"]) || 120),
-  color,
+  color: isColored(process.stdout),
+  errColor: isColored(process.stderr),
 });

@@ -3,7 +3,7 @@ import type { Reach } from "../session/reach.js";
 import type { Io } from "./io.js";
 
 /** Colours of the terminal; plain text where there is no terminal, or where NO_COLOR is set. Never the only mark. */
-export function palette({ color }: Io) {
+export function palette({ color }: Pick<Io, "color">) {
   const paint = picocolors.createColors(color);
   const reaches: Readonly<Record<Reach, (text: string) => string>> = {
     all: paint.green,

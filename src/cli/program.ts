@@ -31,7 +31,7 @@ export function runCli(commands: readonly CliCommand[], args: readonly string[],
   let code = 0 as ExitCode | Promise<ExitCode>;
   const program = new Command("portier")
     .description("Who may view and edit which records and fields of an app.")
-    .version(version(), "--version", "print the version")
+    .version(version(), "-v, --version", "print the version")
     .addHelpText("after", () => firstStepsOf(rulesHere(io)))
     .showSuggestionAfterError(true)
     .exitOverride()
@@ -88,7 +88,7 @@ function version(): string {
 
 function failed(error: unknown, io: Io): ExitCode {
   if (error instanceof CommanderError) return error.exitCode === 0 ? 0 : 2;
-  const paint = palette(io);
+  const paint = palette({ color: io.errColor ?? io.color });
   if (error instanceof PortierError) {
     for (const one of error.problems) io.err(`${paint.no("error")}  ${formatProblem(one)}\n`);
   } else if (error instanceof CliError) io.err(`${paint.no("error")}  ${sentence(error.message)}\n`);

@@ -167,6 +167,22 @@ describe("the inspector's server", () => {
   });
 });
 
+describe("colors", () => {
+  it.each([
+    [{ FORCE_COLOR: "1" }, true],
+    [{ FORCE_COLOR: "0" }, false],
+    [{ FORCE_COLOR: "1", NO_COLOR: "1" }, false],
+    [{}, false],
+  ])("are there as the environment says, on each stream by itself: %j", (more, isColored) => {
+    const { FORCE_COLOR: _, NO_COLOR: __, ...env } = process.env;
+    const run = (...words: readonly string[]) =>
+      spawnSync("node", ["dist/cli/main.js", ...words], { encoding: "utf8", env: { ...env, ...more } });
+    expect(run("matrix", museumFile).stdout.includes("\u001b[")).toBe(isColored);
+    expect(run("lint", "none.yaml").stderr.includes("\u001b[")).toBe(isColored);
+    expect(run("-v").stdout).toBe(run("--version").stdout);
+  });
+});
+
 describe("the rules file of the folder", () => {
   const own = museumFolder();
   const two = museumFolder();
@@ -203,6 +219,16 @@ describe("the rules file of the folder", () => {
     // What is the value of an option is not meant.
     expect(run(own, ["diff", "--accept", "none.yaml"]).err).toContain("missing required argument");
     expect(run(own, ["lint", "none.yaml"]).err).toContain("Cannot read none.yaml");
+  });
+
+  it("comes from another command where it is called -", () => {
+    const piped = (input: string, ...words: readonly string[]) =>
+      spawnSync("node", [main, ...words], { cwd: own, encoding: "utf8", input });
+    const text = readFileSync(museumFile, "utf8");
+    expect(piped(text, "show", "-", "objects", "--as", "s-003", "--limit", "2").stdout).toBe(
+      run(own, ["show", "objects", "--as", "s-003", "--limit", "2"]).out,
+    );
+    expect(piped(text.replace("to: keeper", "to: keper"), "lint", "-").stderr).toMatch(/stdin:\d+:\d+ .*"keper"/);
   });
 
   it("is asked for where there is none, and told of where help says what to do first", () => {
