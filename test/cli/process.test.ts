@@ -228,7 +228,7 @@ describe("the rules file of the folder", () => {
     expect(piped(text, "show", "-", "objects", "--as", "s-003", "--limit", "2").stdout).toBe(
       run(own, ["show", "objects", "--as", "s-003", "--limit", "2"]).out,
     );
-    expect(piped(text.replace("to: keeper", "to: keper"), "lint", "-").stderr).toMatch(/stdin:\d+:\d+ .*"keper"/);
+    expect(piped(text.replace("to: keeper", "to: keper"), "lint", "-").stdout).toMatch(/stdin:\d+:\d+ .*"keper"/);
   });
 
   it("is asked for where there is none, and told of where help says what to do first", () => {
