@@ -83,7 +83,7 @@ function counted(ruleset: Ruleset): Counted[] {
     fields.set(field.table, (fields.get(field.table) ?? new Set()).add(field));
     for (const part of [...(field.by ?? []), field.lookup?.through, field.lookup?.field]) if (part) add(part);
   };
-  for (const own of standingFields(ruleset).values()) for (const field of own) add(field);
+  for (const field of standingFields(ruleset)) add(field);
   for (const operand of sessionOperands.all.values()) {
     if (operand.kind === "me") for (const field of operand.path) add(field);
   }

@@ -62,6 +62,36 @@ describe("what a database counts", () => {
     expect((await version()) - before).toBe(step);
   });
 
+  it("counts what groups read of other records, and that these are there", async () => {
+    const text = `portier: 1
+people: { table: staff, name: name, roles: post }
+roles: { keeper: {} }
+groups:
+  abroad: { members: { where: site.country <> 'PT' } }
+  teachers: { members: { where: exists (lessons where teacher = this and held = true) } }
+tables:
+  staff: { key: id, fields: { id: text, name: text, post: { choice: [keeper] }, site: { reference: sites } } }
+  sites: { key: id, fields: { id: text, country: text, rooms: integer } }
+  lessons: { key: id, fields: { id: text, teacher: { reference: staff }, held: boolean, words: text } }
+  shares: { key: id, fields: { id: text, person: { reference: staff }, object: { reference: objects }, note: text } }
+  loans: { key: id, fields: { id: text, object: { reference: objects } } }
+  objects:
+    key: id
+    fields: { id: text, title: text }
+    rules:
+      shared-with-them: { to: keeper, where: exists (shares where person = me and object = this), permit: { view: all } }
+      out: { to: keeper, where: exists (loans where object = this), permit: { view: all } }`;
+    const updates = replicaMigration(compileText(text)).filter((one) =>
+      one.includes("comment on trigger portier_count_up"),
+    );
+    expect(updates.map((one) => /on (".*?") is '.*of (.*)\.'/.exec(one)?.slice(1))).toEqual([
+      ['"staff"', "id, post, site"],
+      ['"sites"', "country"],
+      ['"lessons"', "held, id, teacher"],
+      ['"shares"', "id, object, person"],
+    ]);
+  });
+
   it("counts what a login does that has no right on the count", async () => {
     await engine.run("create role clerk");
     await engine.run("grant update on staff to clerk");

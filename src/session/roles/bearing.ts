@@ -22,17 +22,55 @@ export function rolesReachOthers(ruleset: Ruleset): boolean {
 }
 
 /**
- * The fields that say what anybody is: those that bear roles, and what the conditions of all groups and the manager line ask
- * of a person, whether they bring roles or not.
+ * The fields that say what anybody is: those that bear roles, the manager line, all that the conditions of groups read, also
+ * of other records, whether the groups bring roles or not, and what rules look for of the current user: that something is
+ * shared with them, say.
  */
-export function standingFields(ruleset: Ruleset): RoleBearing {
-  const { fields } = workOut(ruleset, [...ruleset.groups.values()]);
-  const { people } = ruleset.schema;
-  if (people !== undefined) {
-    const own = [...people.table.key, people.active, people.manager].filter((field) => field !== undefined);
-    return new Map([...fields, [people.table.name, new Set([...(fields.get(people.table.name) ?? []), ...own])]]);
+export function standingFields(ruleset: Ruleset): readonly Field[] {
+  const { schema, groups } = ruleset;
+  const found = new Set<Field>();
+  const add = (field: Field | undefined) => field && found.add(field);
+  for (const own of workOut(ruleset, [...groups.values()]).fields.values()) own.forEach(add);
+  const { people } = schema;
+  for (const field of [...(people?.table.key ?? []), people?.active, people?.manager]) add(field);
+  const read = (condition: Expression): void => {
+    visitOperands(condition, (operand) => {
+      // What a rule is about is a record like any other.
+      const isOfRule =
+        (operand.kind === "outer" || operand.kind === "around") && operand.path[0].table !== people?.table.name;
+      if ("path" in operand && !isOfRule) operand.path.forEach(add);
+    });
+    visitTests(condition, (test) => {
+      personConditions(test).forEach(read);
+      if (test.kind === "exists") readRecords(test);
+    });
+  };
+  const readRecords = (test: Extract<Expression, { kind: "exists" }>): void => {
+    // That there is such a record counts, whatever is asked of it.
+    for (const field of [...(schema.tables.get(test.table)?.key ?? []), ...(test.link?.path ?? [])]) add(field);
+    read(test.condition);
+  };
+  for (const { where, becomes, to, except } of ruleset.rules) {
+    const met = [...to, ...except].flatMap((who) => (who.kind === "related" ? [who.met] : []));
+    for (const condition of [where, ...(becomes === undefined ? [] : [becomes]), ...met]) {
+      visitTests(condition, (test) => {
+        if (test.kind === "exists" && asksForPerson(test)) readRecords(test);
+      });
+    }
   }
-  return fields;
+  for (const { where, members, without } of groups.values()) {
+    read(where);
+    for (const member of [...members, ...without]) if (member.kind === "where") read(member.condition);
+  }
+  return [...found];
+}
+
+function asksForPerson(test: Expression): boolean {
+  let isAsked = false;
+  visitOperands(test, ({ kind }) => {
+    isAsked ||= kind === "me" || kind === "held";
+  });
+  return isAsked;
 }
 
 function worked(ruleset: Ruleset) {
