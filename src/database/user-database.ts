@@ -17,7 +17,7 @@ import type { Replica, Versioned } from "./replica.js";
 import { inReading, inStatements, inTransaction } from "./retry.js";
 import { type Again, refusedAfterwards, StoredDifferently, undone } from "./stored-differently.js";
 import { canBeTogether } from "./together.js";
-import { Work, type Worker } from "./work.js";
+import { Work, type Worker, type WorkOptions } from "./work.js";
 
 /** Options of a change in a database. */
 export interface DatabaseChangeOptions extends ChangeOptions {
@@ -319,20 +319,27 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
   async #readingOn<R>(connection: Connection, kind: string, run: (work: Work<T>) => Promise<R>): Promise<R> {
     const { long } = this.#work.remembered;
     const { isNested, dialect } = connection;
+    const isVersioned = this.#work.replica !== undefined;
     if (!long.has(kind) && !isNested && canBeTogether(dialect)) {
       try {
-        return await inStatements(connection, (inside) => this.#observed(inside, run, false));
+        return await inStatements(connection, (inside) =>
+          this.#observed(inside, run, { isLasting: false, isVersioned }),
+        );
       } catch (error) {
         if (!(error instanceof NeedsTransaction)) throw error;
         long.add(kind);
       }
     }
     return inReading(connection, (inside) =>
-      this.#observed(inside, async (work) => {
-        const answer = await run(work);
-        if (work.isShort) long.delete(kind);
-        return answer;
-      }),
+      this.#observed(
+        inside,
+        async (work) => {
+          const answer = await run(work);
+          if (work.isShort) long.delete(kind);
+          return answer;
+        },
+        { isVersioned },
+      ),
     );
   }
 
@@ -359,16 +366,14 @@ export class UserDatabase<T extends DocumentTypes = AnyDocument> {
   }
 
   /** What cannot be told of what is observed ends the transaction: nothing goes on unseen. */
-  async #observed<R>(inside: Connection, run: (work: Work<T>) => Promise<R>, isLasting = true): Promise<R> {
+  async #observed<R>(
+    inside: Connection,
+    run: (work: Work<T>) => Promise<R>,
+    options: Omit<WorkOptions, "observing"> = {},
+  ): Promise<R> {
     const { observe } = this.#work;
     const observing = observe && new Observing(observe);
-    const done = await run(
-      new Work(this.#portier, inside, this.#work, {
-        observing,
-        isLasting,
-        isVersioned: this.#work.replica !== undefined,
-      }),
-    );
+    const done = await run(new Work(this.#portier, inside, this.#work, { observing, ...options }));
     observing?.tell();
     return done;
   }

@@ -240,6 +240,28 @@ if (programs !== undefined) {
       const outcome = await open().as(keeper).edit("objects", bell, { label: "Rung." });
       expect(outcome.accepted).toBe(false);
       expect(asked.standby).toBe(0);
+      // Nor do changes read the count, which would have every change of a role stand in their way.
+      const inside: string[] = [];
+      const connection = pgConnection(pair.primary);
+      const recorded = (one: Connection): Connection => ({
+        ...one,
+        query: (text, params) => {
+          inside.push(text);
+          return one.query(text, params);
+        },
+      });
+      const watched = {
+        ...connection,
+        transaction: <R>(work: (one: Connection) => Promise<R>) => connection.transaction((one) => work(recorded(one))),
+      };
+      const replica: ReplicaOptions = { connection: standby(), maxAge: 0, behind: "refuse" };
+      await pair.run("update staff set post = 'keeper' where id = 's-003'");
+      const changed = await createDatabase(portier, watched, { replica })
+        .as(keeper)
+        .edit("objects", bell, { label: "Rung twice." });
+      expect(changed.accepted).toBe(true);
+      expect(inside.some((text) => text.includes('"staff"'))).toBe(true);
+      expect(inside.filter((text) => text.includes("portier_state"))).toEqual([]);
     });
 
     it("is answered by 503 over HTTP", async () => {
