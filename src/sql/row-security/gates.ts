@@ -5,7 +5,7 @@ import type { TablePlan } from "../../session/plan.js";
 import { isAlways, isNever, print } from "../formula.js";
 import type { Scope } from "../scope.js";
 import { appliesTo, type Change } from "./change-formula.js";
-import { inTrigger, literal, type Names, ownFunction, qualified, type Schemas, textsLiteral } from "./ddl.js";
+import { enclosed, inTrigger, literal, type Names, ownFunction, qualified, type Schemas, textsLiteral } from "./ddl.js";
 import type { SubjectView } from "./subject-view.js";
 
 /** What the trigger of one table is written from. */
@@ -102,13 +102,14 @@ export function metList({ met, gates }: Judging): string {
   const cases = met.map(({ name, fields, test }) => {
     // What asks other records, or may fail, is asked only where it is about something that is given.
     const isCostly = /\bselect\b|fault/.test(test) && fields.size < all.size;
-    const given = isCostly ? `_given && ${textsLiteral([...fields])} and ` : "";
-    return test === "true" && given === "" ? literal(name) : `case when ${given}${test} then ${literal(name)} end`;
+    if (isCostly)
+      return `case when _given && ${textsLiteral([...fields])} and ${enclosed(test)} then ${literal(name)} end`;
+    return test === "true" ? literal(name) : `case when ${test} then ${literal(name)} end`;
   });
   return cases.length === 0 ? "'{}'" : `array_remove(array[\n${cases.map((one) => `  ${one}`).join(",\n")}], null)`;
 }
 
-/** What decides on what, as tables that everybody who may look into the schema can read. */
+/** What decides on what, as tables: judged by, and read by whoever owns the tables. */
 export function gateTables({ inside }: Schemas): string[] {
   const at = (name: string) => qualified(inside, name);
   return [

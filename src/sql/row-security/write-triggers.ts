@@ -97,6 +97,7 @@ function body(
   const inside = (name: string) => qualified(schemas.inside, name);
   const what = literal(table.name);
   const isProtected = table.grid?.protections === true;
+  const missing = references(own, writing);
   const lines = [
     ...loadBefore(writing),
     block(
@@ -126,15 +127,12 @@ function body(
     `select j.* into _refused, _blocked, _asked from ${inside("judge")}(${what}, _action, _given, _met) j;`,
     ...protectedCells(writing),
     ...heldRoles(writing),
-    ...(references(own, writing).length === 0
+    ...(missing.length === 0
       ? []
       : [
           block(
             "if tg_op <> 'DELETE' then",
-            [
-              `if _refused <> '{}' then _given := ${without(schemas, "_given", "_refused")}; end if;`,
-              ...references(own, writing),
-            ],
+            [`if _refused <> '{}' then _given := ${without(schemas, "_given", "_refused")}; end if;`, ...missing],
             "end if;",
           ),
         ]),
