@@ -26,8 +26,8 @@ export default defineConfig({
     setupFiles: ["test/support/runs.ts"],
     // Pages are asked again until they are there: on a busy machine that takes a while.
     expect: { poll: { timeout: 60_000 } },
-    // A third of what tests do is waiting for a database or a browser: one more than there are processors.
-    maxWorkers: availableParallelism() + 1,
+    // A third of what tests do is waiting for a database or a browser: two more than there are processors.
+    maxWorkers: availableParallelism() + 2,
     // Worlds that are made at random hold bad data on purpose, and thousands of sessions say so.
     onConsoleLog: (log) => !log.startsWith("Portier, bad data"),
     // Files of a worker share the modules that they load: a fifth of the time was loading them again for each.
