@@ -42,30 +42,47 @@ export function runCli(commands: readonly CliCommand[], args: readonly string[],
     });
   for (const one of commands) {
     const command = program.command(one.usage).description(one.summary);
-    one.declare(command);
-    if (one.hasSession !== false) {
-      command
-        .option("--request <name=value...>", "a request value that the document declares")
-        .option(
-          "--at <date>",
-          "the date or instant of the request, such as 2027-01-31 or 2027-01-31T09:00:00Z (default: now)",
-        );
-    }
-    command.addOption(
-      new Option("--format <format>", "the output format")
-        .choices(one.formats ?? ["text", "json"])
-        .default((one.formats ?? ["text"])[0]),
-    );
+    declare(one, command);
     command.action(() => {
       code = one.run(command.processedArgs as (string | undefined)[], command.opts(), io);
     });
   }
   try {
     if (args.length === 0) program.outputHelp();
-    else program.parse([...withRulesFile(commands, args, io)], { from: "user" });
+    else program.parse([...withRulesFile(commands, args, io, operandsOf)], { from: "user" });
     return code instanceof Promise ? code.catch((error) => failed(error, io)) : code;
   } catch (error) {
     return failed(error, io);
+  }
+}
+
+/** Adds the options of a command, and those of every one. */
+function declare(one: CliCommand, command: Command): void {
+  one.declare(command);
+  if (one.hasSession !== false) {
+    command
+      .option("--request <name=value...>", "a request value that the document declares")
+      .option(
+        "--at <date>",
+        "the date or instant of the request, such as 2027-01-31 or 2027-01-31T09:00:00Z (default: now)",
+      );
+  }
+  command.addOption(
+    new Option("--format <format>", "the output format")
+      .choices(one.formats ?? ["text", "json"])
+      .default((one.formats ?? ["text"])[0]),
+  );
+}
+
+/** The words of a call that are no options and no values of options; undefined where they cannot be told apart. */
+function operandsOf(one: CliCommand, words: readonly string[]): readonly string[] | undefined {
+  const command = new Command().exitOverride().configureOutput({ writeErr: () => {} });
+  declare(one, command);
+  try {
+    return command.parseOptions([...words]).operands;
+  } catch {
+    // What is wrong with them is said when they are read to be run.
+    return undefined;
   }
 }
 

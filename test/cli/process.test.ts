@@ -216,6 +216,16 @@ describe("the rules file of the folder", () => {
   it("is the one that is named, wherever that stands", () => {
     expect(run(two, ["lint", "other.portier.yaml"]).out).toContain("other.portier.yaml");
     expect(run(two, ["lint", "--format", "text", "other.portier.yaml"]).out).toContain("other.portier.yaml");
+    // An option that takes no value has none in the file; one that takes it has.
+    for (const words of [
+      ["lint", "--untested"],
+      ["matrix", "--fields"],
+      ["test", "--coverage"],
+    ]) {
+      const named = run(own, [...words, "museum.portier.yaml"]);
+      expect(named.err, words.join(" ")).not.toContain("error");
+      expect(run(own, words)).toEqual(named);
+    }
     // What is the value of an option is not meant.
     expect(run(own, ["diff", "--accept", "none.yaml"]).err).toContain("missing required argument");
     expect(run(own, ["lint", "none.yaml"]).err).toContain("Cannot read none.yaml");
