@@ -106,6 +106,9 @@ function runSql(args: readonly (string | undefined)[], options: SqlOptions, io: 
   const [file = "", name = "", action = "list"] = args;
   const { portier } = loadDocument(file);
   const dialect = dialects[options.dialect ?? "postgres"];
+  if (options.replica && options.dialect !== undefined && options.dialect !== "postgres") {
+    throw new CliError(`--replica is for PostgreSQL, not for ${options.dialect}`);
+  }
   if (options.tables || options.store || options.replica) {
     const statements = options.replica
       ? replicaMigration(portier)

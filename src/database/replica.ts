@@ -3,7 +3,7 @@ import { portierError } from "../schema/problems.js";
 import type { Connection } from "./connection.js";
 import { checkCounting } from "./count-changes.js";
 import { ReplicaBehind } from "./errors.js";
-import { now, wait } from "./retry.js";
+import { defaultPatience, now, wait } from "./retry.js";
 import { versionOf } from "./state.js";
 
 /**
@@ -34,7 +34,6 @@ export interface Versioned<R> {
 
 /** How long is waited before the copy is asked again, in milliseconds: at first, and at most. */
 const [firstWait, longestWait] = [5, 100];
-const defaultPatience = 5_000;
 
 /** Reads from a copy what is new enough. */
 export class Replica {
@@ -94,8 +93,8 @@ export class Replica {
       this.#isChecked = true;
     }
     // Whatever is committed before the primary is asked is in its answer, so that is as old as the question.
-    const isFresh = this.#asked !== undefined && this.#asked.at >= begun - this.#options.maxAge;
-    if (isFresh && this.#asked !== undefined) return this.#asked.version;
+    const last = this.#asked;
+    if (last !== undefined && last.at >= begun - this.#options.maxAge) return last.version;
     const asked = { at: now(), version: versionOf(this.#primary) };
     this.#asked = asked;
     // What failed tells nothing: the next one asks again.

@@ -3,7 +3,7 @@ import { ConflictError, ConstraintError } from "./errors.js";
 import { inOrder } from "./in-order.js";
 
 /** How long a transaction is begun anew while others stand in its way, in milliseconds, unless the connection says. */
-const defaultPatience = 5_000;
+export const defaultPatience = 5_000;
 
 /**
  * Runs work in a transaction of its own, anew while others stand in its way: each time it sees what they have left. A
