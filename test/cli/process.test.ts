@@ -220,7 +220,6 @@ describe("the rules file of the folder", () => {
     for (const words of [
       ["lint", "--untested"],
       ["matrix", "--fields"],
-      ["test", "--coverage"],
     ]) {
       const named = run(own, [...words, "museum.portier.yaml"]);
       expect(named.err, words.join(" ")).not.toContain("error");
